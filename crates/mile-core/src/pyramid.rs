@@ -1,0 +1,186 @@
+//! A column of readings with summaries over ever longer stretches.
+//!
+//! Level 0 is the column itself; each node of level `k + 1` summarises eight nodes of level `k`. The extent of any
+//! stretch is then found in a time that grows with the logarithm of its length, which is what lets a
+//! screen 160 cells wide be drawn from a week-long run.
+//!
+//! A missing reading is stored as NaN and never leaves this module as a number.
+
+/// Nodes of one level that make one node of the next.
+const FACTOR: usize = 8;
+
+/// Smallest, largest and mean reading of a stretch.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Extent {
+    /// Smallest reading.
+    pub min: f64,
+    /// Largest reading.
+    pub max: f64,
+    /// Mean of the readings, each counted once.
+    pub mean: f64,
+}
+
+#[derive(Clone, Copy, Debug)]
+struct Node {
+    min: f32,
+    max: f32,
+    sum: f64,
+    count: u32,
+}
+
+impl Node {
+    const EMPTY: Self = Self { min: f32::INFINITY, max: f32::NEG_INFINITY, sum: 0.0, count: 0 };
+
+    fn of(value: f32) -> Self {
+        if value.is_nan() { Self::EMPTY } else { Self { min: value, max: value, sum: f64::from(value), count: 1 } }
+    }
+
+    fn join(&mut self, other: Self) {
+        self.min = self.min.min(other.min);
+        self.max = self.max.max(other.max);
+        self.sum += other.sum;
+        self.count += other.count;
+    }
+}
+
+/// A column of optional readings. A column in which nothing was ever read takes no memory.
+#[derive(Clone, Debug, Default)]
+pub struct Pyramid {
+    len: usize,
+    values: Vec<f32>,
+    levels: Vec<Vec<Node>>,
+}
+
+impl Pyramid {
+    /// Number of entries, missing ones included.
+    pub fn len(&self) -> usize {
+        self.len
+    }
+
+    /// Whether nothing was pushed yet.
+    pub fn is_empty(&self) -> bool {
+        self.len == 0
+    }
+
+    /// Whether there is no reading at all (all entries are missing).
+    pub fn is_blank(&self) -> bool {
+        self.values.is_empty()
+    }
+
+    /// Appends an entry. Amortised constant time.
+    pub fn push(&mut self, value: Option<f64>) {
+        self.len += 1;
+        let Some(value) = value.filter(|v| v.is_finite()) else {
+            if !self.values.is_empty() {
+                self.append(f32::NAN);
+            }
+            return;
+        };
+        while self.values.len() + 1 < self.len {
+            self.append(f32::NAN);
+        }
+        self.append(value as f32);
+    }
+
+    fn append(&mut self, value: f32) {
+        self.values.push(value);
+        let mut at = self.values.len() - 1;
+        for level in 0.. {
+            at /= FACTOR;
+            if level == self.levels.len() {
+                // A level exists once it would hold more than one node.
+                if at == 0 {
+                    break;
+                }
+                let below: Vec<Node> = match level {
+                    0 => self.values[..self.values.len() - 1].iter().map(|&v| Node::of(v)).collect(),
+                    _ => self.levels[level - 1][..].to_vec(),
+                };
+                let mut first = Node::EMPTY;
+                below.iter().take(FACTOR).for_each(|n| first.join(*n));
+                self.levels.push(vec![first]);
+            }
+            let nodes = &mut self.levels[level];
+            if at == nodes.len() {
+                nodes.push(Node::EMPTY);
+            }
+            nodes[at].join(Node::of(value));
+        }
+    }
+
+    /// The entry at `index`, or `None` where it is missing or out of range.
+    pub fn get(&self, index: usize) -> Option<f64> {
+        self.values.get(index).filter(|v| !v.is_nan()).map(|&v| f64::from(v))
+    }
+
+    /// Smallest, largest and mean reading in `from..to` (cut to the column); `None` where there is none.
+    pub fn extent(&self, from: usize, to: usize) -> Option<Extent> {
+        let mut all = Node::EMPTY;
+        let (mut a, mut b) = (from, to.min(self.values.len()));
+        let mut level = 0;
+        while a < b {
+            let node = |i: usize| match level {
+                0 => Node::of(self.values[i]),
+                _ => self.levels[level - 1][i],
+            };
+            if level == self.levels.len() {
+                (a..b).for_each(|i| all.join(node(i)));
+                break;
+            }
+            while a < b && !a.is_multiple_of(FACTOR) {
+                all.join(node(a));
+                a += 1;
+            }
+            while b > a && !b.is_multiple_of(FACTOR) {
+                b -= 1;
+                all.join(node(b));
+            }
+            a /= FACTOR;
+            b /= FACTOR;
+            level += 1;
+        }
+        (all.count > 0).then(|| Extent {
+            min: f64::from(all.min),
+            max: f64::from(all.max),
+            mean: all.sum / f64::from(all.count),
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        /// Any stretch of any column agrees with a plain loop over it.
+        #[test]
+        fn extents_agree_with_a_plain_loop(
+            values in prop::collection::vec(prop::option::weighted(0.8, -1000i32..1000), 0..700),
+            ends in (0usize..800, 0usize..800),
+        ) {
+            let mut pyramid = Pyramid::default();
+            values.iter().for_each(|v| pyramid.push(v.map(f64::from)));
+            prop_assert_eq!(pyramid.len(), values.len());
+            let (from, to) = (ends.0.min(ends.1), ends.0.max(ends.1));
+            let plain: Vec<f64> = values.iter().skip(from).take(to - from).flatten().map(|&v| f64::from(v)).collect();
+            match pyramid.extent(from, to) {
+                None => prop_assert!(plain.is_empty()),
+                Some(e) => {
+                    prop_assert_eq!(e.min, plain.iter().copied().fold(f64::INFINITY, f64::min));
+                    prop_assert_eq!(e.max, plain.iter().copied().fold(f64::NEG_INFINITY, f64::max));
+                    prop_assert!((e.mean - plain.iter().sum::<f64>() / plain.len() as f64).abs() < 1e-6);
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn a_column_without_readings_takes_no_memory_and_gives_nothing() {
+        let mut pyramid = Pyramid::default();
+        (0..10_000).for_each(|_| pyramid.push(None));
+        assert_eq!(pyramid.len(), 10_000);
+        assert_eq!(pyramid.extent(0, 10_000), None);
+        assert_eq!(pyramid.values.capacity(), 0);
+    }
+}

@@ -1,0 +1,117 @@
+//! One interval of a run, as it is measured, logged and analysed.
+
+use crate::units::{Bytes, Celsius, Nanos, Rate};
+use serde::{Deserialize, Serialize};
+
+/// What a leg does to the drive.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Op {
+    /// Writes only.
+    #[default]
+    Write,
+    /// Reads only.
+    Read,
+    /// Reads and writes together.
+    Mixed,
+    /// No load from the run.
+    Idle,
+}
+
+impl Op {
+    /// The word used in files and on screens.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Write => "write",
+            Self::Read => "read",
+            Self::Mixed => "mixed",
+            Self::Idle => "idle",
+        }
+    }
+}
+
+impl std::str::FromStr for Op {
+    type Err = ();
+
+    fn from_str(text: &str) -> Result<Self, ()> {
+        [Self::Write, Self::Read, Self::Mixed, Self::Idle]
+            .into_iter()
+            .find(|op| op.word().eq_ignore_ascii_case(text))
+            .ok_or(())
+    }
+}
+
+/// Latency of the operations that completed in one interval. Values are in nanoseconds.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Latency {
+    /// Median.
+    pub p50: Nanos,
+    /// 99th percentile.
+    pub p99: Nanos,
+    /// 99.9th percentile.
+    pub p999: Nanos,
+    /// Slowest operation.
+    pub max: Nanos,
+}
+
+/// Cumulative time that the drive counts as throttled, since the start of the run.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Throttled {
+    /// Seconds of light throttling.
+    pub light_s: f64,
+    /// Seconds of heavy throttling.
+    pub heavy_s: f64,
+}
+
+/// One interval of a run. A missing reading is `None`, never 0.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Sample {
+    /// Monotonic start of the interval, since the start of the run.
+    pub start: Nanos,
+    /// Monotonic end of the interval.
+    pub end: Nanos,
+    /// Index of the leg in the run's list of legs.
+    pub leg: u32,
+    /// What the leg does.
+    pub op: Op,
+    /// Bytes written in the interval.
+    pub written: Bytes,
+    /// Bytes read in the interval.
+    pub read: Bytes,
+    /// Operations completed in the interval.
+    pub ops: u64,
+    /// Address at which the first operation of the interval began.
+    pub offset: Option<Bytes>,
+    /// One past the highest byte touched in the interval.
+    pub reach: Option<Bytes>,
+    /// Latency of the operations, where any completed.
+    pub latency: Option<Latency>,
+    /// Composite temperature of the drive.
+    pub temp: Option<Celsius>,
+    /// Temperature of the air around it.
+    pub ambient: Option<Celsius>,
+    /// Throttle counters, where the drive keeps them.
+    pub throttled: Option<Throttled>,
+    /// Bytes a second that others moved on the same drive.
+    pub foreign: Option<Rate>,
+    /// Share of processor time stolen by the hypervisor, 0 to 1.
+    pub steal: Option<f32>,
+    /// Processor time this process used, as a share of one processor.
+    pub cpu: Option<f32>,
+    /// Share of the drive in use, 0 to 1.
+    pub fill: Option<f32>,
+    /// Failed operations in the interval.
+    pub errors: u32,
+}
+
+impl Sample {
+    /// Bytes moved in the interval, in either direction.
+    pub fn moved(&self) -> Bytes {
+        Bytes(self.written.0 + self.read.0)
+    }
+
+    /// Mean rate in the interval, or `None` for an interval of no length.
+    pub fn rate(&self) -> Option<Rate> {
+        Rate::over(self.moved(), self.end.since(self.start))
+    }
+}

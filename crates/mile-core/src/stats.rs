@@ -1,0 +1,87 @@
+//! Robust statistics.
+
+/// The median of `values` (reordered in place), the mean of the middle two for an even count; `None` for none.
+pub fn median(values: &mut [f64]) -> Option<f64> {
+    let n = values.len();
+    if n == 0 {
+        return None;
+    }
+    let (below, upper, _) = values.select_nth_unstable_by(n / 2, f64::total_cmp);
+    let upper = *upper;
+    if n % 2 == 1 {
+        return Some(upper);
+    }
+    let lower = below.iter().copied().fold(f64::NEG_INFINITY, f64::max);
+    Some(f64::midpoint(lower, upper))
+}
+
+/// Standard deviation of a normal distribution that has the same median absolute deviation as `values`.
+/// The factor is 1 / Φ⁻¹(3/4) (Rousseeuw and Croux, "Alternatives to the median absolute deviation", 1993, §1).
+pub fn mad_sigma(values: &mut [f64]) -> Option<f64> {
+    let centre = median(values)?;
+    values.iter_mut().for_each(|v| *v = (*v - centre).abs());
+    Some(1.482_602_218_505_602 * median(values)?)
+}
+
+/// Standard deviation of the noise in a series whose level may jump or drift: the MAD of first differences, over √2
+/// as the difference of two independent values has twice the variance.
+pub fn difference_sigma(values: &[f64]) -> Option<f64> {
+    let mut differences: Vec<f64> = values.windows(2).map(|w| w[1] - w[0]).collect();
+    Some(mad_sigma(&mut differences)? / std::f64::consts::SQRT_2)
+}
+
+/// Mean and standard deviation (n - 1) of `values`; the deviation of a single value is 0. `None` for none.
+pub fn mean_sd(values: &[f64]) -> Option<(f64, f64)> {
+    let n = values.len() as f64;
+    if values.is_empty() {
+        return None;
+    }
+    let mean = values.iter().sum::<f64>() / n;
+    let squares: f64 = values.iter().map(|v| (v - mean).powi(2)).sum();
+    Some((mean, if values.len() > 1 { (squares / (n - 1.0)).sqrt() } else { 0.0 }))
+}
+
+/// Running median of odd width `2 * half + 1`; towards the ends the window keeps its width and stops being centred, so
+/// that a spike there is taken out too. A step between two levels stays where it is.
+pub fn running_median(values: &[f64], half: usize) -> Vec<f64> {
+    let n = values.len();
+    let width = (2 * half + 1).min(n);
+    let mut window = Vec::with_capacity(width);
+    (0..n)
+        .map(|i| {
+            let start = i.saturating_sub(half).min(n - width);
+            window.clear();
+            window.extend_from_slice(&values[start..start + width]);
+            median(&mut window).unwrap_or(values[i])
+        })
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn medians_of_odd_even_and_empty() {
+        assert_eq!(median(&mut []), None);
+        assert_eq!(median(&mut [3.0, 1.0, 2.0]), Some(2.0));
+        assert_eq!(median(&mut [4.0, 1.0, 3.0, 2.0]), Some(2.5));
+    }
+
+    /// Consecutive integers 1..=9 have a MAD of 2 exactly.
+    #[test]
+    fn mad_of_a_known_series() {
+        let mut values: Vec<f64> = (1..=9).map(f64::from).collect();
+        assert!((mad_sigma(&mut values).unwrap() - 2.0 * 1.482_602_218_505_602).abs() < 1e-12);
+    }
+
+    #[test]
+    fn running_median_keeps_a_step_and_drops_a_spike() {
+        let mut values = vec![1.0; 20];
+        values.extend(vec![5.0; 20]);
+        let stepped = running_median(&values, 3);
+        assert_eq!(stepped, values);
+        values[10] = 100.0;
+        assert_eq!(running_median(&values, 3), stepped);
+    }
+}

@@ -1,0 +1,71 @@
+//! Temperature over a run, and the throttling it led to.
+
+use crate::findings::{Break, Cause, Context, Episode, Plateau, Thermal, Throttling};
+use crate::sample::Op;
+use crate::trace::Trace;
+use crate::units::{Nanos, Rate};
+
+/// Temperature over the whole run; `None` without a reading.
+pub fn summary(trace: &Trace, context: &Context) -> Option<Thermal> {
+    let all = trace.temp.extent(0, trace.len())?;
+    let first = (0..trace.len()).find_map(|i| trace.temp.get(i))?;
+    let ambient = trace.ambient.extent(0, trace.len());
+    Some(Thermal {
+        start_c: first,
+        min_c: all.min,
+        mean_c: all.mean,
+        max_c: all.max,
+        rise_over_ambient_c: ambient.map(|a| all.max - a.mean),
+        time_constant_s: None,
+        settles_at_c: None,
+        settles_low_c: None,
+        settles_high_c: None,
+        margin_to_warn_c: context.warn.map(|w| w.0 - all.max),
+        throttles_above_ambient_c: None,
+    })
+}
+
+/// Episodes of throttling: each from a break put down to heat until it is released, or until its leg ends.
+pub fn throttling(trace: &Trace, breaks: &[Break], plateaus: &[Plateau]) -> Throttling {
+    let mut result = Throttling::default();
+    let loaded: f64 = trace
+        .legs()
+        .iter()
+        .filter(|leg| leg.op != Op::Idle)
+        .map(|leg| trace.end(leg.samples.end - 1).since(trace.start(leg.samples.start)).secs())
+        .sum();
+    let mut throttled = 0.0;
+    let mut until = 0.0;
+    for (i, onset) in breaks.iter().enumerate() {
+        if onset.cause != Cause::ThermalThrottle || onset.at_s < until {
+            continue;
+        }
+        let release = breaks[i + 1..].iter().find(|b| b.cause == Cause::ThermalRelease);
+        let leg_end = leg_end(plateaus, onset.at_s);
+        let release = release.filter(|b| b.at_s <= leg_end);
+        let end_s = release.map_or(leg_end, |b| b.at_s);
+        let first = trace.index_at_time(Nanos::from_secs(onset.at_s));
+        let last = trace.index_at_time(Nanos::from_secs(end_s)).max(first + 1).min(trace.len());
+        let during = trace.mean_rate(first..last).unwrap_or(Rate(onset.to_mb_s * 1e6)).mb_s();
+        let length = end_s - onset.at_s;
+        throttled += length;
+        until = end_s;
+        result.lost_bytes += ((onset.from_mb_s - during).max(0.0) * 1e6 * length) as u64;
+        result.episodes.push(Episode {
+            start_s: onset.at_s,
+            end_s,
+            onset_c: trace.temp_at(first, 20).map(|t| t.0),
+            release_c: release.and_then(|_| trace.temp_at(last.saturating_sub(1), 20)).map(|t| t.0),
+            before_mb_s: onset.from_mb_s,
+            during_mb_s: during,
+        });
+    }
+    result.share_of_time = if loaded > 0.0 { throttled / loaded } else { 0.0 };
+    result
+}
+
+/// End of the leg that is underway at `at_s`: of the last plateau of the same leg.
+fn leg_end(plateaus: &[Plateau], at_s: f64) -> f64 {
+    let Some(i) = plateaus.iter().rposition(|p| p.start_s <= at_s) else { return at_s };
+    plateaus[i..].iter().take_while(|p| p.leg == plateaus[i].leg).last().map_or(at_s, |p| p.end_s)
+}

@@ -1,0 +1,226 @@
+//! A run in columns, ready to be analysed and drawn.
+
+use crate::pyramid::Pyramid;
+use crate::sample::{Op, Sample, Throttled};
+use crate::units::{Bytes, Celsius, Nanos, Rate};
+use std::ops::Range;
+
+/// A run in columns. Grows by [`Trace::push`]; samples are in the order of time.
+#[derive(Clone, Debug, Default)]
+pub struct Trace {
+    legs: Vec<TraceLeg>,
+    end: Vec<u64>,
+    length: Vec<u32>,
+    written: Vec<u64>,
+    read: Vec<u64>,
+    /// Mean rate of each interval, MB/s.
+    pub rate: Pyramid,
+    /// Composite temperature, °C.
+    pub temp: Pyramid,
+    /// Ambient temperature, °C.
+    pub ambient: Pyramid,
+    /// Median latency, µs.
+    pub p50: Pyramid,
+    /// 99th percentile of latency, µs.
+    pub p99: Pyramid,
+    /// Slowest operation, µs.
+    pub slowest: Pyramid,
+    /// Rate of others on the same drive, MB/s.
+    pub foreign: Pyramid,
+    /// Share of processor time stolen, 0 to 1.
+    pub steal: Pyramid,
+    /// Share of the drive in use, 0 to 1.
+    pub fill: Pyramid,
+    /// Address at which each interval began, MB.
+    pub offset: Pyramid,
+    light: Pyramid,
+    heavy: Pyramid,
+    errors: u64,
+}
+
+/// One leg as the trace saw it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TraceLeg {
+    /// Name of the leg.
+    pub name: String,
+    /// What it did.
+    pub op: Op,
+    /// Its samples.
+    pub samples: Range<usize>,
+}
+
+/// Length of intervals is kept in steps of 100 ns, up to 7 minutes; longer ones are kept as 7 minutes.
+const LENGTH_STEP: u64 = 100;
+
+impl Trace {
+    /// An empty trace.
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// A trace of all `samples`, with the names of their legs.
+    pub fn of<'a>(samples: impl IntoIterator<Item = &'a Sample>, names: &[String]) -> Self {
+        let mut trace = Self::new();
+        for sample in samples {
+            let name = names.get(sample.leg as usize).map_or("", String::as_str);
+            trace.push(sample, name);
+        }
+        trace
+    }
+
+    /// Appends a sample. Its leg's name is used where it begins a leg: where its leg index differs from that of the
+    /// sample before.
+    pub fn push(&mut self, sample: &Sample, leg_name: &str) {
+        let index = self.len();
+        match self.legs.last_mut() {
+            Some(leg) if leg.name == leg_name && leg.op == sample.op => leg.samples.end = index + 1,
+            _ => self.legs.push(TraceLeg { name: leg_name.to_owned(), op: sample.op, samples: index..index + 1 }),
+        }
+        let (written, read) = self.totals(index);
+        self.end.push(sample.end.0);
+        let length = sample.end.since(sample.start).0 / LENGTH_STEP;
+        self.length.push(u32::try_from(length).unwrap_or(u32::MAX));
+        self.written.push(written.0 + sample.written.0);
+        self.read.push(read.0 + sample.read.0);
+        self.rate.push(if sample.op == Op::Idle { None } else { sample.rate().map(Rate::mb_s) });
+        let us = |n: Nanos| n.0 as f64 / 1e3;
+        self.temp.push(sample.temp.map(|t| t.0));
+        self.ambient.push(sample.ambient.map(|t| t.0));
+        self.p50.push(sample.latency.map(|l| us(l.p50)));
+        self.p99.push(sample.latency.map(|l| us(l.p99)));
+        self.slowest.push(sample.latency.map(|l| us(l.max)));
+        self.foreign.push(sample.foreign.map(Rate::mb_s));
+        self.steal.push(sample.steal.map(f64::from));
+        self.fill.push(sample.fill.map(f64::from));
+        self.offset.push(sample.offset.map(|b| b.0 as f64 / 1e6));
+        self.light.push(sample.throttled.map(|t| t.light_s));
+        self.heavy.push(sample.throttled.map(|t| t.heavy_s));
+        self.errors += u64::from(sample.errors);
+    }
+
+    /// Number of samples.
+    pub fn len(&self) -> usize {
+        self.end.len()
+    }
+
+    /// Whether there is no sample.
+    pub fn is_empty(&self) -> bool {
+        self.end.is_empty()
+    }
+
+    /// The legs, in the order in which they ran.
+    pub fn legs(&self) -> &[TraceLeg] {
+        &self.legs
+    }
+
+    /// The leg that holds a sample.
+    pub fn leg_at(&self, index: usize) -> Option<&TraceLeg> {
+        let at = self.legs.partition_point(|leg| leg.samples.end <= index);
+        self.legs.get(at)
+    }
+
+    /// Start of a sample's interval.
+    pub fn start(&self, index: usize) -> Nanos {
+        let length = self.length.get(index).map_or(0, |&l| u64::from(l) * LENGTH_STEP);
+        Nanos(self.end(index).0.saturating_sub(length))
+    }
+
+    /// End of a sample's interval; of the last one for an index behind the end, zero for an empty trace.
+    pub fn end(&self, index: usize) -> Nanos {
+        Nanos(self.end.get(index).or(self.end.last()).copied().unwrap_or(0))
+    }
+
+    /// Bytes written and read by all samples before `index`.
+    pub fn totals(&self, index: usize) -> (Bytes, Bytes) {
+        let before = |column: &[u64]| match index.min(column.len()) {
+            0 => Bytes(0),
+            n => Bytes(column[n - 1]),
+        };
+        (before(&self.written), before(&self.read))
+    }
+
+    /// Bytes moved, in either direction, by all samples before `index`. This is the ruler of bytes.
+    pub fn moved(&self, index: usize) -> Bytes {
+        let (written, read) = self.totals(index);
+        Bytes(written.0 + read.0)
+    }
+
+    /// Mean rate over samples `from..to`: bytes moved over the time in those intervals.
+    pub fn mean_rate(&self, range: Range<usize>) -> Option<Rate> {
+        if range.is_empty() || range.end > self.len() {
+            return None;
+        }
+        let bytes = self.moved(range.end).0 - self.moved(range.start).0;
+        Rate::over(Bytes(bytes), self.end(range.end - 1).since(self.start(range.start)))
+    }
+
+    /// First sample that ends after `time`.
+    pub fn index_at_time(&self, time: Nanos) -> usize {
+        self.end.partition_point(|&end| end <= time.0)
+    }
+
+    /// First sample by whose end more than `bytes` have been moved.
+    pub fn index_at_bytes(&self, bytes: Bytes) -> usize {
+        let (mut low, mut high) = (0, self.len());
+        while low < high {
+            let mid = usize::midpoint(low, high);
+            if self.moved(mid + 1) <= bytes { low = mid + 1 } else { high = mid }
+        }
+        low
+    }
+
+    /// Throttle counters at the end of a sample.
+    pub fn throttled(&self, index: usize) -> Option<Throttled> {
+        Some(Throttled { light_s: self.light.get(index)?, heavy_s: self.heavy.get(index)? })
+    }
+
+    /// Temperature reading at or before `index`, within the last `back` samples.
+    pub fn temp_at(&self, index: usize, back: usize) -> Option<Celsius> {
+        (index.saturating_sub(back)..=index).rev().find_map(|i| self.temp.get(i)).map(Celsius)
+    }
+
+    /// Failed operations in the whole run.
+    pub fn errors(&self) -> u64 {
+        self.errors
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn sample(start_ms: u64, end_ms: u64, leg: u32, written: u64) -> Sample {
+        Sample {
+            start: Nanos(start_ms * 1_000_000),
+            end: Nanos(end_ms * 1_000_000),
+            leg,
+            written: Bytes(written),
+            ..Sample::default()
+        }
+    }
+
+    #[test]
+    fn rulers_agree_at_every_sample() {
+        let samples: Vec<_> = (0..100).map(|i| sample(i * 250, (i + 1) * 250, u32::from(i >= 40), 1000 + i)).collect();
+        let trace = Trace::of(&samples, &["first".into(), "second".into()]);
+        assert_eq!(trace.legs().len(), 2);
+        assert_eq!(trace.leg_at(39).unwrap().name, "first");
+        assert_eq!(trace.leg_at(40).unwrap().samples, 40..100);
+        for i in 0..100 {
+            assert_eq!(trace.index_at_time(trace.start(i)), i);
+            assert_eq!(trace.index_at_bytes(trace.moved(i)), i);
+        }
+        assert_eq!(trace.index_at_time(Nanos(u64::MAX)), 100);
+        let rate = trace.mean_rate(0..100).unwrap().0;
+        assert!((rate - (100_000.0 + 4950.0) / 25.0).abs() < 1e-6, "{rate}");
+    }
+
+    #[test]
+    fn an_empty_trace_answers() {
+        let trace = Trace::new();
+        assert_eq!(trace.end(0), Nanos(0));
+        assert_eq!(trace.mean_rate(0..0), None);
+        assert_eq!(trace.index_at_bytes(Bytes(5)), 0);
+        assert!(trace.leg_at(0).is_none());
+    }
+}

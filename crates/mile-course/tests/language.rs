@@ -1,0 +1,138 @@
+//! The course language: what it means, and what it says of text that means nothing.
+
+
+use mile_core::{Bytes, Celsius, Nanos, Op};
+use mile_course::{Access, Action, DriveFacts, End, Guard, Position, Work, parse, plan};
+use proptest::prelude::*;
+
+const FIRST_LOOK: &str = include_str!("../../../courses/first-look.course");
+
+const K2: DriveFacts =
+    DriveFacts { capacity: Bytes(2_000_398_934_016), logical_block: Bytes(512), has_temperature: true, readable: true };
+const FILE: DriveFacts =
+    DriveFacts { capacity: Bytes(4_000_000_000), logical_block: Bytes(4096), has_temperature: false, readable: false };
+
+#[test]
+fn a_course_means_what_it_says() {
+    let course = parse(FIRST_LOOK).unwrap();
+    assert_eq!(course.name, "first look");
+    assert_eq!(course.sample_every, Nanos(250_000_000));
+    assert_eq!(course.guards, [Guard::TemperatureAbove(Celsius(80.0))]);
+    assert_eq!(course.legs.len(), 2);
+    let Action::Rest(rest) = &course.legs[0].action else { unreachable!() };
+    assert_eq!((rest.until.as_slice(), rest.at_most), ([End::TemperatureBelow(Celsius(40.0))].as_slice(), Some(Nanos::from_secs(600.0))));
+    let Action::Transfer(soak) = &course.legs[1].action else { unreachable!() };
+    assert_eq!((soak.op, soak.access, soak.block, soak.depth), (Op::Write, Access::Sequential, Bytes(1 << 20), 16));
+    assert_eq!(soak.over, (Position::Share(0.0), Position::Share(1.0)));
+    assert_eq!(soak.until, [End::Moved(Bytes(600_000_000_000))]);
+}
+
+#[test]
+fn a_plan_keeps_to_blocks_and_to_the_range() {
+    let text = "course \"c\"\nleg w\n write random, blocks 128 KiB, depth 4, over 10 % to 300 GB, until 1 GB written or 5 min, at most 2 min\n";
+    let plan = plan(&parse(text).unwrap(), &K2).unwrap();
+    let Work::Transfer(t) = &plan.legs[0].work else { panic!("{plan:?}") };
+    assert_eq!((t.start.0 % (128 << 10), t.length.0 % (128 << 10), t.budget.0 % (128 << 10)), (0, 0, 0));
+    assert!(t.start.0 >= 200_039_893_401 && t.start.0 + t.length.0 <= 300_000_000_000);
+    assert!(t.budget.0 >= 1_000_000_000 && t.budget.0 < 1_000_000_000 + (128 << 10));
+    assert_eq!(plan.legs[0].time, Some(Nanos::from_secs(120.0)));
+}
+
+#[test]
+fn on_a_small_drive_without_a_temperature_a_course_is_fitted_and_says_so() {
+    let plan = plan(&parse(FIRST_LOOK).unwrap(), &FILE).unwrap();
+    assert_eq!(plan.legs[0].work, Work::Skip);
+    let Work::Transfer(t) = &plan.legs[1].work else { panic!("{plan:?}") };
+    assert_eq!(t.budget, t.length);
+    assert_eq!(t.length.0, 4_000_000_000 / (1 << 20) * (1 << 20));
+    let notes = plan.notes.join("\n");
+    assert!(notes.contains("ends after one pass, 4.00 GB"), "{notes}");
+    assert!(notes.contains("waits for a temperature below 40 °C") && notes.contains("cannot act"), "{notes}");
+}
+
+#[test]
+fn blocks_that_were_never_written_are_not_read() {
+    let read = "leg r\n read sequential, blocks 1 MiB, over 0 % to 50 %\n";
+    let alone = plan(&parse(&format!("course \"c\"\n{read}")).unwrap(), &FILE).unwrap_err();
+    assert!(alone[0].contains("nothing is written there before"), "{alone:?}");
+    let behind = |write: &str| plan(&parse(&format!("course \"c\"\nleg w\n {write}\n{read}")).unwrap(), &FILE);
+    assert!(behind("write sequential, blocks 1 MiB, over 0 % to 50 %").is_ok());
+    assert!(behind("write sequential, blocks 1 MiB, over 0 % to 40 %").is_err());
+    assert!(behind("write random, blocks 1 MiB, over 0 % to 50 %").is_err());
+    assert!(behind("write sequential, blocks 1 MiB, over 0 % to 50 %, at most 1 min").is_err());
+}
+
+/// Each text, and where and what its errors are: `line:column what`.
+#[test]
+fn every_error_is_reported_at_its_place_with_what_was_expected() {
+    let cases: &[(&str, &[&str])] = &[
+        ("", &["1:1 no leg"]),
+        ("course\nleg a\n rest for 1 s\n", &["1:7 name in double quotes"]),
+        ("cuorse \"x\"\nleg a\n rest for 1 s", &["1:1 expected `course`"]),
+        ("course \"x\nleg a\n rest for 1 s", &["1:8 not closed"]),
+        ("course \"x\"\nsample every 250\nleg a\n rest for 1 s", &["2:17 expected a unit"]),
+        ("course \"x\"\nsample every 5 ms\nleg a\n rest for 1 s", &["2:14 10 ms to 60 s"]),
+        ("course \"x\"\nsmaple every 1 s\nleg a\n rest for 1 s", &["2:1 expected `sample`"]),
+        ("course \"x\"\nstop if temperature above 80\nleg a\n rest for 1 s", &["2:29 expected `°C`"]),
+        ("course \"x\"\nleg\n rest for 1 s", &["2:4 name for the leg"]),
+        ("course \"x\"\nleg a\nleg b\n rest for 1 s", &["2:5 does nothing"]),
+        ("course \"x\"\nleg a\n rest for 1 s\nleg a\n rest for 1 s", &["4:5 already on line 2"]),
+        ("course \"x\"\nleg a\n rest", &["3:2 never ends"]),
+        ("course \"x\"\nleg a\n rest until temperature below 30 °C", &["3:2 may never end"]),
+        ("course \"x\"\nleg a\n write sequential", &["3:2 how large its blocks"]),
+        ("course \"x\"\nleg a\n write sideways, blocks 1 MiB", &["3:8 `sequential` or `random`"]),
+        ("course \"x\"\nleg a\n write sequential, blocks 1 MB", &["3:20 multiple of 512 B"]),
+        ("course \"x\"\nleg a\n write sequential, blocks 32 MiB", &["3:20 at most 16 MiB"]),
+        ("course \"x\"\nleg a\n write sequential, blocks 1 MiB, depth 0", &["3:34 whole number"]),
+        ("course \"x\"\nleg a\n write sequential, blocks 1 MiB, over 50 % to 20 %", &["3:34 range is empty"]),
+        ("course \"x\"\nleg a\n write sequential, blocks 1 MiB, over 0 % to 120 %", &["3:46 at most 100 %"]),
+        ("course \"x\"\nleg a\n write sequential, blocks 1 MiB, blocks 2 MiB", &["3:34 said twice"]),
+        ("course \"x\"\nleg a\n write sequential, blocks 1 MiB, until 600 parsecs", &["3:44 expected a unit"]),
+        ("course \"x\"\nleg a\n write sequential, blocks 1 MiB, until 6 GB", &["3:44 `written`"]),
+        ("course \"x\"\nleg a\n blocks 1 MiB", &["3:2 begins with what it does"]),
+        ("course \"x\"\nleg a\n write sequential, blocks 1 MiB, rest for 3 s", &["3:34 one thing only"]),
+        ("course \"x\"\nleg a\n rest for 1 s extra", &["3:15 comma or the end"]),
+        ("course \"x\"\nleg a\n rest for 1 s @", &["3:15 found `@`"]),
+        (
+            "course first\nsample evry 250 ms\n\nleg soak\n  write sequental, blocks 1 MB, dept 16\n  untill 600 GB written\n",
+            &["1:8 double quotes", "2:8 expected `every`", "5:9 expected `sequential`", "5:33 expected `write`", "6:3 expected `write`"],
+        ),
+    ];
+    for (text, wanted) in cases {
+        let errors = parse(text).unwrap_err();
+        let found: Vec<String> =
+            errors.iter().map(|e| format!("{}:{} {}", e.span.line, e.span.column, e.message)).collect();
+        for want in *wanted {
+            let (place, what) = want.split_once(' ').unwrap();
+            assert!(
+                found.iter().any(|f| f.starts_with(&format!("{place} ")) && f.contains(what)),
+                "{text}\nwanted {want}\nfound {found:#?}"
+            );
+        }
+        let least = wanted.len();
+        assert!((least..=least + 1).contains(&errors.len()), "no error is made up: {text}\n{found:#?}");
+    }
+}
+
+#[test]
+fn a_misspelt_word_is_hinted_and_the_place_is_marked() {
+    let text = "course \"x\"\nleg a\n  write sequental, blocks 1 MiB\n";
+    let errors = parse(text).unwrap_err();
+    let shown = errors[0].render(text);
+    assert!(shown.contains("did you mean `sequential`?"), "{shown}");
+    assert!(shown.contains("\n            ^^^^^^^^^\n"), "{shown}");
+}
+
+proptest! {
+    /// Whatever is typed, the parser answers; and it never blames a place that is not there.
+    #[test]
+    fn no_text_makes_it_panic(text in "(course|leg|write|rest|over|until|at most|blocks|[a-z\"%,.°#0-9 \n-]){0,60}") {
+        if let Err(errors) = parse(&text) {
+            prop_assert!(!errors.is_empty());
+            for e in errors {
+                prop_assert!(e.span.line >= 1 && e.span.line <= text.lines().count().max(1));
+                let _ = e.render(&text);
+            }
+        }
+    }
+}
