@@ -1,1 +1,18 @@
-//! tmp
+//! Drives, real and simulated, behind one trait.
+//!
+//! [`drive::Drive`] is what the runner knows of a drive. [`sim::SimDrive`] runs on a virtual clock and is reproducible
+//! from its seed; [`file::FileDrive`] measures the disk under a file that it makes itself.
+
+pub mod clock;
+pub mod drive;
+pub mod file;
+pub mod host;
+pub mod nvme;
+pub mod sim;
+pub mod sysfs;
+pub mod tally;
+
+pub use drive::{
+    Claims, Drive, DriveError, Facts, Identity, Limits, Link, Readings, Situation, Transfer, Truth, TruthEvent,
+};
+pub use tally::Tally;

@@ -1,0 +1,123 @@
+//! Operations in flight through io_uring, with registered buffers and a registered file.
+//!
+//! The only module of the workspace with unsafe code: the kernel is handed addresses of buffers and uses them while
+//! operations are in flight. What makes that sound: buffers live in [`Ring`] beside the ring, are never moved or resized
+//! (each is a heap allocation of its own), and [`Ring`] waits for all operations before it lets go of them; where the
+//! kernel does not give them back in time, their memory is leaked on purpose.
+#![allow(unsafe_code, reason = "this module talks to the kernel")]
+
+use super::pattern::Buffer;
+use super::pump::{Completion, Engine};
+use io_uring::{IoUring, opcode, squeue, types};
+use mile_core::{Nanos, Op};
+use std::fs::File;
+use std::io;
+use std::os::fd::AsRawFd;
+use std::time::Duration;
+
+/// Longest wait for operations still in flight when a ring is dropped.
+const PATIENCE: Duration = Duration::from_secs(5);
+
+/// An io_uring with its buffers.
+pub struct Ring {
+    ring: IoUring,
+    buffers: Vec<Buffer>,
+    registered: bool,
+    /// Kept open as long as operations may be in flight.
+    _file: File,
+    in_flight: usize,
+}
+
+impl Ring {
+    /// Sets up a ring for `buffers.len()` operations in flight. Fails where the kernel refuses io_uring.
+    pub fn new(file: &File, mut buffers: Vec<Buffer>) -> io::Result<Self> {
+        let file = file.try_clone()?;
+        let entries = u32::try_from(buffers.len()).unwrap_or(u32::MAX).next_power_of_two().max(2);
+        // A single submitter that runs completion work when it asks for it: fewest interrupts of the submitting thread.
+        let ring = IoUring::builder()
+            .setup_single_issuer()
+            .setup_defer_taskrun()
+            .build(entries)
+            .or_else(|_| IoUring::builder().build(entries))?;
+        ring.submitter().register_files(&[file.as_raw_fd()])?;
+        let vectors: Vec<libc::iovec> = buffers
+            .iter_mut()
+            .map(|b| {
+                let bytes = b.bytes_mut();
+                libc::iovec { iov_base: bytes.as_mut_ptr().cast(), iov_len: bytes.len() }
+            })
+            .collect();
+        // SAFETY: the vectors describe buffers that live in the value returned, at addresses that do not change, until the
+        // ring is dropped and has given them back.
+        let registered = unsafe { ring.submitter().register_buffers(&vectors) };
+        // Registering pins memory, which an unprivileged user may have little of; it is a small gain and can be done without.
+        Ok(Self { ring, buffers, registered: registered.is_ok(), _file: file, in_flight: 0 })
+    }
+
+    fn take(&mut self, done: &mut Vec<Completion>) {
+        for entry in self.ring.completion() {
+            done.push(Completion { slot: entry.user_data() as u32, result: entry.result() });
+            self.in_flight -= 1;
+        }
+    }
+}
+
+impl Engine for Ring {
+    fn name(&self) -> &'static str {
+        if self.registered { "io_uring, registered buffers and file" } else { "io_uring, registered file" }
+    }
+
+    fn buffer(&mut self, slot: u32) -> &mut [u8] {
+        self.buffers[slot as usize].bytes_mut()
+    }
+
+    #[inline]
+    fn submit(&mut self, slot: u32, op: Op, offset: u64) -> io::Result<()> {
+        let bytes = self.buffers[slot as usize].bytes_mut();
+        let (address, length) = (bytes.as_mut_ptr(), bytes.len() as u32);
+        let index = slot as u16;
+        let file = types::Fixed(0);
+        let entry: squeue::Entry = match (op, self.registered) {
+            (Op::Read, true) => opcode::ReadFixed::new(file, address, length, index).offset(offset).build(),
+            (Op::Read, false) => opcode::Read::new(file, address, length).offset(offset).build(),
+            (_, true) => opcode::WriteFixed::new(file, address, length, index).offset(offset).build(),
+            (_, false) => opcode::Write::new(file, address, length).offset(offset).build(),
+        };
+        let entry = entry.user_data(u64::from(slot));
+        // SAFETY: the entry refers to a buffer and a file that outlive the operation (see the module's head), and
+        // the slot is not in flight, so that nothing else uses its buffer.
+        let pushed = unsafe { self.ring.submission().push(&entry) };
+        pushed.map_err(|_| io::Error::other("the submission queue is full"))?;
+        self.in_flight += 1;
+        Ok(())
+    }
+
+    fn wait(&mut self, timeout: Nanos, done: &mut Vec<Completion>) -> io::Result<()> {
+        let time = types::Timespec::from(Duration::from_nanos(timeout.0));
+        let arguments = types::SubmitArgs::new().timespec(&time);
+        match self.ring.submitter().submit_with_args(1, &arguments) {
+            Ok(_) => {}
+            // The time is over, or a signal came: both are for the caller to look at.
+            Err(e) if matches!(e.raw_os_error(), Some(libc::ETIME | libc::EINTR)) => {}
+            Err(e) => return Err(e),
+        }
+        self.take(done);
+        Ok(())
+    }
+}
+
+impl Drop for Ring {
+    fn drop(&mut self) {
+        let mut done = Vec::new();
+        let mut waits = 0;
+        while self.in_flight > 0 && waits < 50 {
+            waits += 1;
+            if self.wait(Nanos((PATIENCE / 50).as_nanos() as u64), &mut done).is_err() {
+                break;
+            }
+        }
+        if self.in_flight > 0 {
+            std::mem::forget(std::mem::take(&mut self.buffers));
+        }
+    }
+}

@@ -1,0 +1,80 @@
+//! What the host did meanwhile: processor time stolen from it, and used by this process.
+
+use std::fs::File;
+use std::os::unix::fs::FileExt;
+
+/// Shares of processor time between two readings.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct HostReadings {
+    /// Stolen by the hypervisor, share of all processors' time.
+    pub steal: Option<f64>,
+    /// Used by this process, share of one processor.
+    pub cpu: Option<f64>,
+}
+
+/// Reads `/proc/stat` and the process's own processor time.
+#[derive(Debug)]
+pub struct Host {
+    stat: Option<File>,
+    last: Option<(u64, u64)>,
+    last_cpu: Option<(u64, u64)>,
+}
+
+impl Host {
+    /// Opens the readings; where a source is missing its reading will be `None`.
+    pub fn new() -> Self {
+        let mut host = Self { stat: File::open("/proc/stat").ok(), last: None, last_cpu: None };
+        host.read();
+        host
+    }
+
+    /// Shares since the last reading.
+    pub fn read(&mut self) -> HostReadings {
+        let mut buffer = [0; 512];
+        let now = self.stat.as_ref().and_then(|f| f.read_at(&mut buffer, 0).ok()).and_then(|n| {
+            parse_stat(std::str::from_utf8(&buffer[..n]).ok()?)
+        });
+        let steal = now.zip(self.last).and_then(|((all, stolen), (all_before, stolen_before))| {
+            let passed = all.saturating_sub(all_before);
+            (passed > 0).then(|| stolen.saturating_sub(stolen_before) as f64 / passed as f64)
+        });
+        self.last = now;
+        let time = |clock| {
+            let t = rustix::time::clock_gettime(clock);
+            t.tv_sec as u64 * 1_000_000_000 + t.tv_nsec as u64
+        };
+        let cpu_now = (time(rustix::time::ClockId::Monotonic), time(rustix::time::ClockId::ProcessCPUTime));
+        let cpu = self.last_cpu.and_then(|(wall, used)| {
+            let passed = cpu_now.0.saturating_sub(wall);
+            (passed > 0).then(|| cpu_now.1.saturating_sub(used) as f64 / passed as f64)
+        });
+        self.last_cpu = Some(cpu_now);
+        HostReadings { steal, cpu }
+    }
+}
+
+impl Default for Host {
+    fn default() -> Self {
+        Self::new()
+    }
+}
+
+/// All and stolen processor time, in ticks, from the first line of `/proc/stat` (user nice system idle iowait irq
+/// softirq steal; guest time is counted in user time already).
+fn parse_stat(text: &str) -> Option<(u64, u64)> {
+    let mut fields = text.lines().next()?.strip_prefix("cpu ")?.split_whitespace().map_while(|f| f.parse::<u64>().ok());
+    let times: Vec<u64> = fields.by_ref().take(8).collect();
+    (times.len() == 8).then(|| (times.iter().sum(), times[7]))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn steal_is_the_eighth_field() {
+        assert_eq!(parse_stat("cpu  10 20 30 40 50 60 70 80 90 100\ncpu0 1\n"), Some((360, 80)));
+        assert_eq!(parse_stat("cpu  10 20\n"), None);
+        assert_eq!(parse_stat(""), None);
+    }
+}

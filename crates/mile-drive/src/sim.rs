@@ -1,0 +1,420 @@
+//! A simulated drive on a virtual clock.
+//!
+//! Operations are simulated one by one: each waits until one of the `depth` before it is done, is served at the rate of
+//! the moment, and comes back after a latency drawn from a table. Everything slower (heat, noise of the rate, draining of
+//! the cache) moves on in steps of 10 ms. All randomness comes from one seeded generator, so that the same seed and the same
+//! calls give the same run, to the byte.
+
+mod flash;
+pub mod model;
+mod thermal;
+
+use crate::drive::{
+    Claims, Drive, DriveError, Facts, Identity, Limits, Link, Readings, Situation, Transfer, Truth, TruthEvent, TruthKind,
+};
+use crate::nvme::{DATA_UNIT, HealthLog};
+use crate::tally::Tally;
+use flash::{Mode, Translation};
+use mile_core::{Bytes, Celsius, Nanos, Op, Rate, Throttled};
+use model::Model;
+use rand_core::{Rng, SeedableRng};
+use rand_xoshiro::Xoshiro256PlusPlus;
+use thermal::{Level, Thermal};
+
+/// Step of everything that is slower than an operation.
+const STEP_NS: u64 = 10_000_000;
+/// Longest step while there is no load.
+const IDLE_STEP_NS: u64 = 100_000_000;
+/// Entries of the table of latencies.
+const TABLE: usize = 4096;
+
+/// A simulated drive.
+pub struct SimDrive {
+    identity: Identity,
+    model: Model,
+    rng: Xoshiro256PlusPlus,
+    map: Translation,
+    heat: Thermal,
+    now: u64,
+    next_step: u64,
+    joules: f64,
+    /// Wander of the rate, in standard deviations.
+    wander: f64,
+    dip_until: u64,
+    /// Bytes a second at which the next operation is served.
+    rate: f64,
+    work: Option<Work>,
+    /// What is being done, for the rate of the moment.
+    load: Option<Op>,
+    latency: Vec<u32>,
+    written: u64,
+    read: u64,
+    ops: [u64; 2],
+    busy_ns: u64,
+    truth: Truth,
+}
+
+/// Reads or writes underway.
+struct Work {
+    transfer: Transfer,
+    /// When each of the operations in flight is done; the oldest is at `slot`.
+    done: Vec<u64>,
+    slot: usize,
+    served: u64,
+    issued: u64,
+    position: u64,
+    blocks: u64,
+    miss: f64,
+}
+
+impl SimDrive {
+    /// The drive of a model, named as on the command line, with a seed for its noise.
+    pub fn new(name: &str, seed: u64) -> Result<Self, DriveError> {
+        let model = Model::find(name.strip_prefix("sim:").unwrap_or(name))?;
+        let identity = Identity {
+            name: name.to_owned(),
+            model: model.identity.model.clone(),
+            serial: Some(model.identity.serial.clone()),
+            firmware: Some(model.identity.firmware.clone()),
+            kind: model.identity.kind.clone(),
+            simulated: true,
+            link: Some(Link {
+                negotiated: model.link.negotiated.clone(),
+                possible: model.link.possible.clone(),
+                ceiling: Rate(model.link.ceiling_mb_s * 1e6),
+            }),
+        };
+        let mut drive = Self {
+            identity,
+            rng: Xoshiro256PlusPlus::seed_from_u64(seed),
+            map: Translation::new(&model.flash, &model.geometry),
+            heat: Thermal::new(&model.thermal),
+            now: 0,
+            next_step: STEP_NS,
+            joules: 0.0,
+            wander: 0.0,
+            dip_until: 0,
+            rate: 0.0,
+            work: None,
+            load: None,
+            latency: Vec::new(),
+            written: 0,
+            read: 0,
+            ops: [0, 0],
+            busy_ns: 0,
+            truth: Truth::default(),
+            model,
+        };
+        drive.set_rate();
+        Ok(drive)
+    }
+
+    fn normal(&mut self) -> f64 {
+        // Box and Muller, "A note on the generation of random normal deviates", 1958.
+        let unit = |bits: u64| ((bits >> 11) as f64 + 0.5) / (1_u64 << 53) as f64;
+        let (u, v) = (unit(self.rng.next_u64()), unit(self.rng.next_u64()));
+        (-2.0 * u.ln()).sqrt() * (std::f64::consts::TAU * v).cos()
+    }
+
+    /// Latencies of single operations: half of them close below the typical value, half above with a log-normal tail.
+    fn draw_latencies(&mut self, typical_us: f64) {
+        let tail = self.model.controller.tail;
+        self.latency = (0..TABLE)
+            .map(|_| {
+                let z = self.normal();
+                let factor = if z < 0.0 { (0.12 * z).exp() } else { (tail * z * z * 0.5).exp() };
+                (typical_us * 1e3 * factor).min(4e8) as u32
+            })
+            .collect();
+    }
+
+    fn tell(&mut self, what: TruthKind, at: u64) {
+        self.truth.events.push(TruthEvent {
+            at_s: at as f64 / 1e9,
+            at_bytes: self.written + self.read,
+            what,
+            temp_c: self.heat.die,
+        });
+    }
+
+    /// Moves everything that is slower than an operation on to `at`.
+    fn step(&mut self, at: u64, seconds: f64) {
+        let level = self.heat.level;
+        self.heat.pass(seconds, std::mem::take(&mut self.joules));
+        if self.heat.level != level {
+            self.tell_level(level, at);
+        }
+        if self.map.pass(seconds) {
+            self.tell(TruthKind::CacheBack, at);
+        }
+        if self.load.is_some() {
+            const KEEP: f64 = 0.96;
+            self.wander = KEEP * self.wander + (1.0_f64 - KEEP * KEEP).sqrt() * self.normal();
+            let unit = (self.rng.next_u64() >> 11) as f64 / (1_u64 << 53) as f64;
+            let flash = &self.model.flash;
+            if self.map.mode != Mode::Cache && flash.dip_every_s > 0.0 && unit < seconds / flash.dip_every_s {
+                self.dip_until = at + (flash.dip_s * 1e9) as u64;
+            }
+            self.set_rate();
+        }
+    }
+
+    fn tell_level(&mut self, before: Level, at: u64) {
+        let now = self.heat.level;
+        for (level, on, off) in [(Level::Light, TruthKind::LightOn, TruthKind::LightOff), (Level::Heavy, TruthKind::HeavyOn, TruthKind::HeavyOff)] {
+            match (before == level, now == level) {
+                (false, true) => self.tell(on, at),
+                (true, false) => self.tell(off, at),
+                _ => {}
+            }
+        }
+    }
+
+    /// Rate at which operations are served until the next step.
+    fn set_rate(&mut self) {
+        let flash = &self.model.flash;
+        let read = self.load == Some(Op::Read);
+        let base = if read { flash.read_mb_s * 1e6 } else { self.map.write_rate() / self.map.collection() };
+        let dip = if self.now < self.dip_until && !read { 1.0 - flash.dip_share } else { 1.0 };
+        let noise = (1.0 + flash.noise * self.wander).clamp(0.5, 1.5);
+        self.rate = (base * noise * dip * self.heat.share()).min(self.model.link.ceiling_mb_s * 1e6);
+    }
+
+    /// Runs the operations of `work` that are served by `until`. This is the hot loop.
+    fn serve(&mut self, work: &mut Work, until: u64, tally: &mut Tally) {
+        let t = work.transfer;
+        let block = t.block.0;
+        let write = t.op != Op::Read;
+        let floor_ns = 1e9 / if write { self.model.controller.write_iops } else { self.model.controller.read_iops };
+        let thermal = &self.model.thermal;
+        let nj = [thermal.cache_nj_per_byte, thermal.direct_nj_per_byte, thermal.read_nj_per_byte];
+        let (miss_share, miss_ns) = ((work.miss * 4_294_967_296.0) as u64, self.model.controller.map_miss_us * 1e3);
+        let mut service = (block as f64 * 1e9 / self.rate).max(floor_ns);
+        while work.issued < t.budget.0 {
+            let arrival = work.done[work.slot];
+            let begin = arrival.max(work.served);
+            if begin >= self.next_step {
+                let at = self.next_step;
+                if at > until {
+                    break;
+                }
+                self.now = at;
+                self.busy_ns += STEP_NS;
+                self.step(at, STEP_NS as f64 / 1e9);
+                self.next_step = at + STEP_NS;
+                service = (block as f64 * 1e9 / self.rate).max(floor_ns);
+                continue;
+            }
+            let end = begin + service as u64;
+            if end > until {
+                break;
+            }
+            let bits = self.rng.next_u64();
+            let offset = if t.random {
+                // Multiply and shift: uniform over blocks without a division.
+                let index = ((u128::from(self.rng.next_u64()) * u128::from(work.blocks)) >> 64) as u64;
+                t.start.0 + index * block
+            } else {
+                let offset = t.start.0 + work.position;
+                work.position += block;
+                if work.position >= t.length.0 {
+                    work.position = 0;
+                }
+                offset
+            };
+            let mut extra = u64::from(self.latency[bits as usize % TABLE]);
+            if bits >> 32 < miss_share {
+                extra += miss_ns as u64;
+            }
+            work.served = end;
+            work.done[work.slot] = end + extra;
+            work.slot += 1;
+            if work.slot == work.done.len() {
+                work.slot = 0;
+            }
+            work.issued += block;
+            tally.add(t.op, Bytes(offset), block, Nanos(end + extra - arrival));
+            if write {
+                self.written += block;
+                self.joules += block as f64 * 1e-9 * nj[usize::from(self.map.mode != Mode::Cache)];
+                let mode = self.map.mode;
+                let full = self.map.write(offset, block);
+                if mode != self.map.mode {
+                    self.now = end;
+                    if full {
+                        self.tell(TruthKind::CacheFull, end);
+                    }
+                    self.set_rate();
+                    service = (block as f64 * 1e9 / self.rate).max(floor_ns);
+                }
+            } else {
+                self.read += block;
+                self.joules += block as f64 * 1e-9 * nj[2];
+            }
+            self.ops[usize::from(write)] += 1;
+        }
+    }
+}
+
+impl Drive for SimDrive {
+    fn identity(&self) -> &Identity {
+        &self.identity
+    }
+
+    fn facts(&self) -> Facts {
+        Facts {
+            capacity: Bytes(self.model.geometry.capacity_bytes),
+            logical_block: Bytes(self.model.geometry.logical_block),
+            has_temperature: true,
+            readable: true,
+        }
+    }
+
+    fn limits(&self) -> Limits {
+        let thermal = &self.model.thermal;
+        Limits { warn: Some(Celsius(thermal.warn_c)), critical: Some(Celsius(thermal.critical_c)) }
+    }
+
+    fn claims(&self) -> Claims {
+        let claims = &self.model.claims;
+        Claims {
+            write: Some(Rate(claims.write_mb_s * 1e6)),
+            read: Some(Rate(claims.read_mb_s * 1e6)),
+            endurance: Some(Bytes((claims.endurance_tb * 1e12) as u64)),
+        }
+    }
+
+    fn situation(&self) -> Situation {
+        Situation {
+            slot: self.model.identity.slot.clone(),
+            cooling: self.model.identity.cooling.clone(),
+            ambient: Some(Celsius(self.model.thermal.ambient_c)),
+            enclosure: None,
+            notes: self.model.identity.notes.clone(),
+        }
+    }
+
+    fn is_virtual(&self) -> bool {
+        true
+    }
+
+    fn open(&mut self) -> Result<(), DriveError> {
+        Ok(())
+    }
+
+    fn engine(&self) -> String {
+        "simulated, on a virtual clock".into()
+    }
+
+    fn now(&self) -> Nanos {
+        Nanos(self.now)
+    }
+
+    fn idle(&mut self, until: Nanos) {
+        (self.work, self.load) = (None, None);
+        while self.now < until.0 {
+            let to = until.0.min(self.now + IDLE_STEP_NS);
+            self.step(to, (to - self.now) as f64 / 1e9);
+            self.now = to;
+        }
+        self.next_step = self.now + STEP_NS;
+    }
+
+    fn begin(&mut self, transfer: &Transfer) -> Result<(), DriveError> {
+        let typical = match transfer.op {
+            Op::Read => self.model.controller.read_us,
+            _ => self.model.controller.write_us,
+        };
+        self.draw_latencies(typical);
+        let span = transfer.length.0 as f64 / 1e9;
+        let miss = if transfer.random { (1.0 - self.model.controller.map_span_gb / span).max(0.0) } else { 0.0 };
+        self.next_step = self.now + STEP_NS;
+        self.work = Some(Work {
+            transfer: *transfer,
+            done: vec![self.now; transfer.depth.max(1) as usize],
+            slot: 0,
+            served: self.now,
+            issued: 0,
+            position: 0,
+            blocks: transfer.length.0 / transfer.block.0,
+            miss,
+        });
+        self.load = Some(transfer.op);
+        self.set_rate();
+        Ok(())
+    }
+
+    fn advance(&mut self, until: Nanos, tally: &mut Tally) -> Result<bool, DriveError> {
+        let Some(mut work) = self.work.take() else { return Ok(true) };
+        self.serve(&mut work, until.0, tally);
+        let finished = work.issued >= work.transfer.budget.0;
+        self.now = if finished { work.served.max(self.now) } else { until.0.max(self.now) };
+        self.load = self.load.filter(|_| !finished);
+        self.work = (!finished).then_some(work);
+        Ok(finished)
+    }
+
+    fn drain(&mut self, _tally: &mut Tally) -> Result<(), DriveError> {
+        (self.work, self.load) = (None, None);
+        Ok(())
+    }
+
+    fn readings(&mut self) -> Readings {
+        // Read back from the page, as with a real drive.
+        let log = self.health().unwrap_or_default();
+        Readings {
+            temp: log.composite,
+            ambient: Some(Celsius(self.model.thermal.ambient_c)),
+            throttled: Some(Throttled { light_s: f64::from(log.light_seconds), heavy_s: f64::from(log.heavy_seconds) }),
+            fill: Some(self.map.fill()),
+            disk_moved: None,
+        }
+    }
+
+    fn health(&mut self) -> Option<HealthLog> {
+        let health = &self.model.health;
+        let units = |tb: f64, bytes: u64| ((tb * 1e12) as u128 + u128::from(bytes)).div_ceil(u128::from(DATA_UNIT));
+        let total_written = health.written_tb * 1e12 + self.written as f64;
+        let rated = self.model.claims.endurance_tb * 1e12;
+        let worn = (self.written as f64 / rated * 100.0) as u8;
+        let mut sensors = [None; 8];
+        sensors[0] = Some(Celsius(self.heat.die.round()));
+        sensors[1] = Some(Celsius(self.heat.body.round()));
+        let thermal = &self.model.thermal;
+        let page = HealthLog {
+            critical_warning: u8::from(self.heat.composite >= thermal.warn_c) << 1,
+            composite: Some(Celsius(self.heat.composite)),
+            available_spare_pct: if total_written < rated { 100 } else { 90 },
+            spare_threshold_pct: 10,
+            percentage_used: health.percentage_used.saturating_add(worn),
+            data_units_read: units(health.read_tb, self.read),
+            data_units_written: units(health.written_tb, self.written),
+            host_reads: u128::from(self.ops[0]) + (health.read_tb * 1e12 / 131_072.0) as u128,
+            host_writes: u128::from(self.ops[1]) + (health.written_tb * 1e12 / 131_072.0) as u128,
+            busy_minutes: u128::from(self.busy_ns / 60_000_000_000),
+            power_cycles: u128::from(health.power_cycles),
+            power_on_hours: u128::from(health.power_on_hours + self.now / 3_600_000_000_000),
+            unsafe_shutdowns: u128::from(health.unsafe_shutdowns),
+            media_errors: 0,
+            error_entries: 0,
+            minutes_above_warning: (self.heat.above_warn_s / 60.0) as u32,
+            minutes_above_critical: (self.heat.above_critical_s / 60.0) as u32,
+            sensors,
+            light_transitions: self.heat.light_transitions,
+            heavy_transitions: self.heat.heavy_transitions,
+            light_seconds: self.heat.light_s as u32,
+            heavy_seconds: self.heat.heavy_s as u32,
+        }
+        .encode();
+        HealthLog::decode(&page).ok()
+    }
+
+    fn close(&mut self, _keep: bool) -> Result<(), DriveError> {
+        (self.work, self.load) = (None, None);
+        Ok(())
+    }
+
+    fn truth(&self) -> Option<Truth> {
+        Some(self.truth.clone())
+    }
+}

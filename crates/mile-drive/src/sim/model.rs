@@ -1,0 +1,255 @@
+//! Parameters of a simulated drive, from a TOML file.
+
+use crate::drive::DriveError;
+use serde::Deserialize;
+use std::path::Path;
+
+/// The models that are compiled in: name and text.
+const BUILT_IN: [(&str, &str); 2] = [
+    ("merrow-k2", include_str!("models/merrow-k2.toml")),
+    ("merrow-k2-finned", include_str!("models/merrow-k2-finned.toml")),
+];
+
+/// Names of the models that are compiled in.
+pub fn names() -> impl Iterator<Item = &'static str> {
+    BUILT_IN.iter().map(|(name, _)| *name)
+}
+
+/// A simulated drive's parameters. The TOML files beside this source say what each is.
+#[derive(Clone, Debug, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[expect(missing_docs, reason = "the model files document their parameters")]
+pub struct Model {
+    pub identity: IdentityModel,
+    pub link: LinkModel,
+    pub geometry: Geometry,
+    pub claims: ClaimsModel,
+    pub flash: Flash,
+    pub controller: Controller,
+    pub thermal: ThermalModel,
+    pub health: HealthModel,
+}
+
+#[derive(Clone, Debug, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[expect(missing_docs, reason = "the model files document their parameters")]
+pub struct IdentityModel {
+    pub model: String,
+    pub serial: String,
+    pub firmware: String,
+    pub kind: String,
+    pub slot: Option<String>,
+    pub cooling: Option<String>,
+    pub notes: Option<String>,
+}
+
+#[derive(Clone, Debug, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[expect(missing_docs, reason = "the model files document their parameters")]
+pub struct LinkModel {
+    pub negotiated: String,
+    pub possible: String,
+    pub ceiling_mb_s: f64,
+}
+
+#[derive(Clone, Debug, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[expect(missing_docs, reason = "the model files document their parameters")]
+pub struct Geometry {
+    pub capacity_bytes: u64,
+    pub logical_block: u64,
+    pub fill: f64,
+}
+
+#[derive(Clone, Debug, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[expect(missing_docs, reason = "the model files document their parameters")]
+pub struct ClaimsModel {
+    pub write_mb_s: f64,
+    pub read_mb_s: f64,
+    pub endurance_tb: f64,
+}
+
+#[derive(Clone, Debug, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[expect(missing_docs, reason = "the model files document their parameters")]
+pub struct Flash {
+    pub cache_static_gb: f64,
+    pub cache_dynamic_share: f64,
+    pub bits_per_cell: f64,
+    pub cache_mb_s: f64,
+    pub direct_mb_s: f64,
+    pub folding_mb_s: f64,
+    pub drain_mb_s: f64,
+    pub drain_after_s: f64,
+    pub read_mb_s: f64,
+    pub spare_share: f64,
+    pub collect_from_fill: f64,
+    pub collect_cost: f64,
+    pub noise: f64,
+    pub dip_every_s: f64,
+    pub dip_share: f64,
+    pub dip_s: f64,
+}
+
+#[derive(Clone, Debug, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[expect(missing_docs, reason = "the model files document their parameters")]
+pub struct Controller {
+    pub write_iops: f64,
+    pub read_iops: f64,
+    pub write_us: f64,
+    pub read_us: f64,
+    pub tail: f64,
+    pub map_span_gb: f64,
+    pub map_miss_us: f64,
+}
+
+#[derive(Clone, Debug, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[expect(missing_docs, reason = "the model files document their parameters")]
+pub struct ThermalModel {
+    pub ambient_c: f64,
+    /// Temperature of die and body at the start; settled at idle where it is not given.
+    pub start_c: Option<f64>,
+    pub idle_w: f64,
+    pub cache_nj_per_byte: f64,
+    pub direct_nj_per_byte: f64,
+    pub read_nj_per_byte: f64,
+    pub die_j_per_k: f64,
+    pub body_j_per_k: f64,
+    pub die_to_body_k_per_w: f64,
+    pub body_to_ambient_k_per_w: f64,
+    pub warn_c: f64,
+    pub critical_c: f64,
+    pub light_on_c: f64,
+    pub light_off_c: f64,
+    pub light_share: f64,
+    pub heavy_on_c: f64,
+    pub heavy_off_c: f64,
+    pub heavy_share: f64,
+}
+
+#[derive(Clone, Debug, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[expect(missing_docs, reason = "the model files document their parameters")]
+pub struct HealthModel {
+    pub written_tb: f64,
+    pub read_tb: f64,
+    pub power_on_hours: u64,
+    pub power_cycles: u64,
+    pub unsafe_shutdowns: u64,
+    pub percentage_used: u8,
+}
+
+impl Model {
+    /// A model by the part of a drive's name behind `sim:`: a built-in one, or a TOML file. A file may say
+    /// `extends = "merrow-k2"` and give only what differs.
+    pub fn find(name: &str) -> Result<Self, DriveError> {
+        let (text, path) = if let Some((_, text)) = BUILT_IN.iter().find(|(n, _)| *n == name) {
+            ((*text).to_owned(), format!("sim:{name}"))
+        } else if Path::new(name).extension().is_some_and(|e| e == "toml") {
+            let text = std::fs::read_to_string(name)
+                .map_err(|e| DriveError::BadModel { path: name.into(), why: e.to_string() })?;
+            (text, name.to_owned())
+        } else {
+            let known = names().map(|n| format!("sim:{n}")).collect::<Vec<_>>().join(", ");
+            return Err(DriveError::UnknownModel { name: format!("sim:{name}"), known });
+        };
+        let model = Self::read(&text).map_err(|why| DriveError::BadModel { path: path.clone(), why })?;
+        model.check().map_err(|why| DriveError::BadModel { path, why })?;
+        Ok(model)
+    }
+
+    fn read(text: &str) -> Result<Self, String> {
+        let mut table: toml::Table = text.parse().map_err(|e: toml::de::Error| e.to_string())?;
+        if let Some(base) = table.remove("extends") {
+            let base = base.as_str().ok_or("`extends` takes the name of a built-in model in quotes")?;
+            let text = BUILT_IN.iter().find(|(n, _)| *n == base).map(|(_, t)| *t);
+            let text = text.ok_or_else(|| format!("no built-in model is called `{base}`"))?;
+            let mut whole: toml::Table = text.parse().map_err(|e: toml::de::Error| e.to_string())?;
+            overlay(&mut whole, table);
+            table = whole;
+        }
+        table.try_into().map_err(|e: toml::de::Error| e.to_string())
+    }
+
+    /// Refuses figures that no drive can have, which would make the simulation stand still or run away.
+    fn check(&self) -> Result<(), String> {
+        let (f, t, c, g) = (&self.flash, &self.thermal, &self.controller, &self.geometry);
+        let positive = [
+            ("link.ceiling_mb_s", self.link.ceiling_mb_s),
+            ("flash.bits_per_cell", f.bits_per_cell),
+            ("flash.cache_mb_s", f.cache_mb_s),
+            ("flash.direct_mb_s", f.direct_mb_s),
+            ("flash.folding_mb_s", f.folding_mb_s),
+            ("flash.read_mb_s", f.read_mb_s),
+            ("controller.write_iops", c.write_iops),
+            ("controller.read_iops", c.read_iops),
+            ("controller.write_us", c.write_us),
+            ("controller.read_us", c.read_us),
+            ("thermal.die_j_per_k", t.die_j_per_k),
+            ("thermal.body_j_per_k", t.body_j_per_k),
+            ("thermal.die_to_body_k_per_w", t.die_to_body_k_per_w),
+            ("thermal.body_to_ambient_k_per_w", t.body_to_ambient_k_per_w),
+            ("thermal.light_share", t.light_share),
+            ("thermal.heavy_share", t.heavy_share),
+        ];
+        if let Some((name, value)) = positive.iter().find(|(_, v)| !(*v > 0.0 && v.is_finite())) {
+            return Err(format!("`{name}` must be above 0, found {value}"));
+        }
+        let shares = [
+            ("geometry.fill", g.fill),
+            ("flash.cache_dynamic_share", f.cache_dynamic_share),
+            ("flash.spare_share", f.spare_share),
+            ("flash.collect_from_fill", f.collect_from_fill),
+            ("flash.noise", f.noise),
+            ("flash.dip_share", f.dip_share),
+            ("thermal.light_share", t.light_share),
+            ("thermal.heavy_share", t.heavy_share),
+        ];
+        if let Some((name, value)) = shares.iter().find(|(_, v)| !(0.0..=1.0).contains(v)) {
+            return Err(format!("`{name}` is a share from 0 to 1, found {value}"));
+        }
+        if g.capacity_bytes < 64 << 20 || !g.logical_block.is_power_of_two() || !(512..=65_536).contains(&g.logical_block) {
+            return Err("`geometry` needs at least 64 MiB of capacity and a logical block of 512 to 65536".into());
+        }
+        Ok(())
+    }
+}
+
+/// Puts the values of `over` in the place of those of `base`, table by table.
+fn overlay(base: &mut toml::Table, over: toml::Table) {
+    for (key, value) in over {
+        match (base.get_mut(&key), value) {
+            (Some(toml::Value::Table(below)), toml::Value::Table(above)) => overlay(below, above),
+            (_, value) => {
+                base.insert(key, value);
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn all_built_in_models_read_and_the_finned_one_differs_in_its_cooling_only() {
+        let [bare, finned] = ["merrow-k2", "merrow-k2-finned"].map(|n| Model::find(n).unwrap());
+        assert_eq!(bare.flash, finned.flash);
+        assert!(finned.thermal.body_to_ambient_k_per_w < bare.thermal.body_to_ambient_k_per_w);
+    }
+
+    #[test]
+    fn mistakes_in_a_model_are_named() {
+        let wrong = |text: &str| Model::read(text).map_or_else(|e| e, |m| m.check().unwrap_err());
+        assert!(wrong("extends = \"merrow-k3\"").contains("merrow-k3"));
+        assert!(wrong("extends = \"merrow-k2\"\n[flash]\ncache_mbs = 3").contains("cache_mbs"));
+        assert!(wrong("extends = \"merrow-k2\"\n[flash]\ncache_mb_s = 0.0").contains("flash.cache_mb_s"));
+        assert!(wrong("extends = \"merrow-k2\"\n[geometry]\nfill = 1.5").contains("geometry.fill"));
+        assert!(wrong("[identity").contains("identity"));
+        assert!(matches!(Model::find("merrow-k3"), Err(DriveError::UnknownModel { .. })));
+        assert!(matches!(Model::find("/nonexistent/a.toml"), Err(DriveError::BadModel { .. })));
+    }
+}

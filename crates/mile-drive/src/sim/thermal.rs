@@ -1,0 +1,147 @@
+//! Two thermal nodes, die and body, to ambient, and the throttling that follows from them.
+//!
+//! Heat balance of each node: C dT/dt = power in - power out, with power between nodes ΔT / R (Newton's law of cooling).
+//! The composite reading is the die's temperature in whole degrees, refreshed each second; throttling goes by it.
+
+use super::model::ThermalModel;
+
+/// How much the drive slows itself.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum Level {
+    None,
+    Light,
+    Heavy,
+}
+
+#[derive(Clone, Debug)]
+pub(super) struct Thermal {
+    model: ThermalModel,
+    pub(super) die: f64,
+    pub(super) body: f64,
+    /// Composite reading, whole degrees.
+    pub(super) composite: f64,
+    pub(super) level: Level,
+    pub(super) light_s: f64,
+    pub(super) heavy_s: f64,
+    pub(super) light_transitions: u32,
+    pub(super) heavy_transitions: u32,
+    pub(super) above_warn_s: f64,
+    pub(super) above_critical_s: f64,
+    since_reading: f64,
+}
+
+impl Thermal {
+    pub(super) fn new(model: &ThermalModel) -> Self {
+        let body = model.ambient_c + model.idle_w * model.body_to_ambient_k_per_w;
+        let body = model.start_c.map_or(body, |s| s - model.idle_w * model.die_to_body_k_per_w);
+        let die = body + model.idle_w * model.die_to_body_k_per_w;
+        Self {
+            model: model.clone(),
+            die,
+            body,
+            composite: die.round(),
+            level: Level::None,
+            light_s: 0.0,
+            heavy_s: 0.0,
+            light_transitions: 0,
+            heavy_transitions: 0,
+            above_warn_s: 0.0,
+            above_critical_s: 0.0,
+            since_reading: 0.0,
+        }
+    }
+
+    /// Share of its rate that the drive allows itself.
+    pub(super) fn share(&self) -> f64 {
+        match self.level {
+            Level::None => 1.0,
+            Level::Light => self.model.light_share,
+            Level::Heavy => self.model.heavy_share,
+        }
+    }
+
+    /// Lets `seconds` pass with `joules` of heat from work done, by explicit steps: stable while a step is short against the
+    /// die's time constant, which the caller's steps of at most 0.1 s are.
+    pub(super) fn pass(&mut self, seconds: f64, joules: f64) {
+        let m = &self.model;
+        let power = m.idle_w + joules / seconds;
+        let to_body = (self.die - self.body) / m.die_to_body_k_per_w;
+        let to_ambient = (self.body - m.ambient_c) / m.body_to_ambient_k_per_w;
+        self.die += seconds * (power - to_body) / m.die_j_per_k;
+        self.body += seconds * (to_body - to_ambient) / m.body_j_per_k;
+        match self.level {
+            Level::None => {}
+            Level::Light => self.light_s += seconds,
+            Level::Heavy => self.heavy_s += seconds,
+        }
+        self.above_warn_s += if self.composite >= m.warn_c { seconds } else { 0.0 };
+        self.above_critical_s += if self.composite >= m.critical_c { seconds } else { 0.0 };
+        self.since_reading += seconds;
+        if self.since_reading >= 1.0 {
+            self.since_reading -= 1.0;
+            self.composite = self.die.round();
+            self.decide();
+        }
+    }
+
+    fn decide(&mut self) {
+        let m = &self.model;
+        let t = self.composite;
+        let next = match self.level {
+            Level::None if t >= m.heavy_on_c => Level::Heavy,
+            Level::None if t >= m.light_on_c => Level::Light,
+            Level::Light if t >= m.heavy_on_c => Level::Heavy,
+            Level::Light if t <= m.light_off_c => Level::None,
+            Level::Heavy if t <= m.heavy_off_c => Level::Light,
+            same => same,
+        };
+        if next > self.level {
+            match next {
+                Level::Heavy => self.heavy_transitions += 1,
+                _ => self.light_transitions += 1,
+            }
+        }
+        self.level = next;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::sim::model::Model;
+
+    /// Under constant power the body settles at ambient + P R and the die P R' above it; a single node on the way
+    /// follows 1 - exp(-t / RC).
+    #[test]
+    fn it_settles_where_ohms_law_of_heat_says() {
+        let mut model = Model::find("merrow-k2").unwrap().thermal;
+        model.light_on_c = 500.0;
+        model.heavy_on_c = 500.0;
+        let mut node = Thermal::new(&model);
+        let watts = 3.0;
+        for _ in 0..(12_000 * 20) {
+            node.pass(0.05, watts * 0.05);
+        }
+        let power = watts + model.idle_w;
+        let body = model.ambient_c + power * model.body_to_ambient_k_per_w;
+        assert!((node.body - body).abs() < 0.05, "{} {body}", node.body);
+        assert!((node.die - body - power * model.die_to_body_k_per_w).abs() < 0.05);
+    }
+
+    #[test]
+    fn a_body_alone_heats_exponentially() {
+        let mut model = Model::find("merrow-k2").unwrap().thermal;
+        // A die that is hardly there: its heat goes straight to the body.
+        (model.die_j_per_k, model.die_to_body_k_per_w, model.idle_w) = (0.01, 1.0, 0.0);
+        let mut node = Thermal::new(&model);
+        let (watts, tau) = (4.0, model.body_j_per_k * model.body_to_ambient_k_per_w);
+        for i in 1..=(300 * 1000) {
+            node.pass(0.001, watts * 0.001);
+            if i % 60_000 == 0 {
+                let t = f64::from(i) * 0.001;
+                let expected = model.ambient_c + watts * model.body_to_ambient_k_per_w * (1.0 - (-t / tau).exp());
+                assert!((node.body - expected).abs() < 0.05, "after {t} s: {} {expected}", node.body);
+            }
+        }
+    }
+}

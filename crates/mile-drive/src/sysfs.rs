@@ -1,0 +1,107 @@
+//! What sysfs says of the disk under a file: which it is, its counters, its temperature.
+//!
+//! Everything is read below a root that tests replace.
+
+use mile_core::{Bytes, Celsius};
+use std::fs;
+use std::path::{Path, PathBuf};
+
+/// A block device as sysfs shows it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Disk {
+    /// Its name: `nvme0n1`.
+    pub name: String,
+    /// Its folder.
+    pub folder: PathBuf,
+}
+
+impl Disk {
+    /// The whole disk that holds device `major:minor`; `None` where it is no block device (some file systems have
+    /// devices of their own).
+    pub fn of(sys: &Path, major: u32, minor: u32) -> Option<Self> {
+        let mut folder = fs::canonicalize(sys.join(format!("dev/block/{major}:{minor}"))).ok()?;
+        if folder.join("partition").exists() {
+            folder = folder.parent()?.to_owned();
+        }
+        Some(Self { name: folder.file_name()?.to_str()?.to_owned(), folder })
+    }
+
+    /// Bytes that it has read and written since the system started. The sector of these counters is always 512 bytes
+    /// (the kernel's Documentation/block/stat.rst).
+    pub fn moved(&self) -> Option<Bytes> {
+        let text = fs::read_to_string(self.folder.join("stat")).ok()?;
+        let field = |i: usize| text.split_whitespace().nth(i)?.parse::<u64>().ok();
+        Some(Bytes((field(2)? + field(6)?) * 512))
+    }
+
+    /// Model, where the disk tells.
+    pub fn model(&self) -> Option<String> {
+        let text = fs::read_to_string(self.folder.join("device/model")).ok()?;
+        Some(text.trim().to_owned()).filter(|t| !t.is_empty())
+    }
+
+    /// The file of its composite temperature, in thousandths of a degree. NVMe drives and disks with the kernel's
+    /// drivetemp have an hwmon folder below their device.
+    pub fn temperature_file(&self) -> Option<PathBuf> {
+        let device = self.folder.join("device");
+        [device.join("hwmon"), device.clone()].iter().find_map(|folder| {
+            let mut found: Vec<PathBuf> = fs::read_dir(folder)
+                .ok()?
+                .flatten()
+                .filter(|e| e.file_name().to_string_lossy().starts_with("hwmon"))
+                .map(|e| e.path().join("temp1_input"))
+                .filter(|p| p.exists())
+                .collect();
+            found.sort();
+            found.into_iter().next()
+        })
+    }
+}
+
+/// A temperature from an hwmon file.
+pub fn temperature(file: &Path) -> Option<Celsius> {
+    let thousandths: i64 = fs::read_to_string(file).ok()?.trim().parse().ok()?;
+    Some(Celsius(thousandths as f64 / 1000.0))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::os::unix::fs::symlink;
+
+    fn tree() -> tempfile::TempDir {
+        let sys = tempfile::tempdir().unwrap();
+        let disk = sys.path().join("devices/pci/nvme/nvme0/nvme0n1");
+        fs::create_dir_all(disk.join("nvme0n1p2")).unwrap();
+        fs::create_dir_all(sys.path().join("devices/pci/nvme/nvme0/hwmon3")).unwrap();
+        fs::create_dir_all(sys.path().join("dev/block")).unwrap();
+        fs::write(disk.join("nvme0n1p2/partition"), "2\n").unwrap();
+        fs::write(disk.join("stat"), "  10 1 800 5  20 2 1600 9 0 1 1 0 0 0 0 0 0\n").unwrap();
+        fs::write(sys.path().join("devices/pci/nvme/nvme0/hwmon3/temp1_input"), "41850\n").unwrap();
+        fs::write(sys.path().join("devices/pci/nvme/nvme0/model"), "Merrow K2 2TB   \n").unwrap();
+        symlink("..", disk.join("device")).unwrap();
+        symlink("../../devices/pci/nvme/nvme0/nvme0n1", sys.path().join("dev/block/259:0")).unwrap();
+        symlink("../../devices/pci/nvme/nvme0/nvme0n1/nvme0n1p2", sys.path().join("dev/block/259:2")).unwrap();
+        sys
+    }
+
+    #[test]
+    fn a_partition_leads_to_its_disk_its_counters_and_its_temperature() {
+        let sys = tree();
+        let disk = Disk::of(sys.path(), 259, 2).unwrap();
+        assert_eq!(disk, Disk::of(sys.path(), 259, 0).unwrap());
+        assert_eq!(disk.name, "nvme0n1");
+        assert_eq!(disk.moved(), Some(Bytes(2400 * 512)));
+        assert_eq!(disk.model().as_deref(), Some("Merrow K2 2TB"));
+        assert_eq!(temperature(&disk.temperature_file().unwrap()), Some(Celsius(41.85)));
+    }
+
+    #[test]
+    fn what_is_not_there_is_no_reading() {
+        let sys = tree();
+        assert_eq!(Disk::of(sys.path(), 0, 42), None);
+        fs::remove_file(sys.path().join("devices/pci/nvme/nvme0/hwmon3/temp1_input")).unwrap();
+        assert_eq!(Disk::of(sys.path(), 259, 0).unwrap().temperature_file(), None);
+        assert_eq!(temperature(Path::new("/nonexistent")), None);
+    }
+}

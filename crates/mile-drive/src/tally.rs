@@ -1,0 +1,78 @@
+//! What one interval of a run adds up to, filled by an engine while it works.
+
+use hdrhistogram::Histogram;
+use mile_core::{Bytes, Latency, Nanos, Op};
+
+/// Counts and latencies since the last [`Tally::clear`].
+#[derive(Clone, Debug)]
+pub struct Tally {
+    /// Bytes written.
+    pub written: Bytes,
+    /// Bytes read.
+    pub read: Bytes,
+    /// Operations completed.
+    pub ops: u64,
+    /// Operations that failed.
+    pub errors: u32,
+    /// Address of the first operation.
+    pub first: Option<Bytes>,
+    /// One past the highest byte touched.
+    pub reach: Option<Bytes>,
+    /// Latency in nanoseconds, 1 µs to 10 min, two significant digits.
+    pub latency: Histogram<u64>,
+}
+
+/// An empty latency histogram. A value is recorded to two significant digits, so that a percentile is right to 1 %.
+pub fn histogram() -> Histogram<u64> {
+    // The bounds are constants and within what the library allows.
+    Histogram::new_with_bounds(1_000, 600_000_000_000, 2).unwrap_or_else(|_| unreachable!("constant bounds"))
+}
+
+impl Default for Tally {
+    fn default() -> Self {
+        Self {
+            written: Bytes(0),
+            read: Bytes(0),
+            ops: 0,
+            errors: 0,
+            first: None,
+            reach: None,
+            latency: histogram(),
+        }
+    }
+}
+
+impl Tally {
+    /// Adds a completed operation.
+    #[inline]
+    pub fn add(&mut self, op: Op, offset: Bytes, length: u64, latency: Nanos) {
+        match op {
+            Op::Read => self.read.0 += length,
+            _ => self.written.0 += length,
+        }
+        self.ops += 1;
+        if self.first.is_none() {
+            self.first = Some(offset);
+        }
+        self.reach = Some(Bytes(self.reach.map_or(0, |r| r.0).max(offset.0 + length)));
+        self.latency.saturating_record(latency.0);
+    }
+
+    /// Percentiles, where any operation completed.
+    pub fn latencies(&self) -> Option<Latency> {
+        (!self.latency.is_empty()).then(|| Latency {
+            p50: Nanos(self.latency.value_at_quantile(0.5)),
+            p99: Nanos(self.latency.value_at_quantile(0.99)),
+            p999: Nanos(self.latency.value_at_quantile(0.999)),
+            max: Nanos(self.latency.max()),
+        })
+    }
+
+    /// Starts again from nothing. Keeps the memory of the histogram.
+    pub fn clear(&mut self) {
+        self.latency.reset();
+        (self.written, self.read) = (Bytes(0), Bytes(0));
+        (self.ops, self.errors) = (0, 0);
+        (self.first, self.reach) = (None, None);
+    }
+}

@@ -1,0 +1,131 @@
+//! The simulated drive against what its parameters say.
+
+use mile_core::{Bytes, Nanos, Op};
+use mile_drive::drive::TruthKind;
+use mile_drive::sim::SimDrive;
+use mile_drive::{Drive, Tally, Transfer};
+use std::io::Write;
+
+fn write(random: bool, block: u64, depth: u32, budget: u64) -> Transfer {
+    Transfer {
+        op: Op::Write,
+        random,
+        block: Bytes(block),
+        depth,
+        start: Bytes(0),
+        length: Bytes(1_900_000_000_000 / block * block),
+        budget: Bytes(budget / block * block),
+    }
+}
+
+/// Runs a transfer to its end and gives seconds and the tally.
+fn run(drive: &mut SimDrive, transfer: &Transfer) -> (f64, Tally) {
+    let mut tally = Tally::default();
+    let start = drive.now();
+    drive.begin(transfer).unwrap();
+    while !drive.advance(drive.now().plus(Nanos(1_000_000_000)), &mut tally).unwrap() {}
+    (drive.now().since(start).secs(), tally)
+}
+
+fn variant(text: &str) -> SimDrive {
+    let mut file = tempfile::Builder::new().suffix(".toml").tempfile().unwrap();
+    file.write_all(format!("extends = \"merrow-k2\"\n{text}").as_bytes()).unwrap();
+    SimDrive::new(&format!("sim:{}", file.path().display()), 1).unwrap()
+}
+
+/// Static part, and 16.8 % of what is free as one-bit cells: 6 GB + 0.168 × 2,000.4 GB / 3.
+#[test]
+fn the_cache_is_as_large_as_its_parameters_say_and_shrinks_with_fill() {
+    for (fill, free) in [(0.0, 1.0), (0.5, 0.5), (0.9, 0.1)] {
+        let mut drive = variant(&format!("[geometry]\nfill = {fill}"));
+        run(&mut drive, &write(false, 1 << 20, 16, 150_000_000_000));
+        let event = drive.truth().unwrap().events[0].clone();
+        assert_eq!(event.what, TruthKind::CacheFull);
+        let expected = 6e9 + 0.168 * 2_000_398_934_016.0 * free / 3.0;
+        assert!((event.at_bytes as f64 / expected - 1.0).abs() < 0.01, "{fill}: {} {expected}", event.at_bytes);
+    }
+}
+
+#[test]
+fn rates_before_and_behind_the_cache_are_those_of_the_model() {
+    let mut drive = variant("[flash]\ndip_every_s = 0.0\n[thermal]\nlight_on_c = 200.0\nheavy_on_c = 210.0");
+    let (seconds, _) = run(&mut drive, &write(false, 1 << 20, 16, 100_000_000_000));
+    assert!((100_000.0 / seconds / 2875.0 - 1.0).abs() < 0.01, "{}", 100_000.0 / seconds);
+    run(&mut drive, &write(false, 1 << 20, 16, 30_000_000_000));
+    let (seconds, _) = run(&mut drive, &write(false, 1 << 20, 16, 100_000_000_000));
+    assert!((100_000.0 / seconds / 1052.0 - 1.0).abs() < 0.01, "{}", 100_000.0 / seconds);
+}
+
+#[test]
+fn at_rest_the_cache_comes_back_at_its_rate_after_its_delay() {
+    let mut drive = SimDrive::new("sim:merrow-k2", 3).unwrap();
+    run(&mut drive, &write(false, 1 << 20, 16, 130_000_000_000));
+    let full = drive.truth().unwrap().events[0].clone();
+    drive.idle(drive.now().plus(Nanos::from_secs(4.0 + 50_000.0 / 820.0)));
+    run(&mut drive, &write(false, 1 << 20, 16, 130_000_000_000));
+    let events: Vec<_> = drive.truth().unwrap().events.into_iter().filter(|e| e.what == TruthKind::CacheFull).collect();
+    let regained = (events[1].at_bytes - 130_000_000_000) as f64;
+    // 50 GB drained, less what the cache itself shrank by, as the data is now in its final place.
+    let shrank = (130e9 - (full.at_bytes as f64 - 50e9)) * 0.168 / 3.0;
+    assert!((regained / (50e9 - shrank) - 1.0).abs() < 0.12, "{regained}");
+}
+
+/// Little's law: with `depth` operations in flight, rate = depth × block / mean latency.
+#[test]
+fn depth_latency_and_rate_obey_littles_law() {
+    for depth in [1, 4, 32] {
+        let mut drive = SimDrive::new("sim:merrow-k2", 5).unwrap();
+        let (seconds, tally) = run(&mut drive, &write(true, 4096, depth, 2_000_000_000));
+        let rate = tally.ops as f64 / seconds;
+        let law = f64::from(depth) / (tally.latency.mean() / 1e9);
+        assert!((rate / law - 1.0).abs() < 0.02, "depth {depth}: {rate} {law}");
+    }
+    let rate_at = |depth| {
+        let mut drive = SimDrive::new("sim:merrow-k2", 5).unwrap();
+        let (seconds, tally) = run(&mut drive, &write(true, 4096, depth, 1_000_000_000));
+        tally.ops as f64 / seconds
+    };
+    assert!(rate_at(8) > 3.0 * rate_at(1) && rate_at(256) < 620_001.0);
+}
+
+#[test]
+fn without_a_heat_spreader_a_long_write_throttles_at_the_limit_and_with_one_it_does_not() {
+    let soak = |name: &str| {
+        let mut drive = SimDrive::new(name, 2).unwrap();
+        run(&mut drive, &write(false, 1 << 20, 16, 1_500_000_000_000));
+        (drive.truth().unwrap(), drive.health().unwrap())
+    };
+    let (bare, health) = soak("sim:merrow-k2");
+    let on = bare.events.iter().find(|e| e.what == TruthKind::LightOn).unwrap();
+    assert!((on.temp_c - 77.0).abs() < 0.6, "{on:?}");
+    assert!(health.light_transitions == 1 && health.light_seconds > 60);
+    assert_eq!(health.data_units_written, (41_300_000_000_000_u128 + 1_500_000_000_000).div_ceil(512_000));
+    let (finned, health) = soak("sim:merrow-k2-finned");
+    assert!(finned.events.iter().all(|e| e.what == TruthKind::CacheFull), "{finned:?}");
+    assert_eq!(health.light_seconds, 0);
+}
+
+#[test]
+fn the_same_seed_gives_the_same_run_and_another_gives_another() {
+    let look = |seed| {
+        let mut drive = SimDrive::new("sim:merrow-k2", seed).unwrap();
+        let (seconds, tally) = run(&mut drive, &write(true, 4096, 16, 500_000_000));
+        (seconds, tally.latency.value_at_quantile(0.999), drive.truth().unwrap())
+    };
+    assert_eq!(look(11), look(11));
+    assert_ne!(look(11).0, look(12).0);
+}
+
+/// How a run is cut into calls changes nothing of what happens.
+#[test]
+fn the_length_of_an_advance_changes_nothing() {
+    let total = |slice: u64| {
+        let mut drive = SimDrive::new("sim:merrow-k2", 9).unwrap();
+        let mut tally = Tally::default();
+        drive.begin(&write(false, 1 << 20, 16, 140_000_000_000)).unwrap();
+        while !drive.advance(drive.now().plus(Nanos(slice)), &mut tally).unwrap() {}
+        (drive.now(), tally.ops, tally.latency.max())
+    };
+    assert_eq!(total(1_000_000_000), total(250_000_000));
+    assert_eq!(total(1_000_000_000), total(7_000_003));
+}
