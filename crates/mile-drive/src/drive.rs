@@ -125,6 +125,9 @@ pub struct Transfer {
     pub length: Bytes,
     /// Bytes to move; a multiple of the block.
     pub budget: Bytes,
+    /// Bytes behind `start` at which a sequential transfer begins: where it was left when it goes on after a pause. A
+    /// multiple of the block, below `length`.
+    pub skip: Bytes,
 }
 
 /// Something that a simulated drive knows it did.

@@ -122,7 +122,7 @@ impl SimDrive {
         self.latency = (0..TABLE)
             .map(|_| {
                 let z = self.normal();
-                let factor = if z < 0.0 { (0.12 * z).exp() } else { (tail * z * z * 0.5).exp() };
+                let factor = if z < 0.0 { (0.12 * z).exp() } else { (tail * z).exp() };
                 (typical_us * 1e3 * factor).min(4e8) as u32
             })
             .collect();
@@ -335,7 +335,7 @@ impl Drive for SimDrive {
             slot: 0,
             served: self.now,
             issued: 0,
-            position: 0,
+            position: transfer.skip.0,
             blocks: transfer.length.0 / transfer.block.0,
             miss,
         });

@@ -1,4 +1,5 @@
 //! The simulated drive against what its parameters say.
+#![allow(clippy::unwrap_used, clippy::panic, clippy::print_stderr, reason = "a test that cannot go on has failed")]
 
 use mile_core::{Bytes, Nanos, Op};
 use mile_drive::drive::TruthKind;
@@ -15,6 +16,7 @@ fn write(random: bool, block: u64, depth: u32, budget: u64) -> Transfer {
         start: Bytes(0),
         length: Bytes(1_900_000_000_000 / block * block),
         budget: Bytes(budget / block * block),
+        skip: Bytes(0),
     }
 }
 

@@ -1,1 +1,10 @@
-//! tmp
+//! Executes a course on a drive.
+//!
+//! [`run::execute`] goes through the legs of a plan, takes samples, minds the guards, obeys [`message::Command`]s and tells
+//! everything in [`message::Message`]s. It knows neither a screen nor a file.
+
+pub mod message;
+pub mod run;
+
+pub use message::{Command, Event, EventKind, Message, Outcome, RunHead, Status};
+pub use run::{Speed, execute};

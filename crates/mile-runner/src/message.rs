@@ -1,0 +1,188 @@
+//! What goes to a runner and comes from it. All of it is serde types, so that the two may be different processes.
+
+use mile_core::findings::Break;
+use mile_core::{Bytes, Celsius, Context, Nanos, Sample};
+use mile_drive::nvme::HealthLog;
+use mile_drive::{Claims, Facts, Identity, Limits, Situation};
+use serde::{Deserialize, Serialize};
+
+/// To the runner.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Command {
+    /// Start nothing new until `Resume`.
+    Pause,
+    /// Go on.
+    Resume,
+    /// Put a line into the log.
+    Note(String),
+    /// End this leg and go on with the next.
+    Skip,
+    /// End the run.
+    Stop,
+}
+
+/// From the runner.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Message {
+    /// The first message of a run.
+    Began(Box<RunHead>),
+    /// An interval.
+    Sample(Sample),
+    /// Something worth a line.
+    Event(Event),
+    /// A leg is over: its number, and the latency of all its operations as an HdrHistogram, version 2 encoding.
+    LegLatency(u32, Vec<u8>),
+    /// The last message of a run.
+    Ended(Box<Outcome>),
+}
+
+/// What is known of a run when it begins.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct RunHead {
+    /// Seconds since 1970-01-01 UTC.
+    pub started: i64,
+    /// Name of the course.
+    pub course: String,
+    /// Its text.
+    pub course_text: String,
+    /// The drive.
+    pub drive: Identity,
+    /// Its geometry.
+    pub facts: Option<Facts>,
+    /// Its limits.
+    pub limits: Limits,
+    /// What is claimed of it.
+    pub claims: Claims,
+    /// The conditions.
+    pub situation: Situation,
+    /// Seed of data and simulation.
+    pub seed: u64,
+    /// Names of the legs, in order.
+    pub legs: Vec<String>,
+    /// What each leg does, in words.
+    pub leg_words: Vec<String>,
+    /// Bytes that each leg moves at the most; 0 for a rest.
+    pub leg_budgets: Vec<Bytes>,
+    /// Length of a sample.
+    pub sample_every: Nanos,
+    /// Health as found.
+    pub health: Option<HealthLog>,
+}
+
+impl RunHead {
+    /// What findings need to know beside the trace.
+    pub fn context(&self) -> Context {
+        Context {
+            capacity: self.facts.map(|f| f.capacity),
+            warn: self.limits.warn,
+            critical: self.limits.critical,
+            rated_write: self.claims.write,
+        }
+    }
+}
+
+/// Something worth a line, stamped in time and bytes.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Event {
+    /// Since the start of the run.
+    pub at: Nanos,
+    /// Bytes moved by then.
+    pub bytes: Bytes,
+    /// What.
+    pub kind: EventKind,
+}
+
+/// Kinds of events.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+#[expect(missing_docs, reason = "the names and `EventKind::words` say what each is")]
+pub enum EventKind {
+    /// The course had to be changed to fit the drive.
+    Fitted(String),
+    Engine(String),
+    LegBegan { leg: u32, name: String, words: String },
+    LegEnded { leg: u32, name: String, why: String },
+    BreakSeen(Break),
+    BreakRevised(Break),
+    /// The final analysis does not confirm a break that was announced at this many bytes.
+    BreakWithdrawn(Bytes),
+    Guard { limit: Celsius, found: Celsius },
+    Note(String),
+    Paused,
+    Resumed,
+    SensorLost,
+    SensorBack,
+    Stopped,
+    Failed(String),
+}
+
+impl EventKind {
+    /// One sentence, without its full stop.
+    pub fn words(&self) -> String {
+        match self {
+            Self::Fitted(text) | Self::Failed(text) => text.trim_end_matches('.').to_owned(),
+            Self::Engine(text) => format!("Data moves through {text}"),
+            Self::LegBegan { name, words, .. } => format!("Leg {name} begins: {words}"),
+            Self::LegEnded { name, why, .. } => format!("Leg {name} ends: {why}"),
+            Self::BreakSeen(b) => format!("Break at {}", b.sentence()),
+            Self::BreakRevised(b) => format!("Break, seen again: {}", b.sentence()),
+            Self::BreakWithdrawn(at) => format!("The break announced at {at} is not confirmed by the final analysis"),
+            Self::Guard { limit, found } => format!("Stopped by the guard: {found} is above {limit}"),
+            Self::Note(text) => format!("Note: {text}"),
+            Self::Paused => "Paused".into(),
+            Self::Resumed => "Resumed".into(),
+            Self::SensorLost => "The temperature can no longer be read; the run goes on without it".into(),
+            Self::SensorBack => "The temperature can be read again".into(),
+            Self::Stopped => "Stopped on request".into(),
+        }
+    }
+}
+
+/// How a run stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Status {
+    /// It goes on.
+    Underway,
+    /// All legs ended as planned.
+    Done,
+    /// Ended on request.
+    Stopped,
+    /// Ended by a guard.
+    Guarded,
+    /// Ended by an error.
+    Failed,
+    /// Its process ended before it did.
+    CutShort,
+}
+
+impl Status {
+    /// The words for people.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Underway => "underway",
+            Self::Done => "done",
+            Self::Stopped => "stopped",
+            Self::Guarded => "stopped by a guard",
+            Self::Failed => "ended by an error",
+            Self::CutShort => "cut short",
+        }
+    }
+}
+
+/// How a run ended.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Outcome {
+    /// How.
+    pub status: Status,
+    /// When, since its start.
+    pub at: Nanos,
+    /// Bytes moved.
+    pub bytes: Bytes,
+    /// Why, where it did not end as planned.
+    pub why: Option<String>,
+    /// Health at the end.
+    pub health: Option<HealthLog>,
+}

@@ -1,0 +1,479 @@
+//! Goes through the legs of a plan.
+
+use crate::message::{Command, Event, EventKind, Message, Outcome, RunHead, Status};
+use crossbeam_channel::{Receiver, RecvTimeoutError};
+use hdrhistogram::serialization::{Serializer, V2Serializer};
+use mile_core::live::News;
+use mile_core::{Bytes, Celsius, LiveFindings, Nanos, Op, Rate, Sample, findings};
+use mile_course::{Access, Plan, PlannedLeg, PlannedTransfer, Work};
+use mile_drive::clock::Monotonic;
+use mile_drive::host::Host;
+use mile_drive::{Drive, DriveError, Readings, Tally, Transfer};
+
+/// How fast the virtual time of a simulated drive runs.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Speed {
+    /// As fast as the processor goes.
+    Max,
+    /// This many times as fast as the clock on the wall, above 0.
+    Times(f64),
+}
+
+impl std::str::FromStr for Speed {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let bad = || format!("`{text}` is no speed: write max, x1, x60 and so on");
+        if text.eq_ignore_ascii_case("max") {
+            return Ok(Self::Max);
+        }
+        let factor: f64 = text.strip_prefix(['x', 'X']).and_then(|t| t.parse().ok()).ok_or_else(bad)?;
+        if factor > 0.0 && factor <= 1e6 { Ok(Self::Times(factor)) } else { Err(bad()) }
+    }
+}
+
+/// Longest time on the wall between two looks at the commands.
+const ATTENTION: Nanos = Nanos(50_000_000);
+
+/// Why a leg ended.
+enum LegEnd {
+    Planned(String),
+    Skipped,
+    Stopped,
+    Guarded(Celsius, Celsius),
+}
+
+/// Runs `plan` on `drive` and tells all of it to `tell`: first `Began`, last `Ended`. The drive is opened and closed; what was
+/// made for the run stays if `keep`. Gives how it ended.
+///
+/// A real drive runs in its own time, whatever `speed` is.
+pub fn execute(
+    plan: &Plan,
+    mut head: RunHead,
+    drive: &mut dyn Drive,
+    speed: Speed,
+    keep: bool,
+    commands: &Receiver<Command>,
+    tell: &mut dyn FnMut(Message),
+) -> Outcome {
+    head.health = drive.health();
+    let live = LiveFindings::new(head.context());
+    tell(Message::Began(Box::new(head.clone())));
+    let host = if drive.is_virtual() { None } else { Some(Host::new()) };
+    let speed = if drive.is_virtual() { speed } else { Speed::Times(1.0) };
+    let mut run = Run {
+        plan,
+        head: &head,
+        drive,
+        commands,
+        tell,
+        live,
+        host,
+        speed,
+        wall: Monotonic::start(),
+        sample_start: Nanos(0),
+        tally: Tally::default(),
+        moved: Bytes(0),
+        disk_moved: Bytes(0),
+        foreign_debt: 0.0,
+        leg_latency: mile_drive::tally::histogram(),
+        last: Readings::default(),
+        paused: false,
+        sensor_lost: false,
+        doing: (0, Op::Idle),
+    };
+    let ended = run.all();
+    let mut outcome = run.outcome(ended);
+    if let Err(e) = drive.close(keep) {
+        let text = e.to_string();
+        tell(Message::Event(Event { at: outcome.at, bytes: outcome.bytes, kind: EventKind::Failed(text.clone()) }));
+        if outcome.status == Status::Done {
+            (outcome.status, outcome.why) = (Status::Failed, Some(text));
+        }
+    }
+    tell(Message::Ended(Box::new(outcome.clone())));
+    outcome
+}
+
+struct Run<'a> {
+    plan: &'a Plan,
+    head: &'a RunHead,
+    drive: &'a mut dyn Drive,
+    commands: &'a Receiver<Command>,
+    tell: &'a mut dyn FnMut(Message),
+    live: LiveFindings,
+    host: Option<Host>,
+    speed: Speed,
+    wall: Monotonic,
+    sample_start: Nanos,
+    tally: Tally,
+    moved: Bytes,
+    disk_moved: Bytes,
+    /// Own bytes that the disk has not counted yet: its counters and ours are not read at the same instant.
+    foreign_debt: f64,
+    leg_latency: hdrhistogram::Histogram<u64>,
+    last: Readings,
+    paused: bool,
+    sensor_lost: bool,
+    /// Leg and operation underway.
+    doing: (u32, Op),
+}
+
+impl Run<'_> {
+    fn event(&mut self, kind: EventKind) {
+        let bytes = Bytes(self.moved.0 + self.tally.written.0 + self.tally.read.0);
+        (self.tell)(Message::Event(Event { at: self.drive.now(), bytes, kind }));
+    }
+
+    fn all(&mut self) -> Result<LegEnd, DriveError> {
+        for note in &self.plan.notes {
+            self.event(EventKind::Fitted(note.clone()));
+        }
+        self.drive.open()?;
+        self.sample_start = self.drive.now();
+        self.last = self.drive.readings();
+        for (i, leg) in self.plan.legs.iter().enumerate() {
+            let end = self.leg(i as u32, leg)?;
+            let why = match &end {
+                LegEnd::Planned(why) => why.clone(),
+                LegEnd::Skipped => "skipped on request".into(),
+                LegEnd::Stopped => "the run was stopped".into(),
+                LegEnd::Guarded(..) => "a guard stopped the run".into(),
+            };
+            self.event(EventKind::LegEnded { leg: i as u32, name: leg.name.clone(), why });
+            match end {
+                LegEnd::Planned(_) | LegEnd::Skipped => {}
+                LegEnd::Stopped => {
+                    self.event(EventKind::Stopped);
+                    return Ok(LegEnd::Stopped);
+                }
+                LegEnd::Guarded(limit, found) => {
+                    self.event(EventKind::Guard { limit, found });
+                    return Ok(end);
+                }
+            }
+        }
+        Ok(LegEnd::Planned(String::new()))
+    }
+
+    fn outcome(&mut self, ended: Result<LegEnd, DriveError>) -> Outcome {
+        let (status, why) = match ended {
+            Ok(LegEnd::Planned(_) | LegEnd::Skipped) => (Status::Done, None),
+            Ok(LegEnd::Stopped) => (Status::Stopped, Some("stopped on request".to_owned())),
+            Ok(LegEnd::Guarded(limit, found)) => (Status::Guarded, Some(format!("{found} is above the limit of {limit}"))),
+            Err(e) => {
+                let text = e.to_string();
+                // What came back before the error belongs to the run.
+                let (leg, op) = self.doing;
+                self.close_sample(leg, op);
+                self.event(EventKind::Failed(text.clone()));
+                (Status::Failed, Some(text))
+            }
+        };
+        self.compare_announced();
+        Outcome { status, at: self.drive.now(), bytes: self.moved, why, health: self.drive.health() }
+    }
+
+    /// Says where the final analysis does not bear out what was announced.
+    fn compare_announced(&mut self) {
+        let settled = findings(self.live.trace(), &self.head.context());
+        let same = |a: &mile_core::Break, b: &mile_core::Break| a.low_bytes <= b.high_bytes && b.low_bytes <= a.high_bytes;
+        let announced = self.live.breaks().to_vec();
+        for b in announced.iter().filter(|a| !settled.breaks.iter().any(|b| same(a, b))) {
+            self.event(EventKind::BreakWithdrawn(Bytes(b.at_bytes)));
+        }
+        for b in &settled.breaks {
+            match announced.iter().find(|a| same(a, b)) {
+                None => self.event(EventKind::BreakSeen(b.clone())),
+                Some(a) if a.cause != b.cause => self.event(EventKind::BreakRevised(b.clone())),
+                Some(_) => {}
+            }
+        }
+    }
+
+    fn leg(&mut self, index: u32, leg: &PlannedLeg) -> Result<LegEnd, DriveError> {
+        self.event(EventKind::LegBegan { leg: index, name: leg.name.clone(), words: leg.words() });
+        self.leg_latency.reset();
+        self.doing = (index, if let Work::Transfer(t) = &leg.work { t.op } else { Op::Idle });
+        let began = self.drive.now();
+        let end = match &leg.work {
+            Work::Skip => return Ok(LegEnd::Planned("there was nothing to wait for".into())),
+            Work::Rest => self.rest(index, leg, began)?,
+            Work::Transfer(transfer) => {
+                let end = self.transfer(index, leg, transfer, began)?;
+                let mut bytes = Vec::new();
+                // Serialising into memory fails for no histogram that was made here.
+                if V2Serializer::new().serialize(&self.leg_latency, &mut bytes).is_ok() {
+                    (self.tell)(Message::LegLatency(index, bytes));
+                }
+                end
+            }
+        };
+        Ok(end)
+    }
+
+    fn rest(&mut self, index: u32, leg: &PlannedLeg, began: Nanos) -> Result<LegEnd, DriveError> {
+        let mut paused = Nanos(0);
+        loop {
+            if let (Some(below), Some(now)) = (leg.below, self.last.temp)
+                && now < below
+            {
+                self.close_sample(index, Op::Idle);
+                return Ok(LegEnd::Planned(format!("{now}, below {below}")));
+            }
+            let deadline = leg.time.map(|t| began.plus(t).plus(paused));
+            if deadline.is_some_and(|d| self.drive.now() >= d) {
+                self.close_sample(index, Op::Idle);
+                return Ok(LegEnd::Planned(format!("{} have passed", leg.time.unwrap_or_default())));
+            }
+            let until = self.slice_end(deadline);
+            self.drive.idle(until);
+            if let Some(end) = self.after_slice(index, Op::Idle)? {
+                return Ok(end);
+            }
+            if self.paused {
+                match self.pause(index)? {
+                    (Some(end), _) => return Ok(end),
+                    (None, time) => paused = paused.plus(time),
+                }
+            }
+        }
+    }
+
+    fn transfer(&mut self, index: u32, leg: &PlannedLeg, work: &PlannedTransfer, began: Nanos) -> Result<LegEnd, DriveError> {
+        let mut paused = Nanos(0);
+        let before = self.moved.0;
+        let mut first = true;
+        loop {
+            // Begins, and begins again after a pause where it was left.
+            let moved = self.moved.0 - before;
+            self.drive.begin(&Transfer {
+                op: work.op,
+                random: work.access == Access::Random,
+                block: work.block,
+                depth: work.depth,
+                start: work.start,
+                length: work.length,
+                budget: Bytes(work.budget.0 - moved),
+                skip: Bytes(moved % work.length.0),
+            })?;
+            if std::mem::take(&mut first) && !self.drive.is_virtual() {
+                let engine = self.drive.engine();
+                self.event(EventKind::Engine(engine));
+            }
+            let end = self.go_on(index, leg, work, began.plus(paused))?;
+            self.drive.drain(&mut self.tally)?;
+            self.close_sample(index, work.op);
+            match end {
+                Some(end) => return Ok(end),
+                None => match self.pause(index)? {
+                    (Some(end), _) => return Ok(end),
+                    (None, time) => paused = paused.plus(time),
+                },
+            }
+        }
+    }
+
+    /// Goes on with a transfer until it ends, or until a pause is asked for (`None`).
+    fn go_on(&mut self, index: u32, leg: &PlannedLeg, work: &PlannedTransfer, began: Nanos) -> Result<Option<LegEnd>, DriveError> {
+        let deadline = leg.time.map(|t| began.plus(t));
+        loop {
+            let until = self.slice_end(deadline);
+            if self.drive.advance(until, &mut self.tally)? {
+                return Ok(Some(LegEnd::Planned(format!("{} moved", work.budget))));
+            }
+            if let Some(end) = self.after_slice(index, work.op)? {
+                return Ok(Some(end));
+            }
+            if self.paused {
+                return Ok(None);
+            }
+            if let (Some(below), Some(now)) = (leg.below, self.last.temp)
+                && now < below
+            {
+                return Ok(Some(LegEnd::Planned(format!("{now}, below {below}"))));
+            }
+            if deadline.is_some_and(|d| self.drive.now() >= d) {
+                return Ok(Some(LegEnd::Planned(format!("{} have passed", leg.time.unwrap_or_default()))));
+            }
+        }
+    }
+
+    /// Takes samples without load until the pause ends, or the leg does. Gives how long it was.
+    fn pause(&mut self, index: u32) -> Result<(Option<LegEnd>, Nanos), DriveError> {
+        let began = self.drive.now();
+        self.event(EventKind::Paused);
+        while self.paused {
+            // A simulated drive at full speed would let days pass while nobody touches a key.
+            let end = if self.speed == Speed::Max {
+                self.wait_for_command()
+            } else {
+                let until = self.slice_end(None);
+                self.drive.idle(until);
+                self.after_slice(index, Op::Idle)?
+            };
+            if let Some(end) = end {
+                self.close_sample(index, Op::Idle);
+                return Ok((Some(end), Nanos(0)));
+            }
+        }
+        self.close_sample(index, Op::Idle);
+        self.event(EventKind::Resumed);
+        Ok((None, self.drive.now().since(began)))
+    }
+
+    /// Waits a moment for a command, and obeys it.
+    fn wait_for_command(&mut self) -> Option<LegEnd> {
+        let timeout = std::time::Duration::from_nanos(ATTENTION.0);
+        match self.commands.recv_timeout(timeout) {
+            Ok(command) => self.obey(command),
+            Err(RecvTimeoutError::Timeout) => None,
+            Err(RecvTimeoutError::Disconnected) => {
+                self.paused = false;
+                None
+            }
+        }
+    }
+
+    fn obey(&mut self, command: Command) -> Option<LegEnd> {
+        match command {
+            Command::Pause => self.paused = true,
+            Command::Resume => self.paused = false,
+            Command::Note(text) => self.event(EventKind::Note(text)),
+            Command::Skip => {
+                self.paused = false;
+                return Some(LegEnd::Skipped);
+            }
+            Command::Stop => return Some(LegEnd::Stopped),
+        }
+        None
+    }
+
+    /// How far to go before looking around again.
+    fn slice_end(&self, deadline: Option<Nanos>) -> Nanos {
+        let now = self.drive.now();
+        let sample = self.sample_start.plus(self.plan.sample_every);
+        let attention = match self.speed {
+            Speed::Max => Nanos(u64::MAX),
+            Speed::Times(factor) => now.plus(Nanos::from_secs(ATTENTION.secs() * factor).max(Nanos(1_000_000))),
+        };
+        sample.min(attention).min(deadline.unwrap_or(Nanos(u64::MAX))).max(now.plus(Nanos(1)))
+    }
+
+    /// Takes the sample if it is due, minds the guards, keeps pace, and obeys commands.
+    fn after_slice(&mut self, index: u32, op: Op) -> Result<Option<LegEnd>, DriveError> {
+        if self.drive.now() >= self.sample_start.plus(self.plan.sample_every) {
+            self.close_sample(index, op);
+            if let (Some(limit), Some(found)) = (self.plan.stop_above, self.last.temp)
+                && found > limit
+            {
+                return Ok(Some(LegEnd::Guarded(limit, found)));
+            }
+        }
+        if let (Speed::Times(factor), true) = (self.speed, self.drive.is_virtual()) {
+            self.wall.sleep_until(Nanos::from_secs(self.drive.now().secs() / factor));
+        }
+        while let Ok(command) = self.commands.try_recv() {
+            let end = self.obey(command);
+            if end.is_some() {
+                return Ok(end);
+            }
+        }
+        Ok(None)
+    }
+
+    /// Ends the interval underway, tells it as a sample, and begins the next. An interval without time or operations is
+    /// not told.
+    fn close_sample(&mut self, leg: u32, op: Op) {
+        let (start, end) = (self.sample_start, self.drive.now());
+        if end <= start {
+            return;
+        }
+        let readings = self.drive.readings();
+        let host = self.host.as_mut().map(Host::read).unwrap_or_default();
+        let seconds = end.since(start).secs();
+        let own = Bytes(self.tally.written.0 + self.tally.read.0);
+        let foreign = readings.disk_moved.map(|disk| {
+            let others = disk.0.saturating_sub(self.disk_moved.0) as f64 - own.0 as f64 - self.foreign_debt;
+            self.foreign_debt = (-others).max(0.0);
+            self.disk_moved = disk;
+            Rate(others.max(0.0) / seconds)
+        });
+        let sample = Sample {
+            start,
+            end,
+            leg,
+            op,
+            written: self.tally.written,
+            read: self.tally.read,
+            ops: self.tally.ops,
+            offset: self.tally.first,
+            reach: self.tally.reach,
+            latency: self.tally.latencies(),
+            temp: readings.temp,
+            ambient: readings.ambient,
+            throttled: readings.throttled,
+            foreign,
+            steal: host.steal.map(|s| s as f32),
+            cpu: host.cpu.map(|c| c as f32),
+            fill: readings.fill.map(|f| f as f32),
+            errors: self.tally.errors,
+        };
+        self.moved = Bytes(self.moved.0 + own.0);
+        // Both have the same bounds, so that adding cannot fail.
+        let _ = self.leg_latency.add(&self.tally.latency);
+        self.tally.clear();
+        self.sample_start = end;
+        self.watch_sensor(readings.temp);
+        self.last = readings;
+        let name = self.head.legs.get(leg as usize).map_or("", String::as_str);
+        let news = self.live.push(&sample, name);
+        (self.tell)(Message::Sample(sample));
+        for item in news {
+            let kind = match item {
+                News::Announced(b) => EventKind::BreakSeen(b),
+                News::Revised(b) => EventKind::BreakRevised(b),
+            };
+            (self.tell)(Message::Event(Event { at: end, bytes: self.moved, kind }));
+        }
+    }
+
+    fn watch_sensor(&mut self, temp: Option<Celsius>) {
+        let lost = temp.is_none() && self.drive.facts().has_temperature;
+        if lost != self.sensor_lost {
+            self.sensor_lost = lost;
+            self.event(if lost { EventKind::SensorLost } else { EventKind::SensorBack });
+        }
+    }
+}
+
+/// What is known of a run of `plan` on `drive` before it begins.
+pub fn head(plan: &Plan, text: &str, drive: &dyn Drive, seed: u64, started: i64) -> RunHead {
+    RunHead {
+        started,
+        course: plan.name.clone(),
+        course_text: text.to_owned(),
+        drive: drive.identity().clone(),
+        facts: Some(drive.facts()),
+        limits: drive.limits(),
+        claims: drive.claims(),
+        situation: drive.situation(),
+        seed,
+        legs: plan.legs.iter().map(|l| l.name.clone()).collect(),
+        leg_words: plan.legs.iter().map(PlannedLeg::words).collect(),
+        leg_budgets: plan.legs.iter().map(|l| if let Work::Transfer(t) = &l.work { t.budget } else { Bytes(0) }).collect(),
+        sample_every: plan.sample_every,
+        health: None,
+    }
+}
+
+/// The facts of a drive as planning takes them.
+pub fn plan_facts(drive: &dyn Drive) -> mile_course::DriveFacts {
+    let facts = drive.facts();
+    mile_course::DriveFacts {
+        capacity: facts.capacity,
+        logical_block: facts.logical_block,
+        has_temperature: facts.has_temperature,
+        readable: facts.readable,
+    }
+}

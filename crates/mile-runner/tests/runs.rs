@@ -1,0 +1,238 @@
+//! Whole runs, on simulated drives against what those know, and on a file.
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
+
+use crossbeam_channel::{Receiver, Sender, unbounded};
+use mile_core::{Bytes, Celsius, Context, Findings, Nanos, Op, Sample, Trace, findings};
+use mile_course::{parse, plan};
+use mile_drive::drive::TruthKind;
+use mile_drive::file::{EngineChoice, FileDrive};
+use mile_drive::sim::SimDrive;
+use mile_drive::Drive;
+use mile_runner::{Command, EventKind, Message, Outcome, Speed, Status, execute, run};
+
+const FIRST_LOOK: &str = include_str!("../../../courses/first-look.course");
+const LONG_SOAK: &str = include_str!("../../../courses/long-soak.course");
+
+struct Record {
+    messages: Vec<Message>,
+    outcome: Outcome,
+}
+
+impl Record {
+    fn samples(&self) -> Vec<Sample> {
+        self.messages.iter().filter_map(|m| if let Message::Sample(s) = m { Some(s.clone()) } else { None }).collect()
+    }
+
+    fn events(&self) -> Vec<EventKind> {
+        self.messages.iter().filter_map(|m| if let Message::Event(e) = m { Some(e.kind.clone()) } else { None }).collect()
+    }
+
+    fn findings(&self) -> Findings {
+        let Message::Began(head) = &self.messages[0] else { panic!("a run begins with `Began`") };
+        findings(&Trace::of(&self.samples(), &head.legs), &head.context())
+    }
+}
+
+fn go(course: &str, drive: &mut dyn Drive, seed: u64, commands: &Receiver<Command>, mut look: impl FnMut(&Message)) -> Record {
+    let plan = plan(&parse(course).unwrap(), &run::plan_facts(drive)).unwrap();
+    let head = run::head(&plan, course, drive, seed, 0);
+    let mut messages = Vec::new();
+    let outcome = execute(&plan, head, drive, Speed::Max, false, commands, &mut |m| {
+        look(&m);
+        messages.push(m);
+    });
+    Record { messages, outcome }
+}
+
+fn simulate(course: &str, name: &str, seed: u64) -> (Record, SimDrive) {
+    let mut drive = SimDrive::new(name, seed).unwrap();
+    let (_keep, commands) = unbounded();
+    let record = go(course, &mut drive, seed, &commands, |_| {});
+    (record, drive)
+}
+
+#[test]
+fn the_same_course_seed_and_drive_give_the_same_messages() {
+    let [a, b] = [1, 1].map(|seed| simulate(FIRST_LOOK, "sim:merrow-k2", seed).0);
+    assert!(a.messages == b.messages);
+    assert!(a.samples() != simulate(FIRST_LOOK, "sim:merrow-k2", 2).0.samples());
+    assert_eq!(a.outcome.status, Status::Done);
+}
+
+#[test]
+fn the_cache_break_lies_within_a_hundredth_of_the_truth_for_twenty_seeds() {
+    for seed in 1..=20 {
+        let (record, drive) = simulate(FIRST_LOOK, "sim:merrow-k2", seed);
+        let truth = drive.truth().unwrap().events[0].clone();
+        assert_eq!(truth.what, TruthKind::CacheFull);
+        let found = record.findings();
+        assert_eq!(found.breaks.len(), 1, "seed {seed}: {:?}", found.breaks);
+        let cache = found.cache.unwrap();
+        let error = cache.bytes as f64 / truth.at_bytes as f64 - 1.0;
+        assert!(error.abs() < 0.01, "seed {seed}: {error:+.4}");
+        assert!(cache.low_bytes <= truth.at_bytes && truth.at_bytes <= cache.high_bytes, "seed {seed}: {cache:?} {truth:?}");
+        assert!(found.breaks[0].confidence > 0.9);
+        assert!((cache.before_mb_s / 2875.0 - 1.0).abs() < 0.02 && (cache.behind_mb_s / 1052.0 - 1.0).abs() < 0.03, "{cache:?}");
+    }
+}
+
+#[test]
+fn a_long_soak_throttles_where_the_simulation_says_and_the_finned_carrier_does_not() {
+    for seed in 1..=5 {
+        let (record, drive) = simulate(LONG_SOAK, "sim:merrow-k2", seed);
+        let truth = drive.truth().unwrap();
+        let on = truth.events.iter().find(|e| e.what == TruthKind::LightOn).unwrap();
+        let found = record.findings();
+        let causes: Vec<&str> = found.breaks.iter().map(|b| b.cause.word()).collect();
+        assert_eq!(causes, ["cache-exhausted", "thermal-throttle"], "seed {seed}: {:#?}", found.breaks);
+        assert!((found.breaks[1].at_s - on.at_s).abs() < 1.5, "seed {seed}: {} {on:?}", found.breaks[1].at_s);
+        let episode = found.throttling.episodes[0];
+        assert!((episode.onset_c.unwrap() - 77.0).abs() <= 1.0);
+        // Lost: (before - during) over the time from onset to the end of the leg, the rates from the model.
+        let length = found.legs.iter().find(|l| l.leg == "soak").unwrap().end_s - on.at_s;
+        let lost = 1052e6 * (1.0 - 0.70) * length;
+        assert!((found.throttling.lost_bytes as f64 / lost - 1.0).abs() < 0.1, "{} {lost}", found.throttling.lost_bytes);
+        let announced = record.events().iter().filter(|e| matches!(e, EventKind::BreakSeen(_))).count();
+        let withdrawn = record.events().iter().filter(|e| matches!(e, EventKind::BreakWithdrawn(_))).count();
+        assert_eq!((announced, withdrawn), (2, 0), "live and final analysis agree, seed {seed}");
+    }
+    let (record, _) = simulate(LONG_SOAK, "sim:merrow-k2-finned", 1);
+    assert_eq!(record.findings().breaks.len(), 1);
+    assert_eq!(record.findings().throttling.lost_bytes, 0);
+}
+
+#[test]
+fn samples_follow_each_other_and_add_up() {
+    let (record, mut drive) = simulate(FIRST_LOOK, "sim:merrow-k2", 4);
+    let samples = record.samples();
+    assert!(samples.windows(2).all(|w| w[0].end == w[1].start && w[1].start < w[1].end));
+    assert!(samples.iter().all(|s| s.end.since(s.start) <= Nanos(250_000_000)));
+    let written: u64 = samples.iter().map(|s| s.written.0).sum();
+    assert_eq!((Bytes(written), record.outcome.bytes), (Bytes(600_000_000_000_u64.div_ceil(1 << 20) << 20), Bytes(written)));
+    let health = drive.health().unwrap();
+    assert_eq!(health.data_units_written, (41_300_000_000_000 + u128::from(written)).div_ceil(512_000));
+}
+
+type When = fn(&Message) -> bool;
+
+/// Sends commands when the message that `when` waits for comes by.
+fn with_commands(course: &str, mut script: Vec<(When, Command)>) -> Record {
+    let (send, commands): (Sender<Command>, _) = unbounded();
+    let mut drive = SimDrive::new("sim:merrow-k2", 1).unwrap();
+    go(course, &mut drive, 1, &commands, move |m| {
+        while script.first().is_some_and(|(when, _)| when(m)) {
+            send.send(script.remove(0).1).unwrap();
+        }
+    })
+}
+
+fn ten_seconds_in(m: &Message) -> bool {
+    matches!(m, Message::Sample(s) if s.op == Op::Write && s.end > Nanos::from_secs(10.0))
+}
+
+#[test]
+fn a_pause_moves_no_bytes_and_the_leg_goes_on_where_it_was() {
+    let course = "course \"c\"\nleg soak\n write sequential, blocks 1 MiB, depth 16, until 60 GB written\n";
+    let paused = |m: &Message| matches!(m, Message::Event(e) if e.kind == EventKind::Paused);
+    let record = with_commands(course, vec![(ten_seconds_in, Command::Pause), (paused, Command::Note("fan on".into())), (paused, Command::Resume)]);
+    assert_eq!(record.outcome.status, Status::Done);
+    assert_eq!(record.outcome.bytes, Bytes(60_000_000_000_u64.div_ceil(1 << 20) << 20));
+    let events = record.events();
+    assert!(events.contains(&EventKind::Note("fan on".into())) && events.contains(&EventKind::Resumed));
+    let touched: Vec<_> = record.samples().iter().filter_map(|s| s.offset.zip(s.reach)).collect();
+    assert!(touched.windows(2).all(|w| w[0].1 == w[1].0), "addresses go on without a gap and without a repeat");
+}
+
+#[test]
+fn skip_ends_the_leg_and_stop_ends_the_run() {
+    let course = "course \"c\"\nleg a\n write sequential, blocks 1 MiB, depth 16, until 600 GB written\nleg b\n rest for 5 s\n";
+    let skipped = with_commands(course, vec![(ten_seconds_in, Command::Skip)]);
+    assert_eq!(skipped.outcome.status, Status::Done);
+    assert!(skipped.outcome.bytes < Bytes(40_000_000_000) && skipped.samples().last().unwrap().leg == 1);
+    let stopped = with_commands(course, vec![(ten_seconds_in, Command::Stop)]);
+    assert_eq!(stopped.outcome.status, Status::Stopped);
+    assert!(stopped.samples().last().unwrap().leg == 0);
+    let stopped_in_pause = with_commands(course, vec![(ten_seconds_in, Command::Pause), (ten_seconds_in, Command::Stop)]);
+    assert_eq!(stopped_in_pause.outcome.status, Status::Stopped);
+}
+
+#[test]
+fn a_guard_stops_the_run_and_says_why() {
+    let course = LONG_SOAK.replace("above 90", "above 60");
+    let (record, _) = simulate(&course, "sim:merrow-k2", 1);
+    assert_eq!(record.outcome.status, Status::Guarded);
+    assert!(record.events().contains(&EventKind::Guard { limit: Celsius(60.0), found: Celsius(61.0) }), "{:?}", record.outcome);
+}
+
+#[test]
+fn a_file_run_writes_its_size_measures_latency_and_cleans_up() {
+    let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).unwrap();
+    let path = folder.path().join("scratch.bin");
+    let mut drive = FileDrive::new(&path, Bytes(64_000_000), 3, EngineChoice::Auto).unwrap();
+    let (_keep, commands) = unbounded();
+    let record = go(&FIRST_LOOK.replace("250 ms", "20 ms"), &mut drive, 3, &commands, |_| {});
+    assert_eq!(record.outcome.status, Status::Done, "{:?}", record.outcome);
+    assert_eq!(record.outcome.bytes, Bytes((64_000_000 >> 20) << 20));
+    assert!(record.samples().iter().all(|s| s.ops == 0 || s.latency.is_some()));
+    assert!(record.events().iter().any(|e| matches!(e, EventKind::Engine(_))));
+    assert!(!path.exists());
+    let found = findings(&Trace::of(&record.samples(), &["settle".into(), "soak".into()]), &Context::default());
+    assert!(!found.plateaus.is_empty());
+}
+
+#[test]
+fn an_error_of_the_drive_ends_the_run_with_what_was_done_before() {
+    /// A drive that fails its third advance.
+    struct Failing(SimDrive, u32);
+    impl Drive for Failing {
+        fn identity(&self) -> &mile_drive::Identity {
+            self.0.identity()
+        }
+        fn facts(&self) -> mile_drive::Facts {
+            self.0.facts()
+        }
+        fn is_virtual(&self) -> bool {
+            true
+        }
+        fn open(&mut self) -> Result<(), mile_drive::DriveError> {
+            self.0.open()
+        }
+        fn engine(&self) -> String {
+            self.0.engine()
+        }
+        fn now(&self) -> Nanos {
+            self.0.now()
+        }
+        fn idle(&mut self, until: Nanos) {
+            self.0.idle(until);
+        }
+        fn begin(&mut self, t: &mile_drive::Transfer) -> Result<(), mile_drive::DriveError> {
+            self.0.begin(t)
+        }
+        fn advance(&mut self, until: Nanos, tally: &mut mile_drive::Tally) -> Result<bool, mile_drive::DriveError> {
+            self.1 += 1;
+            if self.1 == 3 {
+                let source = std::io::Error::from_raw_os_error(5);
+                return Err(mile_drive::DriveError::Operation { op: "write", offset: Bytes(77), length: Bytes(4096), source });
+            }
+            self.0.advance(until, tally)
+        }
+        fn drain(&mut self, tally: &mut mile_drive::Tally) -> Result<(), mile_drive::DriveError> {
+            self.0.drain(tally)
+        }
+        fn readings(&mut self) -> mile_drive::Readings {
+            self.0.readings()
+        }
+        fn close(&mut self, keep: bool) -> Result<(), mile_drive::DriveError> {
+            self.0.close(keep)
+        }
+    }
+    let course = "course \"c\"\nleg soak\n write sequential, blocks 1 MiB, depth 16, until 60 GB written\n";
+    let mut drive = Failing(SimDrive::new("sim:merrow-k2", 1).unwrap(), 0);
+    let (_keep, commands) = unbounded();
+    let record = go(course, &mut drive, 1, &commands, |_| {});
+    assert_eq!(record.outcome.status, Status::Failed);
+    assert!(record.outcome.why.as_deref().unwrap().contains("at byte 77"), "{:?}", record.outcome);
+    assert_eq!(record.samples().len(), 2);
+    assert!(matches!(record.messages.last(), Some(Message::Ended(_))));
+}
