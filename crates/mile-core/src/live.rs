@@ -175,14 +175,9 @@ impl Underway {
             let from = self.raw.len().saturating_sub(NOISE_SAMPLES);
             self.noise = Noise::of(&self.raw.make_contiguous()[from..]);
         }
-        // The newest value whose running median is complete. Near the start the window shrinks, as it does in the
-        // final analysis.
+        // The newest value whose running median is complete.
         let centre = newest.checked_sub(half).filter(|c| *c >= self.start)?;
-        let back = half.min(centre - self.start);
-        let at = self.raw.len().checked_sub(half + 1)?;
-        let mut window: Vec<f64> = self.raw.range(at.saturating_sub(back)..=(at + back).min(self.raw.len() - 1)).copied().collect();
-        let value = stats::median(&mut window)?;
-        self.tail.push_back((centre as f64, value - self.offset));
+        self.filter(centre, newest, half)?;
         while self.tail.len() > reach {
             if let Some((x, y)) = self.tail.pop_front() {
                 self.history.add(x, y);
@@ -194,6 +189,17 @@ impl Underway {
         }
         self.since_search = 0;
         self.search(trace, least, settings)
+    }
+
+    /// Adds the running median at sample `centre` to the tail. The window keeps to this stretch.
+    fn filter(&mut self, centre: usize, newest: usize, half: usize) -> Option<()> {
+        let raw_start = newest + 1 - self.raw.len();
+        let from = centre.saturating_sub(half).max(self.start).max(raw_start);
+        let to = (from + 2 * half).max(centre + half).min(newest);
+        let mut window: Vec<f64> = self.raw.range(from - raw_start..=to - raw_start).copied().collect();
+        let value = stats::median(&mut window)?;
+        self.tail.push_back((centre as f64, value - self.offset));
+        Some(())
     }
 
     /// The split of the stretch that pays best, if it pays.
@@ -233,9 +239,14 @@ impl Underway {
         let raw: Vec<f64> = self.raw.range(low - raw_start..high - raw_start).copied().collect();
         let range = self.leg_start..trace.len();
         let edge = plateaus::locate_sharp(trace, &range, &raw, low - self.leg_start, levels, self.noise);
-        self.tail.drain(..t);
+        // What was filtered across the edge is filtered again, within the new stretch.
+        self.tail.clear();
         self.history = Moments::default();
         self.start = edge.sample;
+        let half = least.saturating_sub(1) / 2;
+        for centre in self.start..=newest.saturating_sub(half) {
+            self.filter(centre, newest, half);
+        }
         edge
     }
 }

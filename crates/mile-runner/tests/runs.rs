@@ -94,7 +94,8 @@ fn a_long_soak_throttles_where_the_simulation_says_and_the_finned_carrier_does_n
         assert!((found.throttling.lost_bytes as f64 / lost - 1.0).abs() < 0.1, "{} {lost}", found.throttling.lost_bytes);
         let announced = record.events().iter().filter(|e| matches!(e, EventKind::BreakSeen(_))).count();
         let withdrawn = record.events().iter().filter(|e| matches!(e, EventKind::BreakWithdrawn(_))).count();
-        assert_eq!((announced, withdrawn), (2, 0), "live and final analysis agree, seed {seed}");
+        let seen: Vec<_> = record.events().iter().filter_map(|e| if let EventKind::BreakSeen(b) = e { Some((b.at_bytes, b.low_bytes, b.high_bytes, b.from_mb_s, b.to_mb_s)) } else { None }).collect();
+        assert_eq!((announced, withdrawn), (2, 0), "live and final analysis agree, seed {seed}: {seen:?} {:?}", found.breaks);
     }
     let (record, _) = simulate(LONG_SOAK, "sim:merrow-k2-finned", 1);
     assert_eq!(record.findings().breaks.len(), 1);
