@@ -1,1 +1,12 @@
-//! tmp
+//! The archive of runs, and traces from and for elsewhere.
+//!
+//! [`store::Logbook`] is one SQLite file; all of its SQL is in this crate. [`recorder::Recorder`] writes a run to it from a
+//! thread of its own. [`exchange`] reads and writes CSV, and writes JSON Lines.
+
+pub mod exchange;
+pub mod recorder;
+pub mod store;
+
+pub use exchange::{Exchange, Imported, Problem};
+pub use recorder::Recorder;
+pub use store::{Digest, Entry, Logbook, LogbookError, StoredRun};

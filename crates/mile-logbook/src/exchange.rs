@@ -1,0 +1,382 @@
+//! Traces from and for elsewhere: CSV (docs/formats.md), and JSON Lines.
+
+use csv::{ReaderBuilder, StringRecord, WriterBuilder};
+use mile_core::{Bytes, Celsius, Latency, Nanos, Op, Rate, Sample, Throttled, Trace};
+use mile_runner::{Event, RunHead};
+use std::collections::HashMap;
+use std::fmt;
+use std::io::{Read, Write};
+
+/// A row, or a field of one, that could not be used.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Problem {
+    /// Line in the file, from 1.
+    pub line: u64,
+    /// Column's name, where one field is to blame.
+    pub column: Option<String>,
+    /// What is wrong.
+    pub why: String,
+}
+
+impl fmt::Display for Problem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "line {}", self.line)?;
+        if let Some(column) = &self.column {
+            write!(f, ", column {column}")?;
+        }
+        write!(f, ": {}", self.why)
+    }
+}
+
+/// Why a file gave no trace at all.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+#[expect(missing_docs, reason = "the messages say it")]
+pub enum Exchange {
+    #[error("the file cannot be read: {0}")]
+    Read(#[source] csv::Error),
+    #[error("there is no column `elapsed_s`, which every row needs; the columns are: {columns}")]
+    NoTime { columns: String },
+    #[error("the column `{0}` is there twice; keep one of them")]
+    Twice(String),
+    #[error("there is no rate: a column `write_mb_s`, `read_mb_s`, `bytes_written` or `bytes_read` is needed; the columns are: {columns}")]
+    NoRate { columns: String },
+    #[error("no row could be used{}", first(.problems))]
+    NoRow { problems: Vec<Problem> },
+    #[error("cannot write: {0}")]
+    Write(#[source] std::io::Error),
+}
+
+fn first(problems: &[Problem]) -> String {
+    problems.first().map_or_else(|| ": the file has no rows below its head".into(), |p| format!("; {p}"))
+}
+
+/// A column that is not one of ours, kept as it was.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Extra {
+    /// Its name.
+    pub name: String,
+    /// One field for each sample.
+    pub values: Vec<String>,
+}
+
+/// A trace from a file.
+#[derive(Clone, Debug, Default)]
+pub struct Imported {
+    /// The rows that could be used.
+    pub samples: Vec<Sample>,
+    /// Names of the legs.
+    pub legs: Vec<String>,
+    /// Columns that are not ours.
+    pub extras: Vec<Extra>,
+    /// What could not be used.
+    pub problems: Vec<Problem>,
+}
+
+impl Imported {
+    /// Its samples in columns.
+    pub fn trace(&self) -> Trace {
+        Trace::of(&self.samples, &self.legs)
+    }
+}
+
+/// The columns of the format, in the order in which they are written.
+const COLUMNS: [&str; 22] = [
+    "elapsed_s",
+    "leg",
+    "op",
+    "write_mb_s",
+    "read_mb_s",
+    "bytes_written",
+    "bytes_read",
+    "offset_bytes",
+    "temp_c",
+    "ambient_c",
+    "lat_p50_us",
+    "lat_p99_us",
+    "lat_p999_us",
+    "lat_max_us",
+    "foreign_mb_s",
+    "cpu_steal_pct",
+    "cpu_own_pct",
+    "fill_pct",
+    "throttle_light_s",
+    "throttle_heavy_s",
+    "operations",
+    "errors",
+];
+
+/// Reads a trace. Rows that cannot be used are reported and left out; a file without a usable row is an error.
+pub fn read_csv(source: impl Read) -> Result<Imported, Exchange> {
+    let mut reader = ReaderBuilder::new().flexible(true).from_reader(source);
+    let head = reader.headers().map_err(Exchange::Read)?.clone();
+    let names: Vec<String> =
+        head.iter().map(|n| n.trim_start_matches('\u{feff}').trim().to_ascii_lowercase()).collect();
+    let mut at = HashMap::new();
+    for (i, name) in names.iter().enumerate() {
+        if at.insert(name.as_str(), i).is_some() {
+            return Err(Exchange::Twice(name.clone()));
+        }
+    }
+    let columns = || names.join(", ");
+    if !at.contains_key("elapsed_s") {
+        return Err(Exchange::NoTime { columns: columns() });
+    }
+    if !["write_mb_s", "read_mb_s", "bytes_written", "bytes_read"].iter().any(|c| at.contains_key(c)) {
+        return Err(Exchange::NoRate { columns: columns() });
+    }
+    let extra: Vec<usize> = (0..names.len()).filter(|&i| !COLUMNS.contains(&names[i].as_str())).collect();
+    let mut all = Imported {
+        extras: extra.iter().map(|&i| Extra { name: head.get(i).unwrap_or("").to_owned(), values: Vec::new() }).collect(),
+        ..Imported::default()
+    };
+    let mut state = Rows { last_end: None, written: 0, read: 0, known_written: 0, known_read: 0 };
+    let mut record = StringRecord::new();
+    loop {
+        match reader.read_record(&mut record) {
+            Ok(false) => break,
+            Ok(true) => {}
+            Err(e) => {
+                let line = e.position().map_or(0, csv::Position::line);
+                let problem = Problem { line, column: None, why: format!("the row cannot be read: {e}") };
+                if matches!(e.kind(), csv::ErrorKind::Io(_)) {
+                    return Err(Exchange::Read(e));
+                }
+                all.problems.push(problem);
+                continue;
+            }
+        }
+        let row = Row { record: &record, at: &at, line: record.position().map_or(0, csv::Position::line) };
+        match state.sample(&row, names.len(), &mut all.legs) {
+            Ok(sample) => {
+                all.samples.push(sample);
+                for (column, &i) in all.extras.iter_mut().zip(&extra) {
+                    column.values.push(record.get(i).unwrap_or("").to_owned());
+                }
+            }
+            Err(problem) => all.problems.push(problem),
+        }
+    }
+    // The first interval has no row before it. Where it would be far longer than the next, the log began late.
+    if let [first, second, ..] = all.samples.as_mut_slice() {
+        let step = second.end.since(second.start);
+        if first.end.since(first.start).0 > step.0.saturating_mul(3) {
+            let whole = first.end.since(first.start).secs();
+            first.start = Nanos(first.end.0 - step.0);
+            if !at.contains_key("bytes_written") && !at.contains_key("bytes_read") {
+                // A mean rate is for the interval, whatever its length.
+                let share = step.secs() / whole;
+                first.written = Bytes((first.written.0 as f64 * share) as u64);
+                first.read = Bytes((first.read.0 as f64 * share) as u64);
+            }
+        }
+    }
+    if all.samples.is_empty() {
+        return Err(Exchange::NoRow { problems: all.problems });
+    }
+    Ok(all)
+}
+
+struct Row<'a> {
+    record: &'a StringRecord,
+    at: &'a HashMap<&'a str, usize>,
+    line: u64,
+}
+
+impl Row<'_> {
+    fn text(&self, column: &str) -> Option<&str> {
+        self.at.get(column).and_then(|&i| self.record.get(i)).map(str::trim).filter(|t| !t.is_empty())
+    }
+
+    fn wrong<T>(&self, column: &str, why: String) -> Result<T, Problem> {
+        Err(Problem { line: self.line, column: Some(column.to_owned()), why })
+    }
+
+    fn number(&self, column: &str) -> Result<Option<f64>, Problem> {
+        let Some(text) = self.text(column) else { return Ok(None) };
+        match text.parse::<f64>() {
+            Ok(value) if value.is_finite() => Ok(Some(value)),
+            _ => self.wrong(column, format!("`{text}` is no number")),
+        }
+    }
+
+    fn amount(&self, column: &str) -> Result<Option<f64>, Problem> {
+        match self.number(column)? {
+            Some(value) if value < 0.0 => self.wrong(column, format!("{value} is below 0")),
+            other => Ok(other),
+        }
+    }
+}
+
+/// What one row needs to know of those before it.
+struct Rows {
+    last_end: Option<Nanos>,
+    /// Bytes of the rows so far, counted by us.
+    written: u64,
+    read: u64,
+    /// Cumulative bytes of the last row that had them.
+    known_written: u64,
+    known_read: u64,
+}
+
+impl Rows {
+    fn sample(&mut self, row: &Row<'_>, columns: usize, legs: &mut Vec<String>) -> Result<Sample, Problem> {
+        if row.record.len() < columns {
+            let why = format!("the row has {} fields, its head {columns}", row.record.len());
+            return Err(Problem { line: row.line, column: None, why });
+        }
+        let Some(elapsed) = row.amount("elapsed_s")? else { return row.wrong("elapsed_s", "there is no time".into()) };
+        let end = Nanos::from_secs(elapsed);
+        if let Some(last) = self.last_end.filter(|last| end <= *last) {
+            return row.wrong("elapsed_s", format!("time runs backwards: {elapsed} s follows {} s", last.secs()));
+        }
+        let start = self.last_end.unwrap_or(Nanos(0));
+        let seconds = end.since(start).secs();
+        let op = match row.text("op") {
+            None => Op::Write,
+            Some(text) => match text.parse() {
+                Ok(op) => op,
+                Err(()) => return row.wrong("op", format!("`{text}` is none of write, read, mixed, idle")),
+            },
+        };
+        let written = moved(row, "write_mb_s", "bytes_written", seconds, self.known_written)?;
+        let read = moved(row, "read_mb_s", "bytes_read", seconds, self.known_read)?;
+        let needed = match op {
+            Op::Write => written.bytes.is_some(),
+            Op::Read => read.bytes.is_some(),
+            Op::Mixed => written.bytes.is_some() || read.bytes.is_some(),
+            Op::Idle => true,
+        };
+        let light = row.amount("throttle_light_s")?;
+        let heavy = row.amount("throttle_heavy_s")?;
+        let sample = Sample {
+            start,
+            end,
+            op,
+            written: Bytes(written.bytes.unwrap_or(0)),
+            read: Bytes(read.bytes.unwrap_or(0)),
+            ops: row.amount("operations")?.unwrap_or(0.0) as u64,
+            offset: row.amount("offset_bytes")?.map(|b| Bytes(b as u64)),
+            reach: None,
+            latency: latency(row)?,
+            temp: row.number("temp_c")?.map(Celsius),
+            ambient: row.number("ambient_c")?.map(Celsius),
+            throttled: (light.is_some() || heavy.is_some())
+                .then(|| Throttled { light_s: light.unwrap_or(0.0), heavy_s: heavy.unwrap_or(0.0) }),
+            foreign: row.amount("foreign_mb_s")?.map(|r| Rate(r * 1e6)),
+            steal: row.amount("cpu_steal_pct")?.map(|p| (p / 100.0) as f32),
+            cpu: row.amount("cpu_own_pct")?.map(|p| (p / 100.0) as f32),
+            fill: row.amount("fill_pct")?.map(|p| (p / 100.0) as f32),
+            errors: row.amount("errors")?.unwrap_or(0.0) as u32,
+            leg: 0,
+        };
+        // From here on the row's time counts, even if the row itself is of no use.
+        self.last_end = Some(end);
+        self.known_written = written.total.unwrap_or(self.known_written);
+        self.known_read = read.total.unwrap_or(self.known_read);
+        if !needed {
+            let column = if op == Op::Read { "read_mb_s" } else { "write_mb_s" };
+            return row.wrong(column, format!("there is no rate for a {} row", op.word()));
+        }
+        self.written += sample.written.0;
+        self.read += sample.read.0;
+        let name = row.text("leg").unwrap_or("run");
+        if legs.last().is_none_or(|last| last != name) {
+            legs.push(name.to_owned());
+        }
+        Ok(Sample { leg: (legs.len() - 1) as u32, ..sample })
+    }
+}
+
+struct Moved {
+    bytes: Option<u64>,
+    total: Option<u64>,
+}
+
+/// Bytes of an interval: the difference of cumulative bytes where they are given, else the mean rate times the time.
+fn moved(row: &Row<'_>, rate: &str, cumulative: &str, seconds: f64, before: u64) -> Result<Moved, Problem> {
+    let total = row.amount(cumulative)?.map(|b| b as u64);
+    let by_rate = row.amount(rate)?.map(|r| (r * 1e6 * seconds).round() as u64);
+    match total {
+        Some(total) if total < before => {
+            row.wrong(cumulative, format!("the count runs backwards: {total} follows {before}"))
+        }
+        Some(total) => Ok(Moved { bytes: Some(total - before), total: Some(total) }),
+        None => Ok(Moved { bytes: by_rate, total: by_rate.map(|b| before + b) }),
+    }
+}
+
+fn latency(row: &Row<'_>) -> Result<Option<Latency>, Problem> {
+    let nanos = |v: Option<f64>| v.map(|us| Nanos((us * 1e3).round() as u64));
+    let p50 = nanos(row.amount("lat_p50_us")?);
+    let p99 = nanos(row.amount("lat_p99_us")?);
+    let p999 = nanos(row.amount("lat_p999_us")?);
+    let max = nanos(row.amount("lat_max_us")?);
+    let Some(any) = p50.or(p99).or(max).or(p999) else { return Ok(None) };
+    let p50 = p50.unwrap_or(any);
+    let p99 = p99.unwrap_or(p50);
+    let p999 = p999.unwrap_or(p99);
+    Ok(Some(Latency { p50, p99, p999, max: max.unwrap_or(p999) }))
+}
+
+/// Writes a trace, with `extras` behind our own columns.
+pub fn write_csv(target: impl Write, samples: &[Sample], legs: &[String], extras: &[Extra]) -> Result<(), Exchange> {
+    let mut writer = WriterBuilder::new().from_writer(target);
+    let wrap = |e: csv::Error| Exchange::Write(std::io::Error::other(e));
+    writer.write_record(COLUMNS.iter().copied().chain(extras.iter().map(|e| e.name.as_str()))).map_err(wrap)?;
+    let (mut written, mut read) = (0, 0);
+    for (i, s) in samples.iter().enumerate() {
+        written += s.written.0;
+        read += s.read.0;
+        let seconds = s.end.since(s.start).secs();
+        let rate = |b: Bytes| if seconds > 0.0 { format!("{:.4}", b.0 as f64 / seconds / 1e6) } else { String::new() };
+        let number = |v: Option<f64>| v.map_or(String::new(), |v| format!("{v}"));
+        let share = |v: Option<f32>| v.map_or(String::new(), |v| format!("{:.4}", v * 100.0));
+        let us = |f: fn(&Latency) -> Nanos| s.latency.as_ref().map_or(String::new(), |l| format!("{:.3}", f(l).0 as f64 / 1e3));
+        let fields = [
+            format!("{:.9}", s.end.secs()),
+            legs.get(s.leg as usize).cloned().unwrap_or_default(),
+            s.op.word().to_owned(),
+            rate(s.written),
+            rate(s.read),
+            written.to_string(),
+            read.to_string(),
+            s.offset.map_or(String::new(), |b| b.0.to_string()),
+            number(s.temp.map(|t| t.0)),
+            number(s.ambient.map(|t| t.0)),
+            us(|l| l.p50),
+            us(|l| l.p99),
+            us(|l| l.p999),
+            us(|l| l.max),
+            s.foreign.map_or(String::new(), |r| format!("{:.4}", r.mb_s())),
+            share(s.steal),
+            share(s.cpu),
+            share(s.fill),
+            number(s.throttled.map(|t| t.light_s)),
+            number(s.throttled.map(|t| t.heavy_s)),
+            s.ops.to_string(),
+            s.errors.to_string(),
+        ];
+        let more = extras.iter().map(|e| e.values.get(i).cloned().unwrap_or_default());
+        writer.write_record(fields.into_iter().chain(more)).map_err(wrap)?;
+    }
+    writer.flush().map_err(Exchange::Write)
+}
+
+/// Writes a run as JSON Lines: one object with the head (`{"run": …}`), then one for each sample (`{"sample": …}`) and each
+/// event (`{"event": …}`) in the order of time.
+pub fn write_jsonl(mut target: impl Write, head: &RunHead, samples: &[Sample], events: &[Event]) -> Result<(), Exchange> {
+    let mut line = |value: serde_json::Value| writeln!(target, "{value}").map_err(Exchange::Write);
+    line(serde_json::json!({"format": "hollow-mile/run", "version": 1, "run": head}))?;
+    let mut events = events.iter().peekable();
+    for sample in samples {
+        while let Some(event) = events.next_if(|e| e.at < sample.end) {
+            line(serde_json::json!({"event": event}))?;
+        }
+        line(serde_json::json!({"sample": sample}))?;
+    }
+    for event in events {
+        line(serde_json::json!({"event": event}))?;
+    }
+    Ok(())
+}

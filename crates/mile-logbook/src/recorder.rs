@@ -1,0 +1,108 @@
+//! Writes a run to the logbook from a thread of its own, in blocks at most one second apart.
+
+use crate::store::{Logbook, LogbookError};
+use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, bounded};
+use mile_core::{Nanos, Sample};
+use mile_drive::clock::Monotonic;
+use mile_runner::{Event, Message};
+use std::thread::JoinHandle;
+use std::time::Duration;
+
+/// Longest time that a message waits for its block to be written.
+const EVERY: Nanos = Nanos(700_000_000);
+/// Samples that fill a block before its time.
+const FULL: usize = 4096;
+/// Messages that may wait: a real drive never gets near it; a simulated one at full speed waits for the disk.
+const QUEUE: usize = 1 << 16;
+
+/// A run being recorded.
+pub struct Recorder {
+    queue: Option<Sender<Message>>,
+    thread: Option<JoinHandle<Result<i64, LogbookError>>>,
+}
+
+impl Recorder {
+    /// Starts the thread. It enters the run into `book` when `Began` comes, and tells its number to `number`.
+    pub fn start(book: Logbook, number: Sender<i64>) -> std::io::Result<Self> {
+        let (queue, messages) = bounded(QUEUE);
+        let thread = std::thread::Builder::new().name("logbook".into()).spawn(move || record(book, &messages, &number))?;
+        Ok(Self { queue: Some(queue), thread: Some(thread) })
+    }
+
+    /// Hands over a message. Gives false where the thread has ended, which [`Recorder::finish`] explains.
+    pub fn tell(&self, message: Message) -> bool {
+        self.queue.as_ref().is_some_and(|q| q.send(message).is_ok())
+    }
+
+    /// Waits until everything is kept, and gives the run's number.
+    pub fn finish(mut self) -> Result<i64, LogbookError> {
+        self.queue = None;
+        match self.thread.take().map(JoinHandle::join) {
+            Some(Ok(result)) => result,
+            // The thread panicked: what it had committed is kept, and the run will be found cut short.
+            _ => Err(LogbookError::Io {
+                path: "of this run".into(),
+                doing: "write to",
+                source: std::io::Error::other("its thread ended unexpectedly"),
+            }),
+        }
+    }
+}
+
+#[derive(Default)]
+struct Pending {
+    samples: Vec<Sample>,
+    events: Vec<(u64, Event)>,
+    written: u64,
+    events_seen: u64,
+}
+
+impl Pending {
+    fn flush(&mut self, book: &mut Logbook, run: i64) -> Result<(), LogbookError> {
+        if self.samples.is_empty() && self.events.is_empty() {
+            return Ok(());
+        }
+        book.append(run, self.written, &self.samples, &self.events)?;
+        self.written += self.samples.len() as u64;
+        self.samples.clear();
+        self.events.clear();
+        Ok(())
+    }
+}
+
+fn record(mut book: Logbook, messages: &Receiver<Message>, number: &Sender<i64>) -> Result<i64, LogbookError> {
+    let clock = Monotonic::start();
+    let mut due = EVERY;
+    let mut pending = Pending::default();
+    let mut run = 0;
+    loop {
+        let wait = Duration::from_nanos(due.since(clock.now()).0);
+        match messages.recv_timeout(wait) {
+            Ok(Message::Began(head)) => {
+                run = book.begin(&head)?;
+                // Nobody may be listening.
+                let _ = number.send(run);
+            }
+            Ok(Message::Sample(sample)) => pending.samples.push(sample),
+            Ok(Message::Event(event)) => {
+                pending.events.push((pending.events_seen, event));
+                pending.events_seen += 1;
+            }
+            Ok(Message::LegLatency(leg, histogram)) => book.keep_latency(run, leg, &histogram)?,
+            Ok(Message::Ended(outcome)) => {
+                pending.flush(&mut book, run)?;
+                book.finish(run, outcome.status, Some(&outcome))?;
+                return Ok(run);
+            }
+            Err(RecvTimeoutError::Timeout) => {}
+            Err(RecvTimeoutError::Disconnected) => {
+                pending.flush(&mut book, run)?;
+                return Ok(run);
+            }
+        }
+        if pending.samples.len() >= FULL || clock.now() >= due {
+            pending.flush(&mut book, run)?;
+            due = clock.now().plus(EVERY);
+        }
+    }
+}

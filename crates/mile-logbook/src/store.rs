@@ -1,0 +1,461 @@
+//! The logbook file.
+//!
+//! SQLite with a write-ahead log. What always holds: a run's row is written before its first sample; samples are appended in
+//! blocks, each in one transaction together with the events of its time, synced to the medium before it counts as kept; a block is
+//! never changed. `user_version` is the version of the schema. A run that says it is underway while its process is gone was
+//! cut short; that is found, and marked, when the logbook is opened.
+//!
+//! A block of samples is the byte 1 (the version of this encoding) and the samples in postcard's encoding.
+
+mod owner;
+
+use mile_core::{Findings, Sample, Trace, findings};
+use mile_runner::{Event, Outcome, RunHead, Status};
+use rusqlite::{Connection, ErrorCode, OpenFlags, OptionalExtension, params};
+use serde::{Deserialize, Serialize};
+use std::path::{Path, PathBuf};
+
+/// Marks an SQLite file as a logbook.
+const APPLICATION_ID: i64 = 0x484d_4c42;
+/// Version of the schema.
+const VERSION: i64 = 1;
+/// Version of the encoding of samples.
+const SAMPLES_VERSION: u8 = 1;
+/// Columns of a run's terrain in miniature.
+pub const MINIATURE: usize = 48;
+
+const SCHEMA: &str = "
+CREATE TABLE runs (
+    id      INTEGER PRIMARY KEY AUTOINCREMENT,
+    started INTEGER NOT NULL,           -- seconds since 1970-01-01 UTC
+    course  TEXT NOT NULL,
+    drive   TEXT NOT NULL,              -- name on the command line
+    status  TEXT NOT NULL,              -- as in Status
+    owner   TEXT NOT NULL,              -- the process that writes it
+    head    TEXT NOT NULL,              -- RunHead, JSON
+    outcome TEXT,                       -- Outcome, JSON
+    digest  TEXT                        -- Digest, JSON
+);
+CREATE TABLE samples (
+    run   INTEGER NOT NULL REFERENCES runs(id) ON DELETE CASCADE,
+    first INTEGER NOT NULL,             -- number of the block's first sample
+    count INTEGER NOT NULL,
+    data  BLOB NOT NULL,
+    PRIMARY KEY (run, first)
+);
+CREATE TABLE events (
+    run   INTEGER NOT NULL REFERENCES runs(id) ON DELETE CASCADE,
+    seq   INTEGER NOT NULL,
+    event TEXT NOT NULL,                -- Event, JSON
+    PRIMARY KEY (run, seq)
+);
+CREATE TABLE latencies (
+    run       INTEGER NOT NULL REFERENCES runs(id) ON DELETE CASCADE,
+    leg       INTEGER NOT NULL,
+    histogram BLOB NOT NULL,            -- HdrHistogram, version 2 encoding
+    PRIMARY KEY (run, leg)
+);
+";
+
+/// What can go wrong with a logbook.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+#[expect(missing_docs, reason = "the messages say it")]
+pub enum LogbookError {
+    #[error("the logbook {path} is damaged or no logbook ({source}). It is left as it is. To go on with a new one in its place, run: hollow-mile logbook set-aside --logbook {path}")]
+    Damaged { path: PathBuf, source: rusqlite::Error },
+    #[error("{path} is an SQLite file, but no logbook. Name another file with --logbook")]
+    Foreign { path: PathBuf },
+    #[error("the logbook {path} was written by a newer Hollow Mile (its format is {found}, this program knows {known}). Use that, or another logbook with --logbook")]
+    Newer { path: PathBuf, found: i64, known: i64 },
+    #[error("cannot {doing} the logbook {path}: {source}")]
+    Io { path: PathBuf, doing: &'static str, source: std::io::Error },
+    #[error("cannot use the logbook {path}: {source}")]
+    Database { path: PathBuf, source: rusqlite::Error },
+    #[error("there is no run {wanted} in the logbook {path}; `hollow-mile logbook list` shows what there is")]
+    NoSuchRun { path: PathBuf, wanted: String },
+    #[error("run {run} in the logbook {path} cannot be read: {why}. The other runs are not affected")]
+    BadRun { path: PathBuf, run: i64, why: String },
+}
+
+type Result<T> = std::result::Result<T, LogbookError>;
+
+/// A run in the list.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Entry {
+    /// Its number.
+    pub run: i64,
+    /// Seconds since 1970-01-01 UTC.
+    pub started: i64,
+    /// Name of the course.
+    pub course: String,
+    /// Name of the drive on the command line.
+    pub drive: String,
+    /// Model of the drive.
+    pub model: String,
+    /// The conditions in one line.
+    pub situation: String,
+    /// How it stands.
+    pub status: Status,
+    /// What it came to; `None` while it is underway.
+    pub digest: Option<Digest>,
+}
+
+/// What a run came to, kept so that a list need not read its samples.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Digest {
+    /// Seconds from start to end.
+    pub seconds: f64,
+    /// Bytes moved.
+    pub bytes: u64,
+    /// Number of samples.
+    pub samples: u64,
+    /// Terrain in miniature: mean rate, MB/s, over equal shares of its bytes.
+    pub miniature: Vec<f32>,
+    /// Highest temperature, °C.
+    pub max_c: Option<f64>,
+    /// Size of the write cache, where it was found.
+    pub cache_bytes: Option<u64>,
+    /// The breaks in words, in order.
+    pub breaks: Vec<String>,
+}
+
+impl Digest {
+    /// Of a trace and its findings.
+    pub fn of(trace: &Trace, found: &Findings) -> Self {
+        let bytes = trace.moved(trace.len()).0;
+        let edge = |i: usize| trace.index_at_bytes(mile_core::Bytes((u128::from(bytes) * i as u128 / MINIATURE as u128) as u64));
+        let miniature = (0..MINIATURE).map(|i| {
+            let from = edge(i).min(trace.len().saturating_sub(1));
+            let to = edge(i + 1).max(from + 1).min(trace.len());
+            trace.rate.extent(from, to).map_or(0.0, |e| e.mean as f32)
+        });
+        Self {
+            seconds: trace.end(trace.len()).secs(),
+            bytes,
+            samples: trace.len() as u64,
+            miniature: if bytes == 0 { Vec::new() } else { miniature.collect() },
+            max_c: found.thermal.map(|t| t.max_c),
+            cache_bytes: found.cache.map(|c| c.bytes),
+            breaks: found.breaks.iter().map(|b| b.cause.words().to_owned()).collect(),
+        }
+    }
+}
+
+/// A run as it is kept.
+#[derive(Clone, Debug)]
+pub struct StoredRun {
+    /// Its number.
+    pub run: i64,
+    /// How it stands.
+    pub status: Status,
+    /// What was known when it began.
+    pub head: RunHead,
+    /// How it ended, where that is known.
+    pub outcome: Option<Outcome>,
+    /// What happened.
+    pub events: Vec<Event>,
+    /// Its samples.
+    pub samples: Vec<Sample>,
+}
+
+impl StoredRun {
+    /// Its samples in columns.
+    pub fn trace(&self) -> Trace {
+        Trace::of(&self.samples, &self.head.legs)
+    }
+}
+
+/// An open logbook.
+#[derive(Debug)]
+pub struct Logbook {
+    path: PathBuf,
+    db: Connection,
+}
+
+impl Logbook {
+    /// Opens a logbook, or makes a new one where there is no file. Runs whose process is gone are marked as cut short.
+    pub fn open(path: &Path) -> Result<Self> {
+        if let Some(folder) = path.parent().filter(|p| !p.as_os_str().is_empty()) {
+            std::fs::create_dir_all(folder)
+                .map_err(|source| LogbookError::Io { path: path.to_owned(), doing: "make a folder for", source })?;
+        }
+        let exists = std::fs::metadata(path).is_ok_and(|m| m.len() > 0);
+        let mut book = Self::connect(path, OpenFlags::default())?;
+        if exists { book.check()? } else { book.create()? }
+        book.mark_cut_short()?;
+        Ok(book)
+    }
+
+    /// Opens a logbook that must exist.
+    pub fn open_existing(path: &Path) -> Result<Self> {
+        std::fs::metadata(path).map_err(|source| LogbookError::Io { path: path.to_owned(), doing: "open", source })?;
+        Self::open(path)
+    }
+
+    fn connect(path: &Path, flags: OpenFlags) -> Result<Self> {
+        let wrap = |source| LogbookError::Database { path: path.to_owned(), source };
+        let db = Connection::open_with_flags(path, flags).map_err(wrap)?;
+        db.busy_timeout(std::time::Duration::from_secs(5)).map_err(wrap)?;
+        Ok(Self { path: path.to_owned(), db })
+    }
+
+    fn wrap(&self) -> impl Fn(rusqlite::Error) -> LogbookError + use<> {
+        let path = self.path.clone();
+        move |source| match source.sqlite_error_code() {
+            Some(ErrorCode::NotADatabase | ErrorCode::DatabaseCorrupt) => LogbookError::Damaged { path: path.clone(), source },
+            _ => LogbookError::Database { path: path.clone(), source },
+        }
+    }
+
+    fn create(&mut self) -> Result<()> {
+        let wrap = self.wrap();
+        self.settings()?;
+        let change = self.db.transaction().map_err(&wrap)?;
+        change.execute_batch(SCHEMA).map_err(&wrap)?;
+        change.pragma_update(None, "application_id", APPLICATION_ID).map_err(&wrap)?;
+        change.pragma_update(None, "user_version", VERSION).map_err(&wrap)?;
+        change.commit().map_err(wrap)
+    }
+
+    fn settings(&self) -> Result<()> {
+        let wrap = self.wrap();
+        // FULL: a block that counts as kept survives a power cut too.
+        self.db.pragma_update(None, "journal_mode", "WAL").map_err(&wrap)?;
+        self.db.pragma_update(None, "synchronous", "FULL").map_err(&wrap)?;
+        self.db.pragma_update(None, "foreign_keys", true).map_err(wrap)
+    }
+
+    fn check(&mut self) -> Result<()> {
+        let wrap = self.wrap();
+        let pragma = |name: &str| self.db.pragma_query_value(None, name, |row| row.get::<_, i64>(0)).map_err(&wrap);
+        let (id, version) = (pragma("application_id")?, pragma("user_version")?);
+        if id != APPLICATION_ID {
+            return Err(LogbookError::Foreign { path: self.path.clone() });
+        }
+        if version > VERSION {
+            return Err(LogbookError::Newer { path: self.path.clone(), found: version, known: VERSION });
+        }
+        self.settings()?;
+        // A damaged table shows when it is read.
+        self.db.query_row("SELECT count(*) FROM runs", [], |row| row.get::<_, i64>(0)).map_err(wrap)?;
+        Ok(())
+    }
+
+    fn mark_cut_short(&mut self) -> Result<()> {
+        let wrap = self.wrap();
+        let underway: Vec<(i64, String)> = {
+            let mut query = self.db.prepare("SELECT id, owner FROM runs WHERE status = 'underway'").map_err(&wrap)?;
+            let rows = query.query_map([], |row| Ok((row.get(0)?, row.get(1)?))).map_err(&wrap)?;
+            rows.collect::<rusqlite::Result<_>>().map_err(&wrap)?
+        };
+        for (run, owner) in underway {
+            if !owner::is_alive(&owner) {
+                self.finish(run, Status::CutShort, None)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Where it is.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// All runs, newest first.
+    pub fn list(&self) -> Result<Vec<Entry>> {
+        let wrap = self.wrap();
+        let mut query = self
+            .db
+            .prepare("SELECT id, started, course, drive, status, head, digest FROM runs ORDER BY id DESC")
+            .map_err(&wrap)?;
+        let mut rows = query.query([]).map_err(&wrap)?;
+        let mut list = Vec::new();
+        while let Some(row) = rows.next().map_err(&wrap)? {
+            let (run, head, digest): (i64, String, Option<String>) =
+                (row.get(0).map_err(&wrap)?, row.get(5).map_err(&wrap)?, row.get(6).map_err(&wrap)?);
+            let head: RunHead = serde_json::from_str(&head).map_err(|e| self.bad(run, &e))?;
+            let status: String = row.get(4).map_err(&wrap)?;
+            list.push(Entry {
+                run,
+                started: row.get(1).map_err(&wrap)?,
+                course: row.get(2).map_err(&wrap)?,
+                drive: row.get(3).map_err(&wrap)?,
+                situation: head.situation.line(),
+                model: head.drive.model,
+                status: status_of(&status).ok_or_else(|| self.bad(run, &format!("unknown status `{status}`")))?,
+                digest: digest.and_then(|d| serde_json::from_str(&d).ok()),
+            });
+        }
+        Ok(list)
+    }
+
+    fn bad(&self, run: i64, why: &dyn std::fmt::Display) -> LogbookError {
+        LogbookError::BadRun { path: self.path.clone(), run, why: why.to_string() }
+    }
+
+    /// The number of a run: a number, or `last`.
+    pub fn resolve(&self, wanted: &str) -> Result<i64> {
+        let none = || LogbookError::NoSuchRun { path: self.path.clone(), wanted: wanted.to_owned() };
+        let found = match wanted {
+            "last" => self.db.query_row("SELECT max(id) FROM runs", [], |row| row.get::<_, Option<i64>>(0)),
+            number => {
+                let number: i64 = number.parse().map_err(|_| none())?;
+                self.db.query_row("SELECT id FROM runs WHERE id = ?1", [number], |row| row.get(0)).optional().map(Option::flatten)
+            }
+        };
+        found.map_err(self.wrap())?.ok_or_else(none)
+    }
+
+    /// A run with all its samples.
+    pub fn run(&self, run: i64) -> Result<StoredRun> {
+        let wrap = self.wrap();
+        let row = self
+            .db
+            .query_row("SELECT status, head, outcome FROM runs WHERE id = ?1", [run], |row| {
+                Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?, row.get::<_, Option<String>>(2)?))
+            })
+            .optional()
+            .map_err(&wrap)?;
+        let (status, head, outcome) =
+            row.ok_or_else(|| LogbookError::NoSuchRun { path: self.path.clone(), wanted: run.to_string() })?;
+        let outcome = outcome.map(|o| serde_json::from_str(&o)).transpose().map_err(|e| self.bad(run, &e))?;
+        Ok(StoredRun {
+            run,
+            status: status_of(&status).ok_or_else(|| self.bad(run, &format!("unknown status `{status}`")))?,
+            head: serde_json::from_str(&head).map_err(|e| self.bad(run, &e))?,
+            outcome,
+            events: self.events(run)?,
+            samples: self.samples(run)?,
+        })
+    }
+
+    fn events(&self, run: i64) -> Result<Vec<Event>> {
+        let wrap = self.wrap();
+        let mut query = self.db.prepare("SELECT event FROM events WHERE run = ?1 ORDER BY seq").map_err(&wrap)?;
+        let texts = query.query_map([run], |row| row.get::<_, String>(0)).map_err(&wrap)?;
+        texts.map(|t| serde_json::from_str(&t.map_err(&wrap)?).map_err(|e| self.bad(run, &e))).collect()
+    }
+
+    fn samples(&self, run: i64) -> Result<Vec<Sample>> {
+        let wrap = self.wrap();
+        let count: i64 = self
+            .db
+            .query_row("SELECT coalesce(sum(count), 0) FROM samples WHERE run = ?1", [run], |row| row.get(0))
+            .map_err(&wrap)?;
+        let mut samples = Vec::with_capacity(usize::try_from(count).unwrap_or(0).min(1 << 24));
+        let mut query = self.db.prepare("SELECT data FROM samples WHERE run = ?1 ORDER BY first").map_err(&wrap)?;
+        let mut rows = query.query([run]).map_err(&wrap)?;
+        while let Some(row) = rows.next().map_err(&wrap)? {
+            let data = row.get_ref(0).map_err(&wrap)?.as_blob().map_err(|e| self.bad(run, &e))?;
+            let block: Vec<Sample> = match data.split_first() {
+                Some((&SAMPLES_VERSION, rest)) => postcard::from_bytes(rest).map_err(|e| self.bad(run, &e))?,
+                _ => return Err(self.bad(run, &"its samples are in an encoding that this version does not know")),
+            };
+            samples.extend(block);
+        }
+        Ok(samples)
+    }
+
+    /// The latency of all operations of a leg, as an HdrHistogram in version 2 encoding.
+    pub fn latency(&self, run: i64, leg: u32) -> Result<Option<Vec<u8>>> {
+        self.db
+            .query_row("SELECT histogram FROM latencies WHERE run = ?1 AND leg = ?2", params![run, leg], |row| row.get(0))
+            .optional()
+            .map_err(self.wrap())
+    }
+
+    /// Enters a run that begins now, and gives its number.
+    pub fn begin(&mut self, head: &RunHead) -> Result<i64> {
+        let text = serde_json::to_string(head).map_err(|e| self.bad(0, &e))?;
+        self.db
+            .execute(
+                "INSERT INTO runs (started, course, drive, status, owner, head) VALUES (?1, ?2, ?3, 'underway', ?4, ?5)",
+                params![head.started, head.course, head.drive.name, owner::this(), text],
+            )
+            .map_err(self.wrap())?;
+        Ok(self.db.last_insert_rowid())
+    }
+
+    /// Appends samples, of which `first` is the number of the first, and events, all or none.
+    pub fn append(&mut self, run: i64, first: u64, samples: &[Sample], events: &[(u64, Event)]) -> Result<()> {
+        let wrap = self.wrap();
+        let bad = |e: &dyn std::fmt::Display| LogbookError::BadRun { path: self.path.clone(), run, why: e.to_string() };
+        let mut data = vec![SAMPLES_VERSION];
+        data.extend(postcard::to_stdvec(samples).map_err(|e| bad(&e))?);
+        let texts: Vec<(u64, String)> = events
+            .iter()
+            .map(|(seq, e)| Ok((*seq, serde_json::to_string(e).map_err(|e| bad(&e))?)))
+            .collect::<Result<_>>()?;
+        let change = self.db.transaction().map_err(&wrap)?;
+        if !samples.is_empty() {
+            change
+                .execute(
+                    "INSERT INTO samples (run, first, count, data) VALUES (?1, ?2, ?3, ?4)",
+                    params![run, first as i64, samples.len() as i64, data],
+                )
+                .map_err(&wrap)?;
+        }
+        for (seq, text) in texts {
+            change
+                .execute("INSERT INTO events (run, seq, event) VALUES (?1, ?2, ?3)", params![run, seq as i64, text])
+                .map_err(&wrap)?;
+        }
+        change.commit().map_err(wrap)
+    }
+
+    /// Keeps the latencies of a leg.
+    pub fn keep_latency(&mut self, run: i64, leg: u32, histogram: &[u8]) -> Result<()> {
+        self.db
+            .execute("INSERT OR REPLACE INTO latencies (run, leg, histogram) VALUES (?1, ?2, ?3)", params![run, leg, histogram])
+            .map(|_| ())
+            .map_err(self.wrap())
+    }
+
+    /// Closes a run's entry, with what it came to.
+    pub fn finish(&mut self, run: i64, status: Status, outcome: Option<&Outcome>) -> Result<()> {
+        let stored = self.run(run)?;
+        let trace = stored.trace();
+        let digest = Digest::of(&trace, &findings(&trace, &stored.head.context()));
+        let digest = serde_json::to_string(&digest).map_err(|e| self.bad(run, &e))?;
+        let outcome = outcome.map(serde_json::to_string).transpose().map_err(|e| self.bad(run, &e))?;
+        self.db
+            .execute(
+                "UPDATE runs SET status = ?2, outcome = ?3, digest = ?4 WHERE id = ?1",
+                params![run, word_of(status), outcome, digest],
+            )
+            .map(|_| ())
+            .map_err(self.wrap())
+    }
+}
+
+fn word_of(status: Status) -> String {
+    serde_json::to_string(&status).map_or(String::new(), |t| t.trim_matches('"').to_owned())
+}
+
+fn status_of(word: &str) -> Option<Status> {
+    serde_json::from_str(&format!("\"{word}\"")).ok()
+}
+
+/// Moves a damaged logbook out of the way, with what belongs to it, and gives its new name. Nothing is deleted.
+pub fn set_aside(path: &Path, stamp: i64) -> Result<PathBuf> {
+    let moved = |suffix: &str| {
+        let mut name = path.as_os_str().to_owned();
+        name.push(format!(".set-aside-{stamp}{suffix}"));
+        PathBuf::from(name)
+    };
+    let io = |source| LogbookError::Io { path: path.to_owned(), doing: "set aside", source };
+    if moved("").exists() {
+        return Err(io(std::io::Error::from(std::io::ErrorKind::AlreadyExists)));
+    }
+    std::fs::rename(path, moved("")).map_err(io)?;
+    for suffix in ["-wal", "-shm"] {
+        let mut beside = path.as_os_str().to_owned();
+        beside.push(suffix);
+        let beside = PathBuf::from(beside);
+        if beside.exists() {
+            std::fs::rename(&beside, moved(suffix)).map_err(io)?;
+        }
+    }
+    Ok(moved(""))
+}

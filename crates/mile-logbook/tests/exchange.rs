@@ -1,0 +1,110 @@
+//! CSV in and out.
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
+
+use mile_core::{Bytes, Celsius, Latency, Nanos, Op, Rate, Sample, Throttled};
+use mile_logbook::exchange::{Exchange, read_csv, write_csv};
+use proptest::prelude::*;
+
+fn read(text: &str) -> mile_logbook::Imported {
+    read_csv(text.as_bytes()).unwrap()
+}
+
+#[test]
+fn columns_are_found_by_name_in_any_order_and_unknown_ones_are_kept() {
+    let all = read("fan_rpm,temp_c,elapsed_s,write_mb_s,leg\n1200,41,0.5,2000,soak\n,,1.0,1000,soak\n1300,42,2.0,500,rest\n");
+    assert_eq!(all.legs, ["soak", "rest"]);
+    assert_eq!(all.samples[0].written, Bytes(1_000_000_000));
+    assert_eq!((all.samples[1].temp, all.samples[1].start), (None, Nanos(500_000_000)));
+    assert_eq!((all.samples[2].leg, all.samples[2].op, all.samples[2].written), (1, Op::Write, Bytes(500_000_000)));
+    assert_eq!((all.extras[0].name.as_str(), &all.extras[0].values[..]), ("fan_rpm", &["1200".to_owned(), String::new(), "1300".to_owned()][..]));
+    assert_eq!(all.problems, []);
+}
+
+#[test]
+fn cumulative_bytes_are_differences_and_go_before_rates() {
+    let all = read("elapsed_s,bytes_written,write_mb_s\n1,100,7\n2,350,7\n3,,2\n4,2000400,\n");
+    let written: Vec<u64> = all.samples.iter().map(|s| s.written.0).collect();
+    assert_eq!(written, [100, 250, 2_000_000, 50]);
+}
+
+#[test]
+fn broken_rows_are_named_by_line_and_column_and_the_rest_is_kept() {
+    let text = "elapsed_s,write_mb_s,temp_c,op\n1,100,40,write\n2,fast,40,write\n3,100\n2.5,100,40,write\n4,100,warm,write\n5,100,40,scribble\n,100,40,write\n6,-3,40,write\n7,,40,write\n8,100,40,write\n\"9\"x,1\n";
+    let all = read(text);
+    let problems: Vec<String> = all.problems.iter().map(ToString::to_string).collect();
+    let wanted = [
+        "line 3, column write_mb_s: `fast` is no number",
+        "line 4: the row has 2 fields, its head 4",
+        "line 6, column temp_c: `warm` is no number",
+        "line 7, column op: `scribble` is none of",
+        "line 8, column elapsed_s: there is no time",
+        "line 9, column write_mb_s: -3 is below 0",
+        "line 10, column write_mb_s: there is no rate",
+    ];
+    for want in wanted {
+        assert!(problems.iter().any(|p| p.starts_with(want)), "{want}\n{problems:#?}");
+    }
+    let ends: Vec<f64> = all.samples.iter().map(|s| s.end.secs()).collect();
+    assert_eq!(ends, [1.0, 2.5, 8.0]);
+    let backwards = read("elapsed_s,write_mb_s\n2,1\n1,1\n2,1\n3,1\n");
+    assert_eq!(backwards.problems.len(), 2);
+    assert!(backwards.problems[0].to_string().starts_with("line 3, column elapsed_s: time runs backwards"));
+}
+
+#[test]
+fn a_log_that_begins_late_is_not_one_long_first_interval() {
+    let all = read("elapsed_s,write_mb_s\n1000,200\n1001,200\n1002,200\n");
+    assert_eq!((all.samples[0].start.secs(), all.samples[0].written), (999.0, Bytes(200_000_000)));
+}
+
+#[test]
+fn files_without_a_usable_row_are_errors_that_say_what_is_missing() {
+    let error = |text: &str| read_csv(text.as_bytes()).unwrap_err();
+    assert!(matches!(error("time,rate\n1,2\n"), Exchange::NoTime { columns } if columns == "time, rate"));
+    assert!(matches!(error("elapsed_s,temp_c\n1,2\n"), Exchange::NoRate { .. }));
+    assert!(matches!(error("elapsed_s,elapsed_s,write_mb_s\n1,2,3\n"), Exchange::Twice(c) if c == "elapsed_s"));
+    assert!(error("elapsed_s,write_mb_s\n").to_string().contains("no rows"));
+    assert!(error("elapsed_s,write_mb_s\nx,2\n").to_string().contains("line 2, column elapsed_s"));
+    assert!(matches!(error(""), Exchange::NoTime { .. }));
+}
+
+proptest! {
+    /// What is written is read back: bytes exactly, times to the nanosecond.
+    #[test]
+    fn a_written_trace_reads_back(
+        rows in prop::collection::vec((1u64..3_000_000_000, 0u64..4_000_000_000, prop::option::of(-20i32..100), prop::option::of(1u64..1_000_000), 0u32..3), 1..60),
+    ) {
+        let mut now = Nanos(0);
+        let samples: Vec<Sample> = rows.iter().map(|&(length, bytes, temp, us, errors)| {
+            let start = now;
+            now = Nanos(now.0 + length);
+            let l = us.map(|us| Nanos(us * 1000));
+            Sample {
+                start,
+                end: now,
+                op: Op::Mixed,
+                written: Bytes(bytes),
+                read: Bytes(bytes / 3),
+                ops: bytes / 4096,
+                latency: l.map(|l| Latency { p50: l, p99: l, p999: l, max: Nanos(l.0 * 2) }),
+                temp: temp.map(|t| Celsius(f64::from(t))),
+                foreign: temp.map(|t| Rate(f64::from(t.abs()) * 1e6)),
+                throttled: us.map(|u| Throttled { light_s: u as f64, heavy_s: 0.0 }),
+                errors,
+                ..Sample::default()
+            }
+        }).collect();
+        let mut text = Vec::new();
+        write_csv(&mut text, &samples, &["mix".into()], &[]).unwrap();
+        let back = read_csv(text.as_slice()).unwrap();
+        prop_assert_eq!(back.problems, []);
+        let late = samples.len() > 1 && samples[0].end.0 > 3 * samples[1].end.since(samples[1].start).0;
+        prop_assert_eq!(&back.samples[usize::from(late)..], &samples[usize::from(late)..]);
+    }
+
+    #[test]
+    fn no_file_makes_the_reader_panic(text in "(elapsed_s|write_mb_s|temp_c|[0-9.,\n\"xéu-]){0,80}") {
+        let _ = read_csv(text.as_bytes());
+        let _ = read_csv(format!("elapsed_s,write_mb_s\n{text}").as_bytes());
+    }
+}

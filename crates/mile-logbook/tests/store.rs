@@ -1,0 +1,150 @@
+//! The logbook file: what goes in comes out, and what is damaged is said and kept.
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
+
+use mile_core::{Bytes, Celsius, Latency, Nanos, Op, Sample};
+use mile_logbook::store::{MINIATURE, set_aside};
+use mile_logbook::{Logbook, LogbookError, Recorder};
+use mile_runner::{Event, EventKind, Message, Outcome, RunHead, Status};
+use rusqlite::Connection;
+
+fn head() -> RunHead {
+    RunHead { started: 1_790_000_000, course: "first look".into(), legs: vec!["soak".into()], ..RunHead::default() }
+}
+
+fn sample(i: u64) -> Sample {
+    let l = Nanos(1_000_000 + i);
+    Sample {
+        start: Nanos(i * 250_000_000),
+        end: Nanos((i + 1) * 250_000_000),
+        op: Op::Write,
+        written: Bytes(700_000_000 - i),
+        ops: 700,
+        offset: Some(Bytes(i)),
+        latency: Some(Latency { p50: l, p99: l, p999: l, max: l }),
+        temp: (!i.is_multiple_of(3)).then_some(Celsius(40.25)),
+        steal: Some(0.1),
+        ..Sample::default()
+    }
+}
+
+fn event(i: u64) -> Event {
+    Event { at: Nanos(i), bytes: Bytes(i), kind: EventKind::Note(format!("note {i}")) }
+}
+
+#[test]
+fn a_recorded_run_comes_back_as_it_was() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("deep/book.logbook");
+    let (number, told) = crossbeam_channel::unbounded();
+    let recorder = Recorder::start(Logbook::open(&path).unwrap(), number).unwrap();
+    let samples: Vec<Sample> = (0..10_000).map(sample).collect();
+    recorder.tell(Message::Began(Box::new(head())));
+    for (i, s) in samples.iter().enumerate() {
+        recorder.tell(Message::Sample(s.clone()));
+        if i % 100 == 0 {
+            recorder.tell(Message::Event(event(i as u64)));
+        }
+    }
+    recorder.tell(Message::LegLatency(0, vec![1, 2, 3]));
+    let outcome = Outcome { status: Status::Done, at: Nanos(5), bytes: Bytes(9), why: None, health: None };
+    recorder.tell(Message::Ended(Box::new(outcome.clone())));
+    let run = recorder.finish().unwrap();
+    assert_eq!(told.recv().unwrap(), run);
+
+    let book = Logbook::open_existing(&path).unwrap();
+    assert_eq!(book.resolve("last").unwrap(), run);
+    let stored = book.run(run).unwrap();
+    assert!(stored.samples == samples);
+    assert_eq!((stored.events.len(), &stored.events[7]), (100, &event(700)));
+    assert_eq!((stored.status, stored.outcome), (Status::Done, Some(outcome)));
+    assert_eq!(stored.head, head());
+    assert_eq!(book.latency(run, 0).unwrap(), Some(vec![1, 2, 3]));
+    let entry = &book.list().unwrap()[0];
+    let digest = entry.digest.as_ref().unwrap();
+    assert_eq!((digest.samples, digest.miniature.len(), digest.max_c), (10_000, MINIATURE, Some(40.25)));
+    assert_eq!(digest.bytes, samples.iter().map(|s| s.written.0).sum::<u64>());
+    assert!(digest.miniature.iter().all(|r| (2799.0..2800.1).contains(r)), "{:?}", digest.miniature);
+}
+
+#[test]
+fn a_run_whose_process_is_gone_is_found_cut_short_with_its_samples() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("book.logbook");
+    let mut book = Logbook::open(&path).unwrap();
+    let (gone, mine) = (book.begin(&head()).unwrap(), book.begin(&head()).unwrap());
+    book.append(gone, 0, &[sample(0), sample(1)], &[(0, event(0))]).unwrap();
+    drop(book);
+    Connection::open(&path).unwrap().execute("UPDATE runs SET owner = '1 1 another-boot' WHERE id = ?1", [gone]).unwrap();
+    let book = Logbook::open(&path).unwrap();
+    let stored = book.run(gone).unwrap();
+    assert_eq!((stored.status, stored.samples.len(), stored.outcome), (Status::CutShort, 2, None));
+    assert_eq!(book.list().unwrap()[1].digest.as_ref().unwrap().samples, 2);
+    assert_eq!(book.run(mine).unwrap().status, Status::Underway, "its process, this one, is still there");
+}
+
+#[test]
+fn nothing_is_kept_of_a_block_that_is_not_kept_whole() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut book = Logbook::open(&folder.path().join("book.logbook")).unwrap();
+    let run = book.begin(&head()).unwrap();
+    book.append(run, 0, &[sample(0)], &[(0, event(0))]).unwrap();
+    // The event's number is taken: the whole block is refused.
+    assert!(book.append(run, 1, &[sample(1)], &[(0, event(1))]).is_err());
+    assert_eq!(book.run(run).unwrap().samples, [sample(0)]);
+}
+
+#[test]
+fn what_is_no_logbook_is_named_left_alone_and_can_be_set_aside() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("book.logbook");
+    let garbage = b"this is not a database, it is a shopping list: pears, rope, varnish".repeat(40);
+    std::fs::write(&path, &garbage).unwrap();
+    let error = Logbook::open(&path).unwrap_err();
+    assert!(matches!(error, LogbookError::Damaged { .. }), "{error}");
+    assert!(error.to_string().contains("set-aside") && error.to_string().contains("book.logbook"));
+    assert_eq!(std::fs::read(&path).unwrap(), garbage);
+    let aside = set_aside(&path, 1_790_000_000).unwrap();
+    assert_eq!(std::fs::read(&aside).unwrap(), garbage);
+    assert!(Logbook::open(&path).is_ok());
+    std::fs::remove_file(&path).unwrap();
+    std::fs::write(&path, b"x").unwrap();
+    assert!(set_aside(&path, 1_790_000_000).is_err(), "an earlier one is not overwritten");
+}
+
+#[test]
+fn a_page_damaged_in_the_middle_is_an_error_and_not_a_panic() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("book.logbook");
+    let mut book = Logbook::open(&path).unwrap();
+    let run = book.begin(&head()).unwrap();
+    for i in 0..50 {
+        book.append(run, i * 100, &(0..100).map(sample).collect::<Vec<_>>(), &[]).unwrap();
+    }
+    drop(book);
+    Connection::open(&path).unwrap().pragma_update(None, "wal_checkpoint", "TRUNCATE").unwrap();
+    let sound = std::fs::read(&path).unwrap();
+    for at in (0..sound.len()).step_by(4096) {
+        let mut bytes = sound.clone();
+        bytes[at..at + 64].fill(0xa5);
+        std::fs::write(&path, &bytes).unwrap();
+        // Any answer will do, as long as there is one.
+        let _ = Logbook::open(&path).and_then(|book| book.run(run).map(|_| ()));
+    }
+}
+
+#[test]
+fn other_databases_and_newer_logbooks_are_refused() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("other.db");
+    Connection::open(&path).unwrap().execute_batch("CREATE TABLE songs (title TEXT)").unwrap();
+    assert!(matches!(Logbook::open(&path), Err(LogbookError::Foreign { .. })));
+    let path = folder.path().join("newer.logbook");
+    drop(Logbook::open(&path).unwrap());
+    Connection::open(&path).unwrap().pragma_update(None, "user_version", 99).unwrap();
+    assert!(matches!(Logbook::open(&path), Err(LogbookError::Newer { found: 99, .. })));
+    assert!(Logbook::open_existing(&folder.path().join("none.logbook")).is_err());
+    let book = Logbook::open(&folder.path().join("new.logbook")).unwrap();
+    assert!(matches!(book.resolve("last"), Err(LogbookError::NoSuchRun { .. })));
+    assert!(matches!(book.resolve("7"), Err(LogbookError::NoSuchRun { .. })));
+    assert!(matches!(book.resolve("soon"), Err(LogbookError::NoSuchRun { .. })));
+}
