@@ -9,6 +9,7 @@ pub mod live;
 pub mod moments;
 pub mod plateaus;
 pub mod pyramid;
+pub mod ruler;
 pub mod sample;
 pub mod segment;
 pub mod stats;

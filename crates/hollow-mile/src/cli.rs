@@ -1,0 +1,230 @@
+//! The command line. Names here are a contract (docs/guide.md).
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use mile_core::{Bytes, Celsius};
+use mile_runner::Speed;
+use std::path::PathBuf;
+
+/// Long sustained writes on a drive, and what they show: where its write cache ends, when heat slows it, and why.
+///
+/// Without a command, opens the terminal on this machine's bench and your logbook.
+#[derive(Debug, Parser)]
+#[command(version, max_term_width = 100)]
+pub(crate) struct Cli {
+    #[command(subcommand)]
+    pub(crate) command: Option<Command>,
+    /// Logbook to use in the terminal.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) logbook: Option<PathBuf>,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Open the terminal on the simulated bench, with a logbook of demonstration runs.
+    Demo(DemoArgs),
+    /// Run a course on a drive, without a screen.
+    Run(RunArgs),
+    /// Say what a run shows: plateaus, breaks and their causes, temperature.
+    Findings(FindingsArgs),
+    /// Write a run as a figure (SVG, PDF) or as data (CSV, JSON Lines).
+    Export(ExportArgs),
+    /// List the drives at hand.
+    Bench(BenchArgs),
+    /// The archive of runs.
+    Logbook(LogbookArgs),
+    /// Courses: test plans as text.
+    Course(CourseArgs),
+}
+
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Format {
+    /// For people.
+    #[default]
+    Text,
+    /// For programs.
+    Json,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct DemoArgs {
+    /// How fast simulated time runs: x1, x60 and so on, or max.
+    #[arg(long, default_value = "x60")]
+    pub(crate) speed: Speed,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct RunArgs {
+    /// The course, a text file.
+    pub(crate) course: PathBuf,
+    /// The drive: sim:NAME, sim:PATH.toml, or the path of a file to make.
+    #[arg(long, value_name = "DRIVE")]
+    pub(crate) on: String,
+    /// Size of the file to make, such as 4GB.
+    #[arg(long)]
+    pub(crate) size: Option<Bytes>,
+    /// Seed of the data and of the simulation.
+    #[arg(long, default_value_t = 1)]
+    pub(crate) seed: u64,
+    /// How fast a simulated drive's time runs: max, x1, x60 and so on.
+    #[arg(long, default_value = "max")]
+    pub(crate) speed: Speed,
+    /// Logbook to keep the run in.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) logbook: Option<PathBuf>,
+    /// Write what a simulated drive really did to this file, as JSON.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) truth: Option<PathBuf>,
+    /// What to print at the end.
+    #[arg(long, value_enum, default_value_t)]
+    pub(crate) format: Format,
+    /// Keep the file that the run was made on.
+    #[arg(long)]
+    pub(crate) keep: bool,
+    /// How operations on a file are put in flight.
+    #[arg(long, value_enum, default_value_t)]
+    pub(crate) engine: EngineArg,
+    #[command(flatten)]
+    pub(crate) situation: SituationArgs,
+}
+
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub(crate) enum EngineArg {
+    /// io_uring, or threads where the system refuses it.
+    #[default]
+    Auto,
+    /// A pool of threads with pread and pwrite.
+    Threads,
+}
+
+/// The conditions of a run.
+#[derive(Clone, Debug, Default, Args)]
+pub(crate) struct SituationArgs {
+    /// Slot or port that the drive is in.
+    #[arg(long)]
+    pub(crate) slot: Option<String>,
+    /// Its cooling.
+    #[arg(long)]
+    pub(crate) cooling: Option<String>,
+    /// Ambient temperature, °C.
+    #[arg(long, value_name = "C", value_parser = celsius, allow_hyphen_values = true)]
+    pub(crate) ambient: Option<Celsius>,
+    /// Its enclosure.
+    #[arg(long)]
+    pub(crate) enclosure: Option<String>,
+    /// Anything else worth keeping with the run.
+    #[arg(long)]
+    pub(crate) note: Option<String>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct FindingsArgs {
+    /// A run's number, `last`, or a CSV file.
+    pub(crate) run: String,
+    #[arg(long, value_name = "FILE")]
+    pub(crate) logbook: Option<PathBuf>,
+    #[arg(long, value_enum, default_value_t)]
+    pub(crate) format: Format,
+    #[command(flatten)]
+    pub(crate) beside: BesideArgs,
+}
+
+/// What a trace cannot carry, and is given beside it.
+#[derive(Clone, Debug, Default, Args)]
+pub(crate) struct BesideArgs {
+    /// Capacity of the drive, such as 2TB.
+    #[arg(long, value_name = "SIZE")]
+    pub(crate) capacity: Option<Bytes>,
+    /// Temperature from which the drive warns, °C.
+    #[arg(long, value_name = "C", value_parser = celsius)]
+    pub(crate) warn: Option<Celsius>,
+    /// Temperature from which it is critical, °C.
+    #[arg(long, value_name = "C", value_parser = celsius)]
+    pub(crate) critical: Option<Celsius>,
+    /// Rated sequential write rate, MB/s.
+    #[arg(long, value_name = "MB_S", value_parser = mb_s)]
+    pub(crate) rated_write: Option<f64>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ExportArgs {
+    /// A run's number, `last`, or a CSV file.
+    pub(crate) run: String,
+    /// What to write.
+    #[arg(long = "as", value_enum)]
+    pub(crate) kind: ExportKind,
+    /// File to write.
+    #[arg(short, value_name = "FILE")]
+    pub(crate) out: PathBuf,
+    /// Write over a file that exists.
+    #[arg(long)]
+    pub(crate) overwrite: bool,
+    #[arg(long, value_name = "FILE")]
+    pub(crate) logbook: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) beside: BesideArgs,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ExportKind {
+    Svg,
+    Pdf,
+    Csv,
+    Jsonl,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct BenchArgs {
+    #[arg(long, value_enum, default_value_t)]
+    pub(crate) format: Format,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct LogbookArgs {
+    #[command(subcommand)]
+    pub(crate) command: LogbookCommand,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum LogbookCommand {
+    /// List the runs, newest first.
+    List {
+        #[arg(long, value_name = "FILE")]
+        logbook: Option<PathBuf>,
+        #[arg(long, value_enum, default_value_t)]
+        format: Format,
+    },
+    /// Move a damaged logbook out of the way and begin a new one. Nothing is deleted.
+    SetAside {
+        #[arg(long, value_name = "FILE")]
+        logbook: Option<PathBuf>,
+    },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct CourseArgs {
+    #[command(subcommand)]
+    pub(crate) command: CourseCommand,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum CourseCommand {
+    /// Read a course and say everything that is wrong with it.
+    Check {
+        /// The course, a text file.
+        file: PathBuf,
+    },
+}
+
+fn celsius(text: &str) -> Result<Celsius, String> {
+    match text.parse::<f64>() {
+        Ok(t) if (-100.0..=300.0).contains(&t) => Ok(Celsius(t)),
+        _ => Err(format!("`{text}` is no temperature in °C")),
+    }
+}
+
+fn mb_s(text: &str) -> Result<f64, String> {
+    match text.parse::<f64>() {
+        Ok(rate) if rate > 0.0 && rate.is_finite() => Ok(rate),
+        _ => Err(format!("`{text}` is no rate in MB/s")),
+    }
+}

@@ -1,0 +1,8 @@
+//! The commands without a screen.
+
+pub(crate) mod bench;
+pub(crate) mod course;
+pub(crate) mod export;
+pub(crate) mod findings;
+pub(crate) mod logbook;
+pub(crate) mod run;

@@ -1,0 +1,23 @@
+//! `hollow-mile export`: a run as a figure or as data.
+
+use crate::cli::{ExportArgs, ExportKind};
+use crate::figure::{as_pdf, svg, write_whole};
+use crate::source::Source;
+use crate::{Failure, text};
+use mile_core::ruler::Ruler;
+use mile_logbook::exchange::{write_csv, write_jsonl};
+
+pub(crate) fn run(args: &ExportArgs) -> Result<(), Failure> {
+    let source = Source::load(&args.run, args.logbook.as_deref(), &args.beside)?;
+    source.problem_lines().iter().for_each(|line| text::complain(line));
+    let drawn = || svg(&source.head, &source.name, &source.trace, &source.findings, &source.context, Ruler::Bytes, None);
+    write_whole(&args.out, args.overwrite, |out| {
+        match args.kind {
+            ExportKind::Svg => out.write_all(drawn()?.as_bytes())?,
+            ExportKind::Pdf => out.write_all(&as_pdf(&drawn()?)?)?,
+            ExportKind::Csv => write_csv(out, &source.samples, &source.head.legs, &source.extras)?,
+            ExportKind::Jsonl => write_jsonl(out, &source.head, &source.samples, &source.events)?,
+        }
+        Ok(())
+    })
+}

@@ -1,0 +1,229 @@
+//! `hollow-mile run`: a course on a drive, without a screen.
+
+use crate::cli::{EngineArg, Format, RunArgs};
+use crate::progress::Progress;
+use crate::session::{self, Order, logbook_path};
+use crate::{Failure, text};
+use crossbeam_channel::{RecvTimeoutError, Sender};
+use mile_core::{Nanos, findings};
+use mile_drive::clock::Monotonic;
+use mile_drive::file::EngineChoice;
+use mile_drive::Situation;
+use mile_logbook::Logbook;
+use mile_runner::{Command, Event, EventKind, Message, Outcome, RunHead, Status};
+use serde::Serialize;
+use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
+use std::io::IsTerminal;
+use std::time::Duration;
+
+/// Time between two redraws of the line of progress.
+const REDRAW: Nanos = Nanos(100_000_000);
+/// Time between two lines of progress where the output is no terminal.
+const LINE: Nanos = Nanos(10_000_000_000);
+
+/// What `--format json` prints. The format is described in docs/formats.md.
+#[derive(Serialize)]
+struct Printed<'a> {
+    format: &'static str,
+    version: u32,
+    run: Option<i64>,
+    status: Status,
+    why: Option<&'a str>,
+    seconds: f64,
+    bytes: u64,
+    engine: Option<&'a str>,
+    notes: Vec<&'a str>,
+    findings: &'a mile_core::Findings,
+}
+
+pub(crate) fn run(args: &RunArgs) -> Result<(), Failure> {
+    let order = order(args)?;
+    let ready = session::prepare(order)?;
+    if let Some(path) = &args.truth {
+        if !args.on.starts_with("sim:") {
+            return Err(Failure::usage("--truth is for simulated drives; nobody knows the truth of a real one"));
+        }
+        // Found out now, not after the run.
+        std::fs::File::create(path).map_err(|e| Failure::usage(format!("cannot write {}: {e}", path.display())))?;
+    }
+    let book = Logbook::open(&logbook_path(args.logbook.as_deref())?)?;
+    let underway = ready.start(book)?;
+    stop_on_signals(underway.commands.clone())?;
+    let mut follower = Follower::new(args.format);
+    loop {
+        match underway.messages.recv_timeout(Duration::from_millis(100)) {
+            Ok(message) => {
+                if follower.take(message) {
+                    break;
+                }
+            }
+            Err(RecvTimeoutError::Timeout) => {}
+            // The runner ended without `Ended`: it panicked, which `finish` reports.
+            Err(RecvTimeoutError::Disconnected) => break,
+        }
+        follower.show();
+    }
+    let ended = underway.finish()?;
+    follower.clear_line();
+    if let (Some(path), Some(truth)) = (&args.truth, &ended.truth) {
+        let json = serde_json::to_string_pretty(truth)?;
+        std::fs::write(path, json).map_err(|e| Failure::run(format!("cannot write {}: {e}", path.display())))?;
+    }
+    let run = ended.kept.as_ref().ok().copied();
+    follower.report(run, &ended.outcome)?;
+    if let Err(e) = ended.kept {
+        return Err(Failure::run(e.to_string()));
+    }
+    match ended.outcome.status {
+        Status::Done => Ok(()),
+        status => Err(Failure::run(format!("The run is {}: {}.", status.words(), ended.outcome.why.unwrap_or_default()))),
+    }
+}
+
+fn order(args: &RunArgs) -> Result<Order, Failure> {
+    let name = args.course.display().to_string();
+    let course_text = std::fs::read_to_string(&args.course).map_err(|e| {
+        Failure::usage(format!("the course {name} cannot be read: {e}. Ready-made courses are in the folder courses/"))
+    })?;
+    let s = &args.situation;
+    Ok(Order {
+        course_text,
+        course_name: name,
+        drive: args.on.clone(),
+        size: args.size,
+        seed: args.seed,
+        speed: args.speed,
+        engine: if args.engine == EngineArg::Threads { EngineChoice::Threads } else { EngineChoice::Auto },
+        keep: args.keep,
+        situation: Situation {
+            slot: s.slot.clone(),
+            cooling: s.cooling.clone(),
+            ambient: s.ambient,
+            enclosure: s.enclosure.clone(),
+            notes: s.note.clone(),
+        },
+    })
+}
+
+/// SIGINT, SIGTERM and SIGHUP end the run cleanly.
+fn stop_on_signals(commands: Sender<Command>) -> Result<(), Failure> {
+    let mut signals = signal_hook::iterator::Signals::new([SIGINT, SIGTERM, SIGHUP])?;
+    std::thread::Builder::new().name("signals".into()).spawn(move || {
+        for _ in &mut signals {
+            // The run may be over by then.
+            let _ = commands.send(Command::Stop);
+        }
+    })?;
+    Ok(())
+}
+
+/// Follows a run's messages and shows how far it is.
+struct Follower {
+    clock: Monotonic,
+    on_terminal: bool,
+    quiet: bool,
+    shown: Nanos,
+    head: RunHead,
+    progress: Progress,
+    trace: mile_core::Trace,
+    temp: Option<mile_core::Celsius>,
+    events: Vec<Event>,
+}
+
+impl Follower {
+    fn new(format: Format) -> Self {
+        Self {
+            clock: Monotonic::start(),
+            on_terminal: std::io::stderr().is_terminal(),
+            quiet: format == Format::Json,
+            shown: Nanos(0),
+            head: RunHead::default(),
+            progress: Progress::default(),
+            trace: mile_core::Trace::new(),
+            temp: None,
+            events: Vec::new(),
+        }
+    }
+
+    /// Takes in a message; gives whether it was the last.
+    fn take(&mut self, message: Message) -> bool {
+        match message {
+            Message::Began(head) => {
+                self.progress = Progress::new(&head);
+                self.line(&format!("{}, on {}", crate::figure::title(&head), head.drive.name));
+                self.head = *head;
+            }
+            Message::Sample(sample) => {
+                self.progress.sample(&sample);
+                self.temp = sample.temp;
+                let name = self.head.legs.get(sample.leg as usize).map_or("", String::as_str);
+                self.trace.push(&sample, name);
+            }
+            Message::Event(event) => {
+                self.progress.event(&event);
+                self.line(&format!("{:>12}  {:>10}  {}", event.at.to_string(), event.bytes.to_string(), event.kind.words()));
+                self.events.push(event);
+            }
+            Message::LegLatency(..) => {}
+            Message::Ended(_) => return true,
+        }
+        false
+    }
+
+    /// A line for the log of what happened.
+    fn line(&self, line: &str) {
+        self.clear_line();
+        if self.quiet { text::complain(line) } else { text::say(line) }
+    }
+
+    fn clear_line(&self) {
+        if self.on_terminal {
+            text::progress_line("", 1);
+        }
+    }
+
+    fn show(&mut self) {
+        let now = self.clock.now();
+        let every = if self.on_terminal { REDRAW } else { LINE };
+        if now.since(self.shown) < every {
+            return;
+        }
+        self.shown = now;
+        let rate = self.progress.rate().map_or(String::new(), |r| format!("{r}  "));
+        let temp = self.temp.map_or(String::new(), |t| format!("{t}  "));
+        let line = format!("{rate}{temp}{}", self.progress.sentence());
+        if self.on_terminal {
+            let width = crossterm::terminal::size().map_or(80, |(w, _)| usize::from(w));
+            text::progress_line(&line, width);
+        } else if self.quiet {
+            text::complain(&line);
+        } else {
+            text::say(&line);
+        }
+    }
+
+    fn report(&self, run: Option<i64>, outcome: &Outcome) -> Result<(), Failure> {
+        let found = findings(&self.trace, &self.head.context());
+        if !self.quiet {
+            let kept = run.map_or(String::new(), |r| format!(" It is run {r} of the logbook."));
+            text::say(&format!("\nThe run is {} after {}, {} moved.{kept}\n", outcome.status.words(), outcome.at, outcome.bytes));
+            text::say(&text::findings(&found));
+            return Ok(());
+        }
+        let kinds = || self.events.iter().map(|e| &e.kind);
+        let printed = Printed {
+            format: "hollow-mile/run-result",
+            version: 1,
+            run,
+            status: outcome.status,
+            why: outcome.why.as_deref(),
+            seconds: outcome.at.secs(),
+            bytes: outcome.bytes.0,
+            engine: kinds().find_map(|k| if let EventKind::Engine(e) = k { Some(e.as_str()) } else { None }),
+            notes: kinds().filter_map(|k| if let EventKind::Fitted(n) = k { Some(n.as_str()) } else { None }).collect(),
+            findings: &found,
+        };
+        text::say(&serde_json::to_string_pretty(&printed)?);
+        Ok(())
+    }
+}

@@ -1,0 +1,73 @@
+//! From a run to the file of a figure.
+
+use crate::Failure;
+use mile_core::ruler::{Ruler, Window};
+use mile_core::{Context, Findings, Trace};
+use mile_figures::{RunFigure, draw, pdf};
+use mile_runner::RunHead;
+use std::io::Write;
+use std::path::Path;
+
+/// Course and drive, for a title.
+pub(crate) fn title(head: &RunHead) -> String {
+    if head.drive.model.is_empty() { head.course.clone() } else { format!("{} on {}", head.course, head.drive.model) }
+}
+
+/// A time in the user's own zone: `2026-11-23 14:05`.
+pub(crate) fn when(unix: i64) -> String {
+    let zone = jiff::tz::TimeZone::system();
+    jiff::Timestamp::from_second(unix).map_or_else(|_| String::new(), |t| t.to_zoned(zone).strftime("%Y-%m-%d %H:%M").to_string())
+}
+
+fn lines(head: &RunHead, name: &str) -> Vec<String> {
+    let mut lines = Vec::new();
+    let situation = head.situation.line();
+    if !situation.is_empty() {
+        lines.push(situation);
+    }
+    let mut made = vec![name.to_owned()];
+    if head.started > 0 {
+        made.push(format!("started {}", when(head.started)));
+    }
+    made.extend(head.drive.serial.as_ref().map(|s| format!("serial {s}")));
+    made.extend(head.drive.firmware.as_ref().map(|f| format!("firmware {f}")));
+    if head.drive.simulated {
+        made.push(format!("simulated, seed {}", head.seed));
+    }
+    lines.push(made.join(", "));
+    lines
+}
+
+/// Draws a run as SVG.
+pub(crate) fn svg(head: &RunHead, name: &str, trace: &Trace, findings: &Findings, context: &Context, ruler: Ruler, window: Option<Window>) -> Result<String, Failure> {
+    let figure = RunFigure { title: &title(head), lines: &lines(head, name), trace, findings, context, ruler, window };
+    Ok(draw(&figure)?)
+}
+
+/// The PDF of an SVG.
+pub(crate) fn as_pdf(svg: &str) -> Result<Vec<u8>, Failure> {
+    Ok(pdf(svg)?)
+}
+
+/// Writes a file whole or not at all: to a new file beside it, which then takes its name.
+pub(crate) fn write_whole(path: &Path, overwrite: bool, write: impl FnOnce(&mut dyn Write) -> Result<(), Failure>) -> Result<(), Failure> {
+    let io = |doing: &str, e: &std::io::Error| Failure::usage(format!("cannot {doing} {}: {e}", path.display()));
+    if path.exists() && !overwrite {
+        return Err(Failure::usage(format!("{} exists and is left as it is; name another file, or add --overwrite", path.display())));
+    }
+    let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let mut file = tempfile::Builder::new()
+        .prefix(".hollow-mile-")
+        .tempfile_in(folder)
+        .map_err(|e| io("write", &e))?;
+    {
+        let mut buffer = std::io::BufWriter::new(file.as_file_mut());
+        write(&mut buffer)?;
+        buffer.flush().map_err(|e| io("write", &e))?;
+    }
+    let stored = if overwrite { file.persist(path).map(|_| ()) } else { file.persist_noclobber(path).map(|_| ()) };
+    stored.map_err(|e| io("write", &e.error))?;
+    // A temporary file is for its owner only; a figure is for others too.
+    let mode = std::os::unix::fs::PermissionsExt::from_mode(0o644);
+    std::fs::set_permissions(path, mode).map_err(|e| io("set the permissions of", &e))
+}

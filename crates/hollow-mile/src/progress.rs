@@ -1,0 +1,156 @@
+//! How far a run is, in words.
+
+use mile_core::units::number;
+use mile_core::{Bytes, Nanos, Op, Rate, Sample};
+use mile_runner::{Event, EventKind, RunHead};
+use std::collections::VecDeque;
+
+/// Time over which the rate for the estimate is taken.
+const RECENT: Nanos = Nanos(8_000_000_000);
+
+/// Follows the messages of a run.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Progress {
+    legs: Vec<String>,
+    words: Vec<String>,
+    budgets: Vec<Bytes>,
+    leg: usize,
+    leg_moved: u64,
+    /// Bytes that all legs before this one moved or gave up.
+    settled: u64,
+    recent: VecDeque<(Nanos, u64)>,
+    pub(crate) paused: bool,
+}
+
+impl Progress {
+    pub(crate) fn new(head: &RunHead) -> Self {
+        Self {
+            legs: head.legs.clone(),
+            words: head.leg_words.clone(),
+            budgets: head.leg_budgets.clone(),
+            ..Self::default()
+        }
+    }
+
+    pub(crate) fn event(&mut self, event: &Event) {
+        match &event.kind {
+            EventKind::LegBegan { leg, .. } => {
+                self.settled = self.budgets.iter().take(*leg as usize).map(|b| b.0).sum();
+                self.leg = *leg as usize;
+                self.leg_moved = 0;
+                self.recent.clear();
+            }
+            EventKind::Paused => self.paused = true,
+            EventKind::Resumed | EventKind::LegEnded { .. } => self.paused = false,
+            _ => {}
+        }
+    }
+
+    pub(crate) fn sample(&mut self, sample: &Sample) {
+        self.leg_moved += sample.moved().0;
+        if sample.op == Op::Idle {
+            return;
+        }
+        self.recent.push_back((sample.end, self.leg_moved));
+        while self.recent.front().is_some_and(|f| sample.end.since(f.0) > RECENT) && self.recent.len() > 2 {
+            self.recent.pop_front();
+        }
+    }
+
+    fn budget(&self) -> u64 {
+        self.budgets.get(self.leg).map_or(0, |b| b.0)
+    }
+
+    /// Share of the run's bytes that are moved, 0 to 1; `None` where the course moves none.
+    pub(crate) fn share(&self) -> Option<f64> {
+        let all: u64 = self.budgets.iter().map(|b| b.0).sum();
+        (all > 0).then(|| ((self.settled + self.leg_moved) as f64 / all as f64).min(1.0))
+    }
+
+    /// Rate over the last seconds.
+    pub(crate) fn rate(&self) -> Option<Rate> {
+        let (first, last) = (self.recent.front()?, self.recent.back()?);
+        Rate::over(Bytes(last.1 - first.1), last.0.since(first.0))
+    }
+
+    /// Time until this leg's bytes are moved, at the rate of the last seconds.
+    pub(crate) fn left(&self) -> Option<Nanos> {
+        let rate = self.rate().filter(|r| r.0 > 0.0)?;
+        let left = self.budget().checked_sub(self.leg_moved)?;
+        (self.budget() > 0).then(|| Nanos::from_secs(left as f64 / rate.0))
+    }
+
+    /// `Leg 2 of 3, soak: writing 1 MiB blocks, 16 deep. 612 of 1,600 GB, about 16 min left.`
+    pub(crate) fn sentence(&self) -> String {
+        let name = self.legs.get(self.leg).map_or("", String::as_str);
+        let words = self.words.get(self.leg).map_or("", String::as_str);
+        let mut text = format!("Leg {} of {}, {name}: {words}.", self.leg + 1, self.legs.len());
+        if self.budget() > 0 {
+            text.push_str(&format!(" {} of {}", amount(self.leg_moved, self.budget()), Bytes(self.budget())));
+            match self.left().filter(|_| !self.paused) {
+                Some(left) => text.push_str(&format!(", about {} left.", roughly(left))),
+                None => text.push('.'),
+            }
+        }
+        if self.paused {
+            text.push_str(" Paused.");
+        }
+        text
+    }
+}
+
+/// A part in the unit of its whole, without it: `612` of `1,600 GB`.
+fn amount(part: u64, whole: u64) -> String {
+    let unit = Bytes(whole).to_string();
+    let factor = match unit.rsplit(' ').next() {
+        Some("TB") => 1e12,
+        Some("GB") => 1e9,
+        Some("MB") => 1e6,
+        _ => 1e3,
+    };
+    number(part as f64 / factor)
+}
+
+/// A time left, without digits that nobody can promise.
+fn roughly(time: Nanos) -> String {
+    let s = time.secs();
+    match s {
+        s if s < 10.0 => format!("{} s", s.ceil()),
+        s if s < 100.0 => format!("{} s", (s / 5.0).ceil() * 5.0),
+        s if s < 7200.0 => format!("{} min", (s / 60.0).round()),
+        s => Nanos::from_secs((s / 300.0).round() * 300.0).to_string(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_sentence_says_leg_work_amount_and_time_left() {
+        let head = RunHead {
+            legs: vec!["settle".into(), "soak".into()],
+            leg_words: vec!["resting".into(), "writing 1 MiB blocks, 16 deep".into()],
+            leg_budgets: vec![Bytes(0), Bytes(1_600_000_000_000)],
+            ..RunHead::default()
+        };
+        let mut progress = Progress::new(&head);
+        let event = |kind| Event { at: Nanos(0), bytes: Bytes(0), kind };
+        progress.event(&event(EventKind::LegBegan { leg: 1, name: "soak".into(), words: String::new() }));
+        for i in 0..612 {
+            progress.sample(&Sample {
+                start: Nanos(i * 1_000_000_000),
+                end: Nanos((i + 1) * 1_000_000_000),
+                written: Bytes(1_000_000_000),
+                ..Sample::default()
+            });
+        }
+        assert_eq!(
+            progress.sentence(),
+            "Leg 2 of 2, soak: writing 1 MiB blocks, 16 deep. 612 of 1,600 GB, about 16 min left."
+        );
+        assert!((progress.share().unwrap() - 0.3825).abs() < 1e-9);
+        progress.event(&event(EventKind::Paused));
+        assert!(progress.sentence().ends_with("612 of 1,600 GB. Paused."));
+    }
+}

@@ -1,0 +1,108 @@
+//! What `RUN|CSV` on the command line means: a run of the logbook, or a trace from elsewhere.
+
+use crate::Failure;
+use crate::cli::BesideArgs;
+use crate::session::logbook_path;
+use mile_core::{Context, Findings, Rate, Sample, Trace, findings};
+use mile_drive::Identity;
+use mile_logbook::exchange::{Extra, read_csv};
+use mile_logbook::{Logbook, Problem};
+use mile_runner::{Event, RunHead, Status};
+use std::path::Path;
+
+/// A run or a trace, with what it shows.
+pub(crate) struct Source {
+    /// `run 4` or the file's name.
+    pub(crate) name: String,
+    pub(crate) head: RunHead,
+    pub(crate) status: Option<Status>,
+    pub(crate) context: Context,
+    pub(crate) samples: Vec<Sample>,
+    pub(crate) events: Vec<Event>,
+    pub(crate) extras: Vec<Extra>,
+    pub(crate) problems: Vec<Problem>,
+    pub(crate) trace: Trace,
+    pub(crate) findings: Findings,
+}
+
+/// Most rows with problems that are listed one by one.
+const MOST_PROBLEMS: usize = 20;
+
+impl Source {
+    /// Loads what is named. What is given beside it goes before what the run knows.
+    pub(crate) fn load(named: &str, logbook: Option<&Path>, beside: &BesideArgs) -> Result<Self, Failure> {
+        let is_run = named == "last" || named.parse::<i64>().is_ok();
+        let mut source = if is_run { Self::from_run(named, logbook)? } else { Self::from_csv(named)? };
+        let known = source.context;
+        source.context = Context {
+            capacity: beside.capacity.or(known.capacity),
+            warn: beside.warn.or(known.warn),
+            critical: beside.critical.or(known.critical),
+            rated_write: beside.rated_write.map(|r| Rate(r * 1e6)).or(known.rated_write),
+        };
+        source.findings = findings(&source.trace, &source.context);
+        if !source.problems.is_empty() {
+            let left_out = format!("{} rows of the file could not be used and were left out.", source.problems.len());
+            source.findings.notes.insert(0, left_out);
+        }
+        if let Some(status) = source.status.filter(|s| *s != Status::Done) {
+            source.findings.notes.insert(0, format!("The run is {}: what follows is of its part so far.", status.words()));
+        }
+        Ok(source)
+    }
+
+    fn from_run(named: &str, logbook: Option<&Path>) -> Result<Self, Failure> {
+        let book = Logbook::open_existing(&logbook_path(logbook)?)?;
+        let run = book.run(book.resolve(named)?)?;
+        let trace = run.trace();
+        let context = run.head.context();
+        Ok(Self {
+            name: format!("run {}", run.run),
+            context,
+            findings: findings(&Trace::new(), &context),
+            status: Some(run.status),
+            head: run.head,
+            samples: run.samples,
+            events: run.events,
+            extras: Vec::new(),
+            problems: Vec::new(),
+            trace,
+        })
+    }
+
+    fn from_csv(named: &str) -> Result<Self, Failure> {
+        let file = std::fs::File::open(named).map_err(|e| {
+            Failure::usage(format!("{named}: {e}. Name a run by its number, `last`, or a CSV file"))
+        })?;
+        let all = read_csv(std::io::BufReader::new(file)).map_err(|e| Failure::usage(format!("{named}: {e}")))?;
+        let stem = Path::new(named).file_stem().map_or(named.to_owned(), |s| s.to_string_lossy().into_owned());
+        let head = RunHead {
+            course: stem,
+            legs: all.legs.clone(),
+            drive: Identity { model: "an imported trace".into(), ..Identity::default() },
+            ..RunHead::default()
+        };
+        Ok(Self {
+            name: named.to_owned(),
+            context: Context::default(),
+            findings: findings(&Trace::new(), &Context::default()),
+            status: None,
+            trace: all.trace(),
+            head,
+            samples: all.samples,
+            events: Vec::new(),
+            extras: all.extras,
+            problems: all.problems,
+        })
+    }
+
+    /// The rows that were left out, a line each.
+    pub(crate) fn problem_lines(&self) -> Vec<String> {
+        let mut lines: Vec<String> =
+            self.problems.iter().take(MOST_PROBLEMS).map(|p| format!("{}: {p}", self.name)).collect();
+        if self.problems.len() > MOST_PROBLEMS {
+            lines.push(format!("{}: and {} more rows", self.name, self.problems.len() - MOST_PROBLEMS));
+        }
+        lines
+    }
+}

@@ -1,0 +1,199 @@
+//! The ruler under every picture, and a trace cut into columns along it.
+
+use crate::pyramid::Extent;
+use crate::sample::Op;
+use crate::trace::Trace;
+use crate::units::{Bytes, Nanos};
+use std::ops::Range;
+
+/// What lies along the bottom of a picture.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Ruler {
+    /// Bytes moved since the start of the run. Time at rest has no width on it.
+    #[default]
+    Bytes,
+    /// Time since the start of the run.
+    Time,
+}
+
+/// A stretch of a ruler, in bytes or nanoseconds.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct Window {
+    /// Left end.
+    pub from: f64,
+    /// Right end, above `from`.
+    pub to: f64,
+}
+
+/// What a trace shows within one column of a picture.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Column {
+    /// Samples in it; at least one.
+    pub samples: Range<usize>,
+    /// What the leg did.
+    pub op: Op,
+    /// Rate, MB/s; `None` at rest.
+    pub rate: Option<Extent>,
+    /// Composite temperature, °C.
+    pub temp: Option<Extent>,
+    /// Median latency, µs.
+    pub p50: Option<Extent>,
+    /// 99th percentile of latency, µs.
+    pub p99: Option<Extent>,
+}
+
+impl Ruler {
+    /// The ruler that shows something of this trace: time where no bytes were moved.
+    pub fn fitting(self, trace: &Trace) -> Self {
+        if trace.moved(trace.len()).0 == 0 { Self::Time } else { self }
+    }
+
+    /// Position of the end of a trace.
+    pub fn end(self, trace: &Trace) -> f64 {
+        match self {
+            Self::Bytes => trace.moved(trace.len()).0 as f64,
+            Self::Time => trace.end(trace.len()).0 as f64,
+        }
+    }
+
+    /// Position of the start of a sample.
+    pub fn at(self, trace: &Trace, sample: usize) -> f64 {
+        match self {
+            Self::Bytes => trace.moved(sample).0 as f64,
+            Self::Time => trace.start(sample).0 as f64,
+        }
+    }
+
+    /// The sample at a position.
+    pub fn sample(self, trace: &Trace, position: f64) -> usize {
+        let position = position.max(0.0) as u64;
+        match self {
+            Self::Bytes => trace.index_at_bytes(Bytes(position)),
+            Self::Time => trace.index_at_time(Nanos(position)),
+        }
+    }
+
+    /// A position in words, with a unit.
+    pub fn words(self, position: f64) -> String {
+        match self {
+            Self::Bytes => Bytes(position.max(0.0) as u64).to_string(),
+            Self::Time => Nanos(position.max(0.0) as u64).to_string(),
+        }
+    }
+
+    /// The unit for labels of a window, its name, and what one of it is on the ruler.
+    pub fn unit(self, window: Window) -> (&'static str, f64) {
+        let width = window.to - window.from;
+        let units: &[(&str, f64)] = match self {
+            Self::Bytes => &[("kB", 1e3), ("MB", 1e6), ("GB", 1e9), ("TB", 1e12)],
+            Self::Time => &[("ms", 1e6), ("s", 1e9), ("min", 60e9), ("h", 3600e9)],
+        };
+        // The largest unit that is at most a third of the window, bytes above a few GB staying in GB.
+        let fits = |u: &&(&str, f64)| width >= u.1 * if u.0 == "TB" { 20.0 } else { 3.0 };
+        *units.iter().rev().find(fits).unwrap_or(&units[0])
+    }
+}
+
+/// Round positions about `most` to a window, the ends included where they are round: multiples of 1, 2 or 5 times a power of ten
+/// (of 60-based steps for minutes), in the unit that [`Ruler::unit`] gives. Pairs of position and label.
+pub fn ticks(ruler: Ruler, window: Window, most: usize) -> Vec<(f64, String)> {
+    let (_, unit) = ruler.unit(window);
+    let width = (window.to - window.from) / unit;
+    if !(width > 0.0 && width.is_finite()) || most == 0 {
+        return Vec::new();
+    }
+    let rough = width / most as f64;
+    let power = 10_f64.powf(rough.log10().floor());
+    let step = [1.0, 2.0, 5.0, 10.0].into_iter().map(|m| m * power).find(|s| *s >= rough * 0.999).unwrap_or(rough);
+    let decimals = (-step.log10().floor()).max(0.0) as usize;
+    let first = (window.from / unit / step - 1e-9).ceil() as i64;
+    let last = (window.to / unit / step + 1e-9).floor() as i64;
+    (first..=last)
+        .map(|i| {
+            let value = i as f64 * step;
+            let text = format!("{value:.decimals$}");
+            let label = match text.split_once('.') {
+                Some((whole, rest)) => format!("{}.{rest}", crate::units::thousands(whole)),
+                None => crate::units::thousands(&text),
+            };
+            (value * unit, label)
+        })
+        .collect()
+}
+
+/// Cuts a window into `count` columns. A column without a sample of its own shows the one that reaches into it; behind the
+/// end of the trace it is `None`.
+pub fn columns(trace: &Trace, ruler: Ruler, window: Window, count: usize) -> Vec<Option<Column>> {
+    let end = ruler.end(trace);
+    let width = (window.to - window.from) / count.max(1) as f64;
+    let mut from = ruler.sample(trace, window.from);
+    (0..count)
+        .map(|i| {
+            let right = window.from + width * (i + 1) as f64;
+            let to = ruler.sample(trace, right);
+            let first = from;
+            from = to;
+            if right - width >= end || first >= trace.len() {
+                return None;
+            }
+            let samples = first..to.max(first + 1).min(trace.len());
+            let (a, b) = (samples.start, samples.end);
+            Some(Column {
+                op: trace.leg_at(a).map_or(Op::Idle, |leg| leg.op),
+                rate: trace.rate.extent(a, b),
+                temp: trace.temp.extent(a, b),
+                p50: trace.p50.extent(a, b),
+                p99: trace.p99.extent(a, b),
+                samples,
+            })
+        })
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::sample::Sample;
+
+    fn trace() -> Trace {
+        let samples: Vec<Sample> = (0..1000)
+            .map(|i| Sample {
+                start: Nanos(i * 1_000_000_000),
+                end: Nanos((i + 1) * 1_000_000_000),
+                op: if i < 900 { Op::Write } else { Op::Idle },
+                written: Bytes(if i < 900 { 1_000_000_000 } else { 0 }),
+                ..Sample::default()
+            })
+            .collect();
+        Trace::of(&samples, &["a".into()])
+    }
+
+    #[test]
+    fn columns_share_the_samples_among_them_without_gap_or_overlap() {
+        let trace = trace();
+        for (ruler, count) in [(Ruler::Time, 160), (Ruler::Time, 7), (Ruler::Bytes, 90)] {
+            let window = Window { from: 0.0, to: ruler.end(&trace) };
+            let all: Vec<Column> = columns(&trace, ruler, window, count).into_iter().flatten().collect();
+            assert_eq!(all.len(), count);
+            assert!(all.windows(2).all(|w| w[0].samples.end == w[1].samples.start), "{ruler:?}");
+        }
+        let zoomed = columns(&trace, Ruler::Time, Window { from: 10e9, to: 12e9 }, 100);
+        assert!(zoomed.iter().all(|c| c.as_ref().is_some_and(|c| c.rate.is_some())), "finer than the samples");
+        let behind = columns(&trace, Ruler::Time, Window { from: 990e9, to: 1010e9 }, 20);
+        assert_eq!(behind.iter().flatten().count(), 10);
+        assert!(behind[0].as_ref().is_some_and(|c| c.rate.is_none()), "at rest there is no rate");
+        assert_eq!(columns(&Trace::new(), Ruler::Bytes, Window { from: 0.0, to: 1.0 }, 3), [None, None, None]);
+    }
+
+    #[test]
+    fn ticks_are_round_and_within_the_window() {
+        let labels = |ruler, from: f64, to: f64, most| -> Vec<String> {
+            ticks(ruler, Window { from, to }, most).into_iter().map(|t| t.1).collect()
+        };
+        assert_eq!(labels(Ruler::Bytes, 0.0, 600e9, 6), ["0", "100", "200", "300", "400", "500", "600"]);
+        assert_eq!(labels(Ruler::Bytes, 0.0, 1600e9, 4), ["0", "500", "1,000", "1,500"]);
+        assert_eq!(labels(Ruler::Time, 0.0, 250e9, 5), ["0", "1", "2", "3", "4"]);
+        assert_eq!(labels(Ruler::Bytes, 117.0e9, 120.0e9, 6), ["117.0", "117.5", "118.0", "118.5", "119.0", "119.5", "120.0"]);
+        assert_eq!(labels(Ruler::Time, 0.0, 0.0, 5), Vec::<String>::new());
+    }
+}

@@ -1,0 +1,318 @@
+//! The figure of a run: rate against bytes with its plateaus and numbered breaks, temperature with its limits below on
+//! the same ruler, and what the breaks are, in sentences.
+
+use crate::{FAMILY, FigureError};
+use mile_core::findings::{Context, Findings};
+use mile_core::ruler::{Column, Ruler, Window, columns, ticks};
+use mile_core::trace::Trace;
+use mile_core::units::{Bytes, Nanos, number};
+use plotters::chart::{ChartBuilder, ChartContext};
+use plotters::coord::Shift;
+use plotters::coord::types::RangedCoordf64;
+use plotters::element::{Circle, DashedPathElement, PathElement, Polygon, Text};
+use plotters::prelude::{Cartesian2d, DrawingArea, IntoDrawingArea, RGBColor, SVGBackend, ShapeStyle, TextStyle, WHITE};
+use plotters::style::text_anchor::{HPos, Pos, VPos};
+use plotters::style::{Color, IntoFont};
+
+const WIDTH: u32 = 1120;
+const INK: RGBColor = RGBColor(34, 37, 43);
+const FAINT: RGBColor = RGBColor(120, 124, 132);
+const GRID: RGBColor = RGBColor(222, 222, 218);
+const TERRAIN: RGBColor = RGBColor(224, 178, 92);
+const RIDGE: RGBColor = RGBColor(150, 98, 16);
+const ROSE: RGBColor = RGBColor(186, 50, 96);
+/// Columns that the trace is cut into: finer than a printed line is wide.
+const COLUMNS: usize = 1000;
+const LEFT: u32 = 74;
+const RIGHT: u32 = 150;
+
+/// What a figure of a run shows.
+#[derive(Clone, Copy, Debug)]
+pub struct RunFigure<'a> {
+    /// Course and drive: `long soak on Merrow K2 2TB`.
+    pub title: &'a str,
+    /// Conditions, and how the run was made, a line each.
+    pub lines: &'a [String],
+    /// The samples.
+    pub trace: &'a Trace,
+    /// What they show.
+    pub findings: &'a Findings,
+    /// Limits of the drive.
+    pub context: &'a Context,
+    /// What lies along the bottom.
+    pub ruler: Ruler,
+    /// The part of it to draw; all of it where it is `None`.
+    pub window: Option<Window>,
+}
+
+type Area<'a> = DrawingArea<SVGBackend<'a>, Shift>;
+type Chart<'a, 'b> = ChartContext<'a, SVGBackend<'b>, Cartesian2d<RangedCoordf64, RangedCoordf64>>;
+
+fn failed(e: impl std::fmt::Display) -> FigureError {
+    FigureError::Draw(e.to_string())
+}
+
+fn font(size: f64, colour: RGBColor) -> TextStyle<'static> {
+    (FAMILY, size).into_font().color(&colour)
+}
+
+/// Draws a run as SVG.
+pub fn draw(figure: &RunFigure<'_>) -> Result<String, FigureError> {
+    if figure.trace.is_empty() {
+        return Err(FigureError::Empty);
+    }
+    let figure = RunFigure { ruler: figure.ruler.fitting(figure.trace), ..*figure };
+    let window = figure.window.unwrap_or(Window { from: 0.0, to: figure.ruler.end(figure.trace).max(1.0) });
+    let data: Vec<Option<Column>> = columns(figure.trace, figure.ruler, window, COLUMNS);
+    let sentences = sentences(&figure);
+    let has_temp = data.iter().flatten().any(|c| c.temp.is_some());
+    let head = 62 + 19 * figure.lines.len() as u32;
+    let temp_height = if has_temp { 210 } else { 0 };
+    let foot = 40 + 24 * sentences.len() as u32;
+    let height = head + 400 + temp_height + foot;
+    let mut svg = String::new();
+    {
+        let root = SVGBackend::with_string(&mut svg, (WIDTH, height)).into_drawing_area();
+        root.fill(&WHITE).map_err(failed)?;
+        let (top, rest) = root.split_vertically(head);
+        draw_head(&top, &figure)?;
+        let (rate, rest) = rest.split_vertically(400);
+        draw_rate(&rate, &figure, window, &data, has_temp)?;
+        let (temp, foot) = rest.split_vertically(temp_height);
+        if has_temp {
+            draw_temp(&temp, &figure, window, &data)?;
+        }
+        for (i, sentence) in sentences.iter().enumerate() {
+            foot.draw(&Text::new(sentence.clone(), (LEFT as i32, 22 + 24 * i as i32), font(14.0, INK))).map_err(failed)?;
+        }
+        root.present().map_err(failed)?;
+    }
+    Ok(svg)
+}
+
+fn draw_head(area: &Area<'_>, figure: &RunFigure<'_>) -> Result<(), FigureError> {
+    area.draw(&Text::new(figure.title.to_owned(), (LEFT as i32, 20), font(23.0, INK))).map_err(failed)?;
+    for (i, line) in figure.lines.iter().enumerate() {
+        area.draw(&Text::new(line.clone(), (LEFT as i32, 54 + 19 * i as i32), font(13.0, FAINT))).map_err(failed)?;
+    }
+    Ok(())
+}
+
+fn sentences(figure: &RunFigure<'_>) -> Vec<String> {
+    let mut all: Vec<String> = figure
+        .findings
+        .breaks
+        .iter()
+        .enumerate()
+        .map(|(i, b)| {
+            let why = b.evidence.iter().find(|e| e.supports && e.cause == b.cause).map_or(String::new(), |e| format!(": {}", e.text));
+            format!(
+                "{}   {} after {}   {} → {} MB/s   {}, {:.2} sure{why}",
+                i + 1,
+                Bytes(b.at_bytes),
+                Nanos::from_secs(b.at_s),
+                number(b.from_mb_s),
+                number(b.to_mb_s),
+                b.cause.words(),
+                b.confidence
+            )
+        })
+        .collect();
+    if all.is_empty() {
+        all.push("No break in the rate was found.".into());
+    }
+    if let Some(cache) = &figure.findings.cache {
+        all.push(format!(
+            "Write cache {} ({} to {}); {} MB/s into it, {} MB/s behind it.",
+            Bytes(cache.bytes),
+            Bytes(cache.low_bytes),
+            Bytes(cache.high_bytes),
+            number(cache.before_mb_s),
+            number(cache.behind_mb_s)
+        ));
+    }
+    all
+}
+
+/// A round number at or above `value`, for the top of an axis.
+fn round_up(value: f64) -> f64 {
+    let power = 10_f64.powf(value.max(1e-9).log10().floor());
+    [1.0, 1.5, 2.0, 2.5, 3.0, 4.0, 5.0, 6.0, 8.0, 10.0].into_iter().map(|m| m * power).find(|r| *r >= value).unwrap_or(value)
+}
+
+fn chart<'a, 'b>(area: &'a Area<'b>, window: Window, low: f64, high: f64, bottom: u32) -> Result<Chart<'a, 'b>, FigureError> {
+    ChartBuilder::on(area)
+        .margin_top(26)
+        .margin_right(RIGHT)
+        .set_left_and_bottom_label_area_size_of(LEFT, bottom)
+        .build_cartesian_2d(window.from..window.to, low..high)
+        .map_err(failed)
+}
+
+trait LabelAreas {
+    fn set_left_and_bottom_label_area_size_of(&mut self, left: u32, bottom: u32) -> &mut Self;
+}
+
+impl LabelAreas for ChartBuilder<'_, '_, SVGBackend<'_>> {
+    fn set_left_and_bottom_label_area_size_of(&mut self, left: u32, bottom: u32) -> &mut Self {
+        self.set_label_area_size(plotters::chart::LabelAreaPosition::Left, left);
+        self.set_label_area_size(plotters::chart::LabelAreaPosition::Bottom, bottom)
+    }
+}
+
+/// Horizontal lines and their labels, and the ruler where there is room for it.
+fn axes(area: &Area<'_>, chart: &Chart<'_, '_>, figure: &RunFigure<'_>, window: Window, levels: &[f64], unit: &str, ruler: bool) -> Result<(), FigureError> {
+    let plot = chart.plotting_area();
+    for &level in levels {
+        let (x0, y) = plot.map_coordinate(&(window.from, level));
+        let (x1, _) = plot.map_coordinate(&(window.to, level));
+        let base = area.get_base_pixel();
+        let at = |x: i32, y: i32| (x - base.0, y - base.1);
+        area.draw(&PathElement::new([at(x0, y), at(x1, y)], GRID)).map_err(failed)?;
+        let style = font(13.0, INK).pos(Pos::new(HPos::Right, VPos::Center));
+        area.draw(&Text::new(number(level), at(x0 - 8, y), style)).map_err(failed)?;
+    }
+    let base = area.get_base_pixel();
+    let high = levels.iter().copied().fold(f64::MIN, f64::max);
+    let (x, y) = plot.map_coordinate(&(window.from, high));
+    area.draw(&Text::new(unit.to_owned(), (x - base.0, y - base.1 - 22), font(13.0, FAINT))).map_err(failed)?;
+    if ruler {
+        let low = levels.iter().copied().fold(f64::MAX, f64::min);
+        for (position, label) in ticks(figure.ruler, window, 9) {
+            let (x, y) = plot.map_coordinate(&(position, low));
+            let (x, y) = (x - base.0, y - base.1);
+            area.draw(&PathElement::new([(x, y), (x, y + 5)], INK)).map_err(failed)?;
+            let style = font(13.0, INK).pos(Pos::new(HPos::Center, VPos::Top));
+            area.draw(&Text::new(label, (x, y + 9), style)).map_err(failed)?;
+        }
+        let (x, y) = plot.map_coordinate(&(window.to, low));
+        let what = match figure.ruler {
+            Ruler::Bytes => format!("{} moved", figure.ruler.unit(window).0),
+            Ruler::Time => format!("{} since the start", figure.ruler.unit(window).0),
+        };
+        area.draw(&Text::new(what, (x - base.0 + 14, y - base.1 + 9), font(13.0, FAINT))).map_err(failed)?;
+    }
+    Ok(())
+}
+
+fn middle(window: Window, i: usize) -> f64 {
+    window.from + (window.to - window.from) * (i as f64 + 0.5) / COLUMNS as f64
+}
+
+fn draw_rate(area: &Area<'_>, figure: &RunFigure<'_>, window: Window, data: &[Option<Column>], temp_below: bool) -> Result<(), FigureError> {
+    let high = data.iter().flatten().filter_map(|c| c.rate).map(|r| r.max).fold(0.0, f64::max);
+    let high = round_up(high * 1.04);
+    let bottom = if temp_below { 8 } else { 34 };
+    let mut chart = chart(area, window, 0.0, high, bottom)?;
+    let levels: Vec<f64> = (0..=4).map(|i| high * f64::from(i) / 4.0).collect();
+    axes(area, &chart, figure, window, &levels, "MB/s", !temp_below)?;
+    for stretch in stretches(data, |c| c.rate.is_some()) {
+        let rate = |i: usize| data[i].as_ref().and_then(|c| c.rate);
+        let half = (window.to - window.from) / COLUMNS as f64 / 2.0;
+        let mut ground: Vec<(f64, f64)> = vec![(middle(window, stretch.start) - half, 0.0)];
+        for i in stretch.clone() {
+            if let Some(r) = rate(i) {
+                ground.extend([(middle(window, i) - half, r.mean), (middle(window, i) + half, r.mean)]);
+            }
+        }
+        ground.push((middle(window, stretch.end - 1) + half, 0.0));
+        chart.draw_series([Polygon::new(ground, TERRAIN.mix(0.85).filled())]).map_err(failed)?;
+        let up = stretch.clone().filter_map(|i| rate(i).map(|r| (middle(window, i), r.max)));
+        let down = stretch.clone().rev().filter_map(|i| rate(i).map(|r| (middle(window, i), r.min)));
+        let band: Vec<(f64, f64)> = up.chain(down).collect();
+        chart.draw_series([Polygon::new(band, RIDGE.mix(0.32).filled())]).map_err(failed)?;
+    }
+    for p in &figure.findings.plateaus {
+        let (from, to) = match figure.ruler {
+            Ruler::Bytes => (p.start_bytes as f64, p.end_bytes as f64),
+            Ruler::Time => (p.start_s * 1e9, p.end_s * 1e9),
+        };
+        let gb = (p.end_bytes - p.start_bytes) as f64 / 1e9;
+        let tilt = p.slope_mb_s_per_gb * gb / 2.0;
+        let ends = [(from.max(window.from), p.mean_mb_s - tilt), (to.min(window.to), p.mean_mb_s + tilt)];
+        if ends[1].0 > ends[0].0 {
+            chart.draw_series([PathElement::new(ends, ShapeStyle::from(INK).stroke_width(2))]).map_err(failed)?;
+            let (x0, y) = chart.plotting_area().map_coordinate(&ends[0]);
+            let (x1, _) = chart.plotting_area().map_coordinate(&ends[1]);
+            if x1 - x0 > 120 {
+                let base = area.get_base_pixel();
+                let label = format!("{} ± {} MB/s", number(p.mean_mb_s), number(p.sd_mb_s));
+                // Under the line, on the terrain.
+                area.draw(&Text::new(label, (x0 - base.0 + 16, y - base.1 + 8), font(13.0, INK))).map_err(failed)?;
+            }
+        }
+    }
+    for (i, b) in figure.findings.breaks.iter().enumerate() {
+        let at = position(figure.ruler, b.at_bytes, b.at_s);
+        if at < window.from || at > window.to {
+            continue;
+        }
+        chart.draw_series([DashedPathElement::new([(at, 0.0), (at, high)], 2, 3, INK)]).map_err(failed)?;
+        let (x, y) = chart.plotting_area().map_coordinate(&(at, high));
+        let base = area.get_base_pixel();
+        let (x, y) = (x - base.0, y - base.1 - 11);
+        area.draw(&Circle::new((x, y), 10, INK.filled())).map_err(failed)?;
+        let style = font(13.0, WHITE_INK).pos(Pos::new(HPos::Center, VPos::Center));
+        area.draw(&Text::new(format!("{}", i + 1), (x, y), style)).map_err(failed)?;
+    }
+    Ok(())
+}
+
+const WHITE_INK: RGBColor = RGBColor(255, 255, 255);
+
+fn position(ruler: Ruler, bytes: u64, seconds: f64) -> f64 {
+    match ruler {
+        Ruler::Bytes => bytes as f64,
+        Ruler::Time => seconds * 1e9,
+    }
+}
+
+fn draw_temp(area: &Area<'_>, figure: &RunFigure<'_>, window: Window, data: &[Option<Column>]) -> Result<(), FigureError> {
+    let temps = || data.iter().flatten().filter_map(|c| c.temp);
+    let limits: Vec<(&str, f64)> = [("warns from", figure.context.warn), ("critical from", figure.context.critical)]
+        .into_iter()
+        .filter_map(|(name, limit)| limit.map(|l| (name, l.0)))
+        .collect();
+    let lowest = temps().map(|t| t.min).fold(f64::MAX, f64::min);
+    let highest = limits.iter().map(|l| l.1).chain(temps().map(|t| t.max)).fold(f64::MIN, f64::max);
+    let (low, high) = ((lowest / 10.0 - 0.2).floor() * 10.0, (highest / 10.0 + 0.1).ceil() * 10.0);
+    let mut chart = chart(area, window, low, high, 34)?;
+    let step = if high - low > 50.0 { 20.0 } else { 10.0 };
+    let levels: Vec<f64> = (0..).map(|i| low + step * f64::from(i)).take_while(|l| *l <= high).collect();
+    axes(area, &chart, figure, window, &levels, "°C", true)?;
+    for (name, limit) in limits {
+        let style = ShapeStyle::from(ROSE).stroke_width(1);
+        chart.draw_series([DashedPathElement::new([(window.from, limit), (window.to, limit)], 7, 5, style)]).map_err(failed)?;
+        let (x, y) = chart.plotting_area().map_coordinate(&(window.to, limit));
+        let base = area.get_base_pixel();
+        let style = font(13.0, ROSE).pos(Pos::new(HPos::Left, VPos::Center));
+        area.draw(&Text::new(format!("{name} {limit:.0} °C"), (x - base.0 + 8, y - base.1), style)).map_err(failed)?;
+    }
+    for stretch in stretches(data, |c| c.temp.is_some()) {
+        let line: Vec<(f64, f64)> =
+            stretch.filter_map(|i| Some((middle(window, i), data[i].as_ref()?.temp?.mean))).collect();
+        chart.draw_series([PathElement::new(line, ShapeStyle::from(ROSE).stroke_width(2))]).map_err(failed)?;
+    }
+    for b in &figure.findings.breaks {
+        let at = position(figure.ruler, b.at_bytes, b.at_s);
+        if (window.from..=window.to).contains(&at) {
+            chart.draw_series([DashedPathElement::new([(at, low), (at, high)], 2, 3, INK)]).map_err(failed)?;
+        }
+    }
+    Ok(())
+}
+
+/// Stretches of neighbouring columns that have a reading.
+fn stretches(data: &[Option<Column>], has: impl Fn(&Column) -> bool) -> Vec<std::ops::Range<usize>> {
+    let mut all: Vec<std::ops::Range<usize>> = Vec::new();
+    for (i, column) in data.iter().enumerate() {
+        if !column.as_ref().is_some_and(&has) {
+            continue;
+        }
+        match all.last_mut() {
+            Some(last) if last.end == i => last.end = i + 1,
+            _ => all.push(i..i + 1),
+        }
+    }
+    all
+}
