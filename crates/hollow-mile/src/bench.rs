@@ -2,14 +2,19 @@
 
 use mile_core::Bytes;
 use mile_drive::file::{EngineChoice, FileDrive};
+use mile_drive::nvme::HealthLog;
 use mile_drive::sim::{SimDrive, model};
 use mile_drive::{Claims, Drive, DriveError, Facts, Identity, Limits, Situation};
-use mile_drive::nvme::HealthLog;
 use serde::Serialize;
 use std::path::Path;
 
 /// Opens nothing yet: looks at the drive that a name means.
-pub(crate) fn drive(name: &str, size: Option<Bytes>, seed: u64, engine: EngineChoice) -> Result<Box<dyn Drive>, DriveError> {
+pub(crate) fn drive(
+    name: &str,
+    size: Option<Bytes>,
+    seed: u64,
+    engine: EngineChoice,
+) -> Result<Box<dyn Drive>, DriveError> {
     if name.starts_with("sim:") {
         if let Some(size) = size {
             return Err(DriveError::Unusable {

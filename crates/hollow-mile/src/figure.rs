@@ -10,13 +10,18 @@ use std::path::Path;
 
 /// Course and drive, for a title.
 pub(crate) fn title(head: &RunHead) -> String {
-    if head.drive.model.is_empty() { head.course.clone() } else { format!("{} on {}", head.course, head.drive.model) }
+    if head.drive.model.is_empty() {
+        head.course.clone()
+    } else {
+        format!("{} on {}", head.course, head.drive.model)
+    }
 }
 
 /// A time in the user's own zone: `2026-11-23 14:05`.
 pub(crate) fn when(unix: i64) -> String {
     let zone = jiff::tz::TimeZone::system();
-    jiff::Timestamp::from_second(unix).map_or_else(|_| String::new(), |t| t.to_zoned(zone).strftime("%Y-%m-%d %H:%M").to_string())
+    jiff::Timestamp::from_second(unix)
+        .map_or_else(|_| String::new(), |t| t.to_zoned(zone).strftime("%Y-%m-%d %H:%M").to_string())
 }
 
 fn lines(head: &RunHead, name: &str) -> Vec<String> {
@@ -39,8 +44,17 @@ fn lines(head: &RunHead, name: &str) -> Vec<String> {
 }
 
 /// Draws a run as SVG.
-pub(crate) fn svg(head: &RunHead, name: &str, trace: &Trace, findings: &Findings, context: &Context, ruler: Ruler, window: Option<Window>) -> Result<String, Failure> {
-    let figure = RunFigure { title: &title(head), lines: &lines(head, name), trace, findings, context, ruler, window };
+pub(crate) fn svg(
+    head: &RunHead,
+    name: &str,
+    trace: &Trace,
+    findings: &Findings,
+    context: &Context,
+    ruler: Ruler,
+    window: Option<Window>,
+) -> Result<String, Failure> {
+    let figure =
+        RunFigure { title: &title(head), lines: &lines(head, name), trace, findings, context, ruler, window };
     Ok(draw(&figure)?)
 }
 
@@ -50,22 +64,29 @@ pub(crate) fn as_pdf(svg: &str) -> Result<Vec<u8>, Failure> {
 }
 
 /// Writes a file whole or not at all: to a new file beside it, which then takes its name.
-pub(crate) fn write_whole(path: &Path, overwrite: bool, write: impl FnOnce(&mut dyn Write) -> Result<(), Failure>) -> Result<(), Failure> {
-    let io = |doing: &str, e: &std::io::Error| Failure::usage(format!("cannot {doing} {}: {e}", path.display()));
+pub(crate) fn write_whole(
+    path: &Path,
+    overwrite: bool,
+    write: impl FnOnce(&mut dyn Write) -> Result<(), Failure>,
+) -> Result<(), Failure> {
+    let io =
+        |doing: &str, e: &std::io::Error| Failure::usage(format!("cannot {doing} {}: {e}", path.display()));
     if path.exists() && !overwrite {
-        return Err(Failure::usage(format!("{} exists and is left as it is; name another file, or add --overwrite", path.display())));
+        return Err(Failure::usage(format!(
+            "{} exists and is left as it is; name another file, or add --overwrite",
+            path.display()
+        )));
     }
     let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let mut file = tempfile::Builder::new()
-        .prefix(".hollow-mile-")
-        .tempfile_in(folder)
-        .map_err(|e| io("write", &e))?;
+    let mut file =
+        tempfile::Builder::new().prefix(".hollow-mile-").tempfile_in(folder).map_err(|e| io("write", &e))?;
     {
         let mut buffer = std::io::BufWriter::new(file.as_file_mut());
         write(&mut buffer)?;
         buffer.flush().map_err(|e| io("write", &e))?;
     }
-    let stored = if overwrite { file.persist(path).map(|_| ()) } else { file.persist_noclobber(path).map(|_| ()) };
+    let stored =
+        if overwrite { file.persist(path).map(|_| ()) } else { file.persist_noclobber(path).map(|_| ()) };
     stored.map_err(|e| io("write", &e.error))?;
     // A temporary file is for its owner only; a figure is for others too.
     let mode = std::os::unix::fs::PermissionsExt::from_mode(0o644);

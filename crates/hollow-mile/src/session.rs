@@ -55,10 +55,12 @@ pub(crate) struct Ended {
 
 /// Reads the course, looks at the drive, and fits the one to the other. Nothing is made or written.
 pub(crate) fn prepare(order: Order) -> Result<Ready, Failure> {
-    let course = mile_course::parse(&order.course_text).map_err(|errors| Failure::usage(course_errors(&order, &errors)))?;
+    let course = mile_course::parse(&order.course_text)
+        .map_err(|errors| Failure::usage(course_errors(&order, &errors)))?;
     let drive = bench::drive(&order.drive, order.size, order.seed, order.engine)?;
-    let plan = mile_course::plan(&course, &run::plan_facts(drive.as_ref()))
-        .map_err(|errors| Failure::usage(format!("{} does not fit {}:\n{}", order.course_name, order.drive, errors.join("\n"))))?;
+    let plan = mile_course::plan(&course, &run::plan_facts(drive.as_ref())).map_err(|errors| {
+        Failure::usage(format!("{} does not fit {}:\n{}", order.course_name, order.drive, errors.join("\n")))
+    })?;
     Ok(Ready { plan, drive, order })
 }
 
@@ -70,6 +72,11 @@ pub(crate) fn course_errors(order: &Order, errors: &[mile_course::Diagnostic]) -
 }
 
 impl Ready {
+    /// Rated endurance of the drive, where it is claimed.
+    pub(crate) fn endurance(&self) -> Option<Bytes> {
+        self.drive.claims().endurance
+    }
+
     /// Starts the run on a thread of its own. Whoever listens to the messages may fall behind; the logbook does not.
     pub(crate) fn start(mut self, book: Logbook) -> std::io::Result<Underway> {
         if !self.drive.is_virtual() && same_disk(Path::new(&self.order.drive), book.path()) {
@@ -82,26 +89,32 @@ impl Ready {
         let (commands, obeyed) = unbounded();
         let (number, numbers) = unbounded();
         let recorder = Recorder::start(book, number)?;
-        let thread = std::thread::Builder::new().name("runner".into()).spawn(move || self.execute(recorder, &told, &obeyed))?;
+        let thread = std::thread::Builder::new()
+            .name("runner".into())
+            .spawn(move || self.execute(recorder, &told, &obeyed))?;
         Ok(Underway { messages, commands, number: numbers, thread })
     }
 
     fn execute(mut self, recorder: Recorder, told: &Sender<Message>, commands: &Receiver<Command>) -> Ended {
         let order = &self.order;
-        let mut head = run::head(&self.plan, &order.course_text, self.drive.as_ref(), order.seed, unix_seconds());
+        let mut head =
+            run::head(&self.plan, &order.course_text, self.drive.as_ref(), order.seed, unix_seconds());
         head.situation = overlay(head.situation, &order.situation);
         let mut lost = false;
         let mut tell = |message: Message| {
             if !lost && !recorder.tell(message.clone()) {
                 // The drive goes on: what it does is still shown, and the reason is given at the end.
                 lost = true;
-                let kind = EventKind::Failed("The logbook can no longer be written; the run goes on without it".into());
+                let kind = EventKind::Failed(
+                    "The logbook can no longer be written; the run goes on without it".into(),
+                );
                 let _ = told.send(Message::Event(Event { at: mile_core::Nanos(0), bytes: Bytes(0), kind }));
             }
             // The listener may have gone; the run goes on.
             let _ = told.send(message);
         };
-        let outcome = execute(&self.plan, head, self.drive.as_mut(), order.speed, order.keep, commands, &mut tell);
+        let outcome =
+            execute(&self.plan, head, self.drive.as_mut(), order.speed, order.keep, commands, &mut tell);
         Ended { outcome, truth: self.drive.truth(), kept: recorder.finish() }
     }
 }
@@ -109,7 +122,9 @@ impl Ready {
 impl Underway {
     /// Waits for the end.
     pub(crate) fn finish(self) -> Result<Ended, Failure> {
-        self.thread.join().map_err(|_| Failure::run("the runner ended unexpectedly; what it had logged is in the logbook"))
+        self.thread
+            .join()
+            .map_err(|_| Failure::run("the runner ended unexpectedly; what it had logged is in the logbook"))
     }
 }
 
@@ -138,7 +153,8 @@ pub(crate) fn logbook_path(named: Option<&Path>) -> Result<PathBuf, Failure> {
     if let Some(path) = named {
         return Ok(path.to_owned());
     }
-    let folders = directories::ProjectDirs::from("", "", "hollow-mile")
-        .ok_or_else(|| Failure::usage("there is no home folder to keep a logbook in; name one with --logbook FILE"))?;
+    let folders = directories::ProjectDirs::from("", "", "hollow-mile").ok_or_else(|| {
+        Failure::usage("there is no home folder to keep a logbook in; name one with --logbook FILE")
+    })?;
     Ok(folders.data_dir().join("runs.logbook"))
 }

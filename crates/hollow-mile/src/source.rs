@@ -42,11 +42,15 @@ impl Source {
         };
         source.findings = findings(&source.trace, &source.context);
         if !source.problems.is_empty() {
-            let left_out = format!("{} rows of the file could not be used and were left out.", source.problems.len());
+            let left_out =
+                format!("{} rows of the file could not be used and were left out.", source.problems.len());
             source.findings.notes.insert(0, left_out);
         }
         if let Some(status) = source.status.filter(|s| *s != Status::Done) {
-            source.findings.notes.insert(0, format!("The run is {}: what follows is of its part so far.", status.words()));
+            source
+                .findings
+                .notes
+                .insert(0, format!("The run is {}: what follows is of its part so far.", status.words()));
         }
         Ok(source)
     }
@@ -74,8 +78,10 @@ impl Source {
         let file = std::fs::File::open(named).map_err(|e| {
             Failure::usage(format!("{named}: {e}. Name a run by its number, `last`, or a CSV file"))
         })?;
-        let all = read_csv(std::io::BufReader::new(file)).map_err(|e| Failure::usage(format!("{named}: {e}")))?;
-        let stem = Path::new(named).file_stem().map_or(named.to_owned(), |s| s.to_string_lossy().into_owned());
+        let all =
+            read_csv(std::io::BufReader::new(file)).map_err(|e| Failure::usage(format!("{named}: {e}")))?;
+        let stem =
+            Path::new(named).file_stem().map_or(named.to_owned(), |s| s.to_string_lossy().into_owned());
         let head = RunHead {
             course: stem,
             legs: all.legs.clone(),

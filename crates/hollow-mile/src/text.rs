@@ -50,7 +50,13 @@ pub(crate) fn findings(found: &Findings) -> String {
         let _ = writeln!(out, "Break {}: {}", i + 1, b.sentence());
         let _ = writeln!(out, "    between {} and {}", Bytes(b.low_bytes), Bytes(b.high_bytes));
         for e in &b.evidence {
-            let _ = writeln!(out, "    {} {}: {}", if e.supports { "for    " } else { "against" }, e.cause.words(), e.text);
+            let _ = writeln!(
+                out,
+                "    {} {}: {}",
+                if e.supports { "for    " } else { "against" },
+                e.cause.words(),
+                e.text
+            );
         }
     }
     if let Some(c) = &found.cache {
@@ -77,13 +83,26 @@ pub(crate) fn findings(found: &Findings) -> String {
     }
     if found.throttling.lost_bytes > 0 {
         let share = 100.0 * found.throttling.share_of_time;
-        let _ = writeln!(out, "Lost to throttling: {}, in {share:.0} % of the time under load", Bytes(found.throttling.lost_bytes));
+        let _ = writeln!(
+            out,
+            "Lost to throttling: {}, in {share:.0} % of the time under load",
+            Bytes(found.throttling.lost_bytes)
+        );
     }
     out.push_str(&tables(found));
     if let Some(next) = &found.next_step {
         let _ = writeln!(out, "\nNext: {}", next.text);
         if let Some(course) = &next.course {
-            let _ = writeln!(out, "\n{}", course.trim_end().lines().map(|l| format!("    {l}\n")).collect::<String>().trim_end_matches('\n'));
+            let _ = writeln!(
+                out,
+                "\n{}",
+                course
+                    .trim_end()
+                    .lines()
+                    .map(|l| format!("    {l}\n"))
+                    .collect::<String>()
+                    .trim_end_matches('\n')
+            );
         }
     }
     for (i, note) in found.notes.iter().enumerate() {
@@ -95,7 +114,8 @@ pub(crate) fn findings(found: &Findings) -> String {
 fn tables(found: &Findings) -> String {
     let mut out = String::new();
     if !found.plateaus.is_empty() {
-        let _ = writeln!(out, "\n{:<14} {:>12} {:>12} {:>12} {:>10}", "Plateau in", "from", "to", "MB/s", "±");
+        let _ =
+            writeln!(out, "\n{:<14} {:>12} {:>12} {:>12} {:>10}", "Plateau in", "from", "to", "MB/s", "±");
         for p in &found.plateaus {
             let _ = writeln!(
                 out,
@@ -115,8 +135,11 @@ fn tables(found: &Findings) -> String {
             "Leg", "time", "moved", "MB/s min, mean, max", "°C min, mean, max"
         );
         for l in &found.legs {
-            let rate = l.rate_mb_s.map_or("–".into(), |r| format!("{} {} {}", number(r.min), number(r.mean), number(r.max)));
-            let temp = l.temp_c.map_or("no reading".into(), |t| format!("{:.0} {:.1} {:.0}", t.min, t.mean, t.max));
+            let rate = l
+                .rate_mb_s
+                .map_or("–".into(), |r| format!("{} {} {}", number(r.min), number(r.mean), number(r.max)));
+            let temp =
+                l.temp_c.map_or("no reading".into(), |t| format!("{:.0} {:.1} {:.0}", t.min, t.mean, t.max));
             let _ = writeln!(
                 out,
                 "{:<14} {:>12} {:>12} {rate:>26} {temp:>20}",
@@ -127,7 +150,8 @@ fn tables(found: &Findings) -> String {
         }
     }
     if let Some(t) = &found.thermal {
-        let mut line = format!("\nTemperature: {:.0} °C at the start, {:.0} to {:.0} °C", t.start_c, t.min_c, t.max_c);
+        let mut line =
+            format!("\nTemperature: {:.0} °C at the start, {:.0} to {:.0} °C", t.start_c, t.min_c, t.max_c);
         if let Some(rise) = t.rise_over_ambient_c {
             let _ = write!(line, ", at most {rise:.0} °C above ambient");
         }

@@ -1,4 +1,238 @@
-use crate::{Failure, cli::DemoArgs};
+//! The full-screen terminal.
+//!
+//! One loop: everything that has come in is taken in, and then at most one frame is drawn. Drawing changes nothing but what
+//! it has to remember of itself (where the canvas was). Nothing that may take longer than a frame happens on this thread.
+
+pub(crate) mod canvas;
+mod draw;
+mod jobs;
+mod keys;
+mod places;
+mod state;
+mod terminal;
+mod theme;
+mod update;
+
+use crate::bench::cards;
+use crate::cli::DemoArgs;
+use crate::session::logbook_path;
+use crate::{Failure, text};
+use canvas::Framing;
+use crossbeam_channel::{Receiver, Sender, bounded, never, select, unbounded};
+use crossterm::event::Event;
+use jobs::Jobs;
+use mile_runner::{Message, Speed};
+use ratatui::layout::Rect;
+use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
+use state::{BenchPlace, Choice, FindingsPlace, LogbookPlace, Place, State};
+use std::io::IsTerminal;
 use std::path::PathBuf;
-pub(crate) fn open_bench(_l: Option<PathBuf>) -> Result<(), Failure> { Ok(()) }
-pub(crate) fn open_demo(_a: &DemoArgs) -> Result<(), Failure> { Ok(()) }
+use std::time::Duration;
+use theme::Theme;
+
+/// Messages of a run that are taken in before a frame is drawn again.
+const BATCH: usize = 20_000;
+/// Shortest time between two frames while messages come in.
+const FRAME: Duration = Duration::from_millis(33);
+
+/// The courses that are compiled in.
+const COURSES: [&str; 2] =
+    [include_str!("../../../courses/first-look.course"), include_str!("../../../courses/long-soak.course")];
+/// The logbook of demonstration runs (`scripts/make-demo`).
+const DEMO: &[u8] = include_bytes!("../../../demo/demo.logbook");
+
+/// The terminal on this machine's bench and the user's logbook.
+pub(crate) fn open_bench(logbook: Option<PathBuf>) -> Result<(), Failure> {
+    let path = logbook_path(logbook.as_deref())?;
+    // Said before the screen is taken over.
+    mile_logbook::Logbook::open(&path)?;
+    run(state(path, Speed::Times(60.0), false))
+}
+
+/// The terminal on the simulated bench, with a copy of the demonstration logbook in a temporary place.
+pub(crate) fn open_demo(args: &DemoArgs) -> Result<(), Failure> {
+    let folder = tempfile::Builder::new().prefix("hollow-mile-demo-").tempdir()?;
+    let path = folder.path().join("demo.logbook");
+    std::fs::write(&path, DEMO)?;
+    run(state(path, args.speed, true))
+}
+
+fn choices() -> Vec<Choice> {
+    COURSES
+        .iter()
+        .filter_map(|text| {
+            Some(Choice { name: mile_course::parse(text).ok()?.name, text: (*text).to_owned() })
+        })
+        .collect()
+}
+
+pub(crate) fn state(logbook_path: PathBuf, speed: Speed, is_demo: bool) -> State {
+    State {
+        place: Place::Bench,
+        before: Vec::new(),
+        theme: Theme::detect(false),
+        speed,
+        logbook_path,
+        is_demo,
+        bench: BenchPlace { cards: cards(), selected: 0 },
+        live: None,
+        findings: FindingsPlace { framing: Framing::default(), ..FindingsPlace::default() },
+        logbook: LogbookPlace::default(),
+        overlay: None,
+        notice: None,
+        choices: choices(),
+        canvas_area: Rect::default(),
+        place_spans: Vec::new(),
+        quit: false,
+    }
+}
+
+fn run(mut state: State) -> Result<(), Failure> {
+    if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
+        return Err(Failure::usage(
+            "the full screen needs a terminal; `hollow-mile --help` lists the commands that do without",
+        ));
+    }
+    let (send, events) = unbounded();
+    let (ask, asked) = bounded(1);
+    let mut taken = terminal::Taken::take()?;
+    std::thread::Builder::new().name("keys".into()).spawn(move || read_events(&send))?;
+    watch_signals(ask)?;
+    let jobs = Jobs::new();
+    jobs.list(&state.logbook_path);
+    let mut dirty = true;
+    while !state.quit {
+        if dirty {
+            taken.terminal.draw(|frame| draw::draw(frame, &mut state))?;
+        }
+        dirty = wait(&mut state, &jobs, &events, &asked);
+    }
+    drop(taken);
+    leave(state)
+}
+
+/// Waits until something has come in, and takes in all of it. Gives whether a frame is due.
+fn wait(state: &mut State, jobs: &Jobs, events: &Receiver<Event>, asked: &Receiver<()>) -> bool {
+    let messages =
+        state.live.as_ref().and_then(|l| l.strings.as_ref()).map_or_else(never, |s| s.messages.clone());
+    let mut from_run = false;
+    select! {
+        recv(events) -> event => match event {
+            Ok(event) => update::input(state, jobs, &event),
+            // The terminal is gone.
+            Err(_) => state.quit = true,
+        },
+        recv(asked) -> _ => state.quit = true,
+        recv(messages) -> message => {
+            from_run = true;
+            match message {
+                Ok(message) => update::message(state, jobs, message),
+                Err(_) => update::finished(state, jobs),
+            }
+        },
+        recv(jobs.results) -> result => if let Ok(result) = result { update::done(state, result) },
+        default(Duration::from_secs(3600)) => return false,
+    }
+    if from_run {
+        // A run may tell more than can be drawn: the frame waits for what comes within its time.
+        std::thread::sleep(FRAME.min(Duration::from_millis(15)));
+    }
+    take_rest(state, jobs, events, &messages);
+    true
+}
+
+fn take_rest(state: &mut State, jobs: &Jobs, events: &Receiver<Event>, messages: &Receiver<Message>) {
+    for message in messages.try_iter().take(BATCH) {
+        update::message(state, jobs, message);
+    }
+    for event in events.try_iter() {
+        update::input(state, jobs, &event);
+    }
+    for result in jobs.results.try_iter() {
+        update::done(state, result);
+    }
+    if let Some(live) = &mut state.live
+        && let Some(number) = live.strings.as_ref().and_then(|s| s.number.try_recv().ok())
+    {
+        live.number = Some(number);
+    }
+}
+
+fn read_events(send: &Sender<Event>) {
+    while let Ok(event) = crossterm::event::read() {
+        if send.send(event).is_err() {
+            return;
+        }
+    }
+}
+
+fn watch_signals(ask: Sender<()>) -> Result<(), Failure> {
+    let mut signals = signal_hook::iterator::Signals::new([SIGINT, SIGTERM, SIGHUP])?;
+    std::thread::Builder::new().name("signals".into()).spawn(move || {
+        for _ in &mut signals {
+            let _ = ask.try_send(());
+        }
+    })?;
+    Ok(())
+}
+
+/// A run that is still underway is stopped cleanly, and said where it is.
+fn leave(mut state: State) -> Result<(), Failure> {
+    let Some(strings) = state.live.as_mut().and_then(|l| l.strings.take()) else { return Ok(()) };
+    // It may have ended just now.
+    let _ = strings.commands.send(mile_runner::Command::Stop);
+    let ended = strings.finish()?;
+    match ended.kept {
+        Ok(run) if !state.is_demo => text::say(&format!(
+            "The run is {}; it is run {run} of the logbook.",
+            ended.outcome.status.words()
+        )),
+        Ok(_) => {}
+        Err(e) => return Err(Failure::run(e.to_string())),
+    }
+    Ok(())
+}
+
+/// A screen in memory, for measuring.
+pub(crate) struct Screen {
+    terminal: ratatui::Terminal<ratatui::backend::TestBackend>,
+    state: State,
+}
+
+impl Screen {
+    pub(crate) fn findings(
+        trace: mile_core::Trace,
+        head: mile_runner::RunHead,
+        path: PathBuf,
+        width: u16,
+        height: u16,
+    ) -> Self {
+        let context = head.context();
+        let shown = state::Shown {
+            run: 1,
+            status: mile_runner::Status::Done,
+            findings: mile_core::findings(&trace, &context),
+            head,
+            context,
+            trace,
+            events: Vec::new(),
+        };
+        let mut state = state(path, Speed::Max, true);
+        state.place = Place::Findings;
+        state.findings.shown = Some(shown);
+        let backend = ratatui::backend::TestBackend::new(width, height);
+        let terminal = match ratatui::Terminal::new(backend) {
+            Ok(terminal) => terminal,
+            Err(never) => match never {},
+        };
+        Self { terminal, state }
+    }
+
+    pub(crate) fn draw(&mut self) -> usize {
+        let state = &mut self.state;
+        // Whole, as after a resize: nothing is known of the frame before.
+        let _ = self.terminal.clear();
+        let drawn = self.terminal.draw(|frame| draw::draw(frame, state));
+        drawn.map_or(0, |frame| frame.buffer.content.iter().filter(|c| c.symbol() != " ").count())
+    }
+}

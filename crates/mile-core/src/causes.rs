@@ -46,14 +46,23 @@ struct Facts {
 }
 
 impl Facts {
-    fn gather(trace: &Trace, context: &Context, leg: &TraceLeg, edge: &Edge, earlier: &[&Edge], until: usize) -> Self {
+    fn gather(
+        trace: &Trace,
+        context: &Context,
+        leg: &TraceLeg,
+        edge: &Edge,
+        earlier: &[&Edge],
+        until: usize,
+    ) -> Self {
         let window = Nanos::from_secs(WINDOW_S);
         let before = trace.index_at_time(edge.at.since(window)).max(leg.samples.start);
-        let after = trace.index_at_time(edge.at.plus(window)).min(until.max(edge.sample + 1)).min(trace.len());
+        let after =
+            trace.index_at_time(edge.at.plus(window)).min(until.max(edge.sample + 1)).min(trace.len());
         let mean = |from: usize, to: usize| trace.temp.extent(from, to).map(|e| e.mean);
         let at = edge.sample.min(trace.len().saturating_sub(1));
         let five = Nanos::from_secs(5.0);
-        let near = trace.index_at_time(edge.at.since(five))..trace.index_at_time(edge.at.plus(five)).max(at + 1);
+        let near =
+            trace.index_at_time(edge.at.since(five))..trace.index_at_time(edge.at.plus(five)).max(at + 1);
         let temp = trace.temp.extent(near.start, near.end).map(|e| e.max);
         let early = mean(before, (before + (at - before.min(at)) / 4).max(before + 1));
         let late_from = after - (after - at.min(after)) / 4;
@@ -129,7 +138,8 @@ pub fn attribute(
         sum.exp()
     };
     let total: f64 = candidates.iter().map(|&c| odds(c)).sum();
-    let cause = candidates.iter().copied().max_by(|&a, &b| odds(a).total_cmp(&odds(b))).unwrap_or(Cause::Unexplained);
+    let cause =
+        candidates.iter().copied().max_by(|&a, &b| odds(a).total_cmp(&odds(b))).unwrap_or(Cause::Unexplained);
     let cap = match (facts.throttle_begins, facts.temp, facts.limit) {
         (Some(_), _, _) => 0.99,
         (None, Some(_), Some(_)) => 0.95,
@@ -156,7 +166,12 @@ pub fn attribute(
 fn cache(facts: &Facts, list: &mut Vec<Weighed>) {
     use Cause::CacheExhausted as C;
     if facts.first_fall {
-        weigh(list, C, 1.5, format!("first fall of this leg, {} after the drive was last at rest", facts.since_rest));
+        weigh(
+            list,
+            C,
+            1.5,
+            format!("first fall of this leg, {} after the drive was last at rest", facts.since_rest),
+        );
     } else {
         weigh(list, C, -0.5, "the rate had fallen before in this leg without a rest between");
     }
@@ -185,7 +200,9 @@ fn throttle(facts: &Facts, list: &mut Vec<Weighed>) {
     use Cause::ThermalThrottle as T;
     match facts.throttle_begins {
         Some(true) => weigh(list, T, 4.0, "a throttle counter began to tick at the break"),
-        Some(false) if facts.throttled_before => weigh(list, T, -1.0, "the throttle counters ticked as before"),
+        Some(false) if facts.throttled_before => {
+            weigh(list, T, -1.0, "the throttle counters ticked as before")
+        }
         Some(false) => weigh(list, T, -3.0, "no throttle counter ticked"),
         None => {}
     }
@@ -194,14 +211,24 @@ fn throttle(facts: &Facts, list: &mut Vec<Weighed>) {
             weigh(list, T, 2.0, format!("{t} at the break, at the warning limit of {limit}"));
         }
         (Some(t), Some(limit)) if limit.0 - t.0 >= CLEAR_C => {
-            weigh(list, T, -3.0, format!("{t} at the break, {:.0} °C below the warning limit", limit.0 - t.0));
+            weigh(
+                list,
+                T,
+                -3.0,
+                format!("{t} at the break, {:.0} °C below the warning limit", limit.0 - t.0),
+            );
         }
         (None, _) => weigh(list, T, -1.5, "no temperature was read"),
         _ => {}
     }
     match facts.rise_before {
         Some(rise) if rise >= 0.5 => {
-            weigh(list, T, 0.7, format!("the temperature was rising, {rise:.1} °C in the {WINDOW_S:.0} s before"));
+            weigh(
+                list,
+                T,
+                0.7,
+                format!("the temperature was rising, {rise:.1} °C in the {WINDOW_S:.0} s before"),
+            );
         }
         Some(rise) if rise < -0.5 => weigh(list, T, -1.5, "the temperature was falling before the break"),
         _ => {}
@@ -209,7 +236,12 @@ fn throttle(facts: &Facts, list: &mut Vec<Weighed>) {
     match facts.change_after {
         Some(change) if change <= 0.0 => weigh(list, T, 1.0, "the temperature stopped rising at the break"),
         Some(change) if change >= 1.5 => {
-            weigh(list, T, -1.5, format!("the temperature went on rising, {change:.1} °C in the {WINDOW_S:.0} s behind"));
+            weigh(
+                list,
+                T,
+                -1.5,
+                format!("the temperature went on rising, {change:.1} °C in the {WINDOW_S:.0} s behind"),
+            );
         }
         _ => {}
     }
@@ -224,7 +256,12 @@ fn release(facts: &Facts, list: &mut Vec<Weighed>) {
     }
     match facts.rise_before {
         Some(rise) if rise <= -0.5 => {
-            weigh(list, R, 1.5, format!("the temperature was falling, {:.1} °C in the {WINDOW_S:.0} s before", -rise));
+            weigh(
+                list,
+                R,
+                1.5,
+                format!("the temperature was falling, {:.1} °C in the {WINDOW_S:.0} s before", -rise),
+            );
         }
         Some(_) => weigh(list, R, -1.0, "the temperature was not falling"),
         None => weigh(list, R, -1.5, "no temperature was read"),
@@ -260,7 +297,9 @@ pub fn next_step(trace: &Trace, context: &Context, breaks: &[Break]) -> Option<N
         doubtful.confidence
     );
     if start.is_none() {
-        text.push_str(" Log the drive's temperature with it: without one, heat cannot be told from a full cache.");
+        text.push_str(
+            " Log the drive's temperature with it: without one, heat cannot be told from a full cache.",
+        );
     } else if context.warn.is_none() {
         text.push_str(" Give its warning temperature too (--warn).");
     }

@@ -352,7 +352,11 @@ fn plateau(trace: &Trace, leg: &TraceLeg, stretch: &Stretch) -> Plateau {
 fn leg_figures(trace: &Trace, leg: &TraceLeg) -> LegFigures {
     let (first, end) = (leg.samples.start, leg.samples.end);
     let mean = trace.mean_rate(leg.samples.clone());
-    let rate = trace.rate.extent(first, end).zip(mean).map(|(e, m)| Spread { min: e.min, mean: m.mb_s(), max: e.max });
+    let rate = trace.rate.extent(first, end).zip(mean).map(|(e, m)| Spread {
+        min: e.min,
+        mean: m.mb_s(),
+        max: e.max,
+    });
     let temp = trace.temp.extent(first, end).map(|e| Spread { min: e.min, mean: e.mean, max: e.max });
     LegFigures {
         leg: leg.name.clone(),
@@ -385,15 +389,20 @@ fn notes(trace: &Trace, context: &Context, all: &Findings) -> Vec<String> {
     }
     if all.thermal.is_none() {
         notes.push(
-            "No temperature was read, so that nothing is said about heat, and causes are less sure.".to_owned(),
+            "No temperature was read, so that nothing is said about heat, and causes are less sure."
+                .to_owned(),
         );
     } else if context.warn.is_none() {
-        notes.push("The drive's warning temperature is not known; give it with --warn to be surer of causes.".to_owned());
+        notes.push(
+            "The drive's warning temperature is not known; give it with --warn to be surer of causes."
+                .to_owned(),
+        );
     }
     if trace.errors() > 0 {
         notes.push(format!("{} operations failed.", trace.errors()));
     }
-    if let (Some(rated), Some(first)) = (context.rated_write, all.plateaus.iter().find(|p| p.op == Op::Write)) {
+    if let (Some(rated), Some(first)) = (context.rated_write, all.plateaus.iter().find(|p| p.op == Op::Write))
+    {
         let share = 100.0 * first.mean_mb_s / rated.mb_s();
         notes.push(format!(
             "The first plateau, {} MB/s, is {share:.0} % of the rated {} MB/s.",
@@ -401,6 +410,9 @@ fn notes(trace: &Trace, context: &Context, all: &Findings) -> Vec<String> {
             number(rated.mb_s())
         ));
     }
-    notes.push("Hollows, periodic dips and interference are not looked for by this version; their lists are empty.".to_owned());
+    notes.push(
+        "Hollows, periodic dips and interference are not looked for by this version; their lists are empty."
+            .to_owned(),
+    );
     notes
 }

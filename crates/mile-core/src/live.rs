@@ -295,7 +295,8 @@ mod tests {
         let announced: Vec<_> = news.iter().filter(|n| matches!(n.1, News::Announced(_))).collect();
         assert_eq!(announced.len(), 1, "{news:?}");
         assert!(announced[0].0 - 41.0 <= 10.0, "announced at {} s", announced[0].0);
-        let last = crate::findings(live.trace(), &Context { warn: Some(Celsius(75.0)), ..Context::default() });
+        let last =
+            crate::findings(live.trace(), &Context { warn: Some(Celsius(75.0)), ..Context::default() });
         assert_eq!(last.breaks.len(), 1);
         let (now, then) = (&live.breaks()[0], &last.breaks[0]);
         assert!(now.low_bytes <= then.at_bytes && then.at_bytes <= now.high_bytes, "{now:?} {then:?}");
@@ -311,7 +312,9 @@ mod tests {
 
     #[test]
     fn heat_at_the_limit_is_told_from_a_full_cache() {
-        let (live, _) = run(&[(800, 1000.0), (800, 600.0)], |t| if t < 200.0 { 40.0 + 0.175 * t } else { 75.0 - (t - 200.0) * 0.02 });
+        let (live, _) = run(&[(800, 1000.0), (800, 600.0)], |t| {
+            if t < 200.0 { 40.0 + 0.175 * t } else { 75.0 - (t - 200.0) * 0.02 }
+        });
         assert_eq!(live.breaks()[0].cause, Cause::ThermalThrottle, "{:?}", live.breaks());
         assert!(live.breaks()[0].confidence > 0.8);
     }

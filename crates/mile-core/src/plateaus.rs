@@ -189,7 +189,11 @@ pub fn plateaus(trace: &Trace, range: Range<usize>, settings: &Settings) -> (Vec
     let mut cuts: Vec<usize> = edges.iter().map(|e| e.sample).collect();
     cuts.insert(0, range.start);
     cuts.push(range.end);
-    let stretches = cuts.windows(2).zip(&parts).map(|(w, part)| stretch(trace, w[0]..w[1], part.line.slope != 0.0)).collect();
+    let stretches = cuts
+        .windows(2)
+        .zip(&parts)
+        .map(|(w, part)| stretch(trace, w[0]..w[1], part.line.slope != 0.0))
+        .collect();
     (stretches, edges)
 }
 
@@ -201,7 +205,9 @@ pub(crate) fn sharpen(values: &mut [f64], reach: usize) {
     for i in reach..values.len().saturating_sub(reach) {
         let (left, right) = (values[i - reach], values[i + reach]);
         let (y, step) = (values[i], (right - left).abs());
-        let alone = |by: usize| (values[i - by] - left).abs() < 0.2 * step && (values[i + by] - right).abs() < 0.2 * step;
+        let alone = |by: usize| {
+            (values[i - by] - left).abs() < 0.2 * step && (values[i + by] - right).abs() < 0.2 * step
+        };
         if (y - left) * (y - right) < 0.0 && (alone(1) || alone(2)) {
             values[i] = if (y - left).abs() < (y - right).abs() { left } else { right };
         }
@@ -230,13 +236,19 @@ fn take_transitions(parts: &mut Vec<Part>, settings: &Settings) -> Vec<Range<usi
     let mut i = 1;
     while i + 1 < parts.len() {
         let falling = along(&parts[i]) < 0.0;
-        let leads = |p: &Part| p.line.slope != 0.0 && (along(p) < 0.0) == falling && along(p).abs() >= settings.least_step();
+        let leads = |p: &Part| {
+            p.line.slope != 0.0 && (along(p) < 0.0) == falling && along(p).abs() >= settings.least_step()
+        };
         let run = parts[i..parts.len() - 1].iter().take_while(|p| leads(p)).count();
         let (Some(left), Some(right)) = (parts.get(i - 1), parts.get(i + run)) else { break };
         let slow = left.blocks.end..right.blocks.start;
         let across = right.line.at(slow.end as f64) - left.line.at(slow.start as f64);
         let shorter = left.blocks.len().min(right.blocks.len());
-        if run > 0 && 2 * slow.len() <= shorter && (across < 0.0) == falling && across.abs() >= settings.least_step() {
+        if run > 0
+            && 2 * slow.len() <= shorter
+            && (across < 0.0) == falling
+            && across.abs() >= settings.least_step()
+        {
             let middle = usize::midpoint(slow.start, slow.end);
             parts[i - 1].blocks.end = middle;
             parts[i + run].blocks.start = middle;
@@ -416,7 +428,9 @@ mod tests {
     /// sample, times noise of standard deviation `noise` that keeps `keep` of itself from sample to sample.
     fn leg(seconds: f64, noise: f64, keep: f64, seed: u64, rate: impl Fn(f64) -> f64) -> Trace {
         let mut rng = Xoshiro256PlusPlus::seed_from_u64(seed);
-        let mut normal = move || -> f64 { (0..12).map(|_| (rng.next_u64() >> 11) as f64 / (1_u64 << 53) as f64).sum::<f64>() - 6.0 };
+        let mut normal = move || -> f64 {
+            (0..12).map(|_| (rng.next_u64() >> 11) as f64 / (1_u64 << 53) as f64).sum::<f64>() - 6.0
+        };
         let mut trace = Trace::new();
         let mut wander = 0.0;
         for i in 0..(seconds * 4.0) as u64 {
@@ -449,9 +463,16 @@ mod tests {
             // What was really moved by then: whole samples, noise included, and the share of the one it falls in.
             let whole = (at * 4.0).floor();
             let truth = trace.moved(whole as usize).0 as f64 + (at - whole / 4.0) * 2873e6;
-            assert!((found[0].bytes.0 as f64 / truth - 1.0).abs() < 0.005, "seed {seed}: {} of {truth}", found[0].bytes.0);
+            assert!(
+                (found[0].bytes.0 as f64 / truth - 1.0).abs() < 0.005,
+                "seed {seed}: {} of {truth}",
+                found[0].bytes.0
+            );
             assert!(found[0].low.0 as f64 <= truth && truth <= found[0].high.0 as f64, "seed {seed}");
-            assert!((found[0].from.mb_s() / 2873.0 - 1.0).abs() < 0.02 && (found[0].to.mb_s() / 402.0 - 1.0).abs() < 0.02);
+            assert!(
+                (found[0].from.mb_s() / 2873.0 - 1.0).abs() < 0.02
+                    && (found[0].to.mb_s() / 402.0 - 1.0).abs() < 0.02
+            );
         }
     }
 
@@ -493,7 +514,12 @@ mod tests {
         let found = edges(&trace);
         let times: Vec<f64> = found.iter().map(|e| e.at.secs()).collect();
         assert_eq!(times.len(), 3, "{times:?}");
-        assert!((times[0] - 60.0).abs() < 0.3 && (200.0..222.0).contains(&times[1]) && (times[2] - 400.0).abs() < 0.5, "{times:?}");
+        assert!(
+            (times[0] - 60.0).abs() < 0.3
+                && (200.0..222.0).contains(&times[1])
+                && (times[2] - 400.0).abs() < 0.5,
+            "{times:?}"
+        );
         assert!(found[1].high.0 - found[1].low.0 > 5_000_000_000, "a gradual transition has an extent");
     }
 

@@ -32,7 +32,11 @@ impl Node {
     const EMPTY: Self = Self { min: f32::INFINITY, max: f32::NEG_INFINITY, sum: 0.0, count: 0 };
 
     fn of(value: f32) -> Self {
-        if value.is_nan() { Self::EMPTY } else { Self { min: value, max: value, sum: f64::from(value), count: 1 } }
+        if value.is_nan() {
+            Self::EMPTY
+        } else {
+            Self { min: value, max: value, sum: f64::from(value), count: 1 }
+        }
     }
 
     fn join(&mut self, other: Self) {

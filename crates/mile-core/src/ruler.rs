@@ -104,7 +104,8 @@ pub fn ticks(ruler: Ruler, window: Window, most: usize) -> Vec<(f64, String)> {
     }
     let rough = width / most as f64;
     let power = 10_f64.powf(rough.log10().floor());
-    let step = [1.0, 2.0, 5.0, 10.0].into_iter().map(|m| m * power).find(|s| *s >= rough * 0.999).unwrap_or(rough);
+    let step =
+        [1.0, 2.0, 5.0, 10.0].into_iter().map(|m| m * power).find(|s| *s >= rough * 0.999).unwrap_or(rough);
     let decimals = (-step.log10().floor()).max(0.0) as usize;
     let first = (window.from / unit / step - 1e-9).ceil() as i64;
     let last = (window.to / unit / step + 1e-9).floor() as i64;
@@ -130,7 +131,12 @@ pub fn columns(trace: &Trace, ruler: Ruler, window: Window, count: usize) -> Vec
     (0..count)
         .map(|i| {
             let right = window.from + width * (i + 1) as f64;
-            let to = ruler.sample(trace, right);
+            // What follows the last byte has no width on the ruler of bytes, and does not belong into its last column.
+            let to = if right >= end {
+                ruler.sample(trace, (end - 1.0).max(0.0)) + 1
+            } else {
+                ruler.sample(trace, right)
+            };
             let first = from;
             from = to;
             if right - width >= end || first >= trace.len() {
@@ -178,11 +184,17 @@ mod tests {
             assert!(all.windows(2).all(|w| w[0].samples.end == w[1].samples.start), "{ruler:?}");
         }
         let zoomed = columns(&trace, Ruler::Time, Window { from: 10e9, to: 12e9 }, 100);
-        assert!(zoomed.iter().all(|c| c.as_ref().is_some_and(|c| c.rate.is_some())), "finer than the samples");
+        assert!(
+            zoomed.iter().all(|c| c.as_ref().is_some_and(|c| c.rate.is_some())),
+            "finer than the samples"
+        );
         let behind = columns(&trace, Ruler::Time, Window { from: 990e9, to: 1010e9 }, 20);
         assert_eq!(behind.iter().flatten().count(), 10);
         assert!(behind[0].as_ref().is_some_and(|c| c.rate.is_none()), "at rest there is no rate");
-        assert_eq!(columns(&Trace::new(), Ruler::Bytes, Window { from: 0.0, to: 1.0 }, 3), [None, None, None]);
+        assert_eq!(
+            columns(&Trace::new(), Ruler::Bytes, Window { from: 0.0, to: 1.0 }, 3),
+            [None, None, None]
+        );
     }
 
     #[test]
@@ -193,7 +205,10 @@ mod tests {
         assert_eq!(labels(Ruler::Bytes, 0.0, 600e9, 6), ["0", "100", "200", "300", "400", "500", "600"]);
         assert_eq!(labels(Ruler::Bytes, 0.0, 1600e9, 4), ["0", "500", "1,000", "1,500"]);
         assert_eq!(labels(Ruler::Time, 0.0, 250e9, 5), ["0", "1", "2", "3", "4"]);
-        assert_eq!(labels(Ruler::Bytes, 117.0e9, 120.0e9, 6), ["117.0", "117.5", "118.0", "118.5", "119.0", "119.5", "120.0"]);
+        assert_eq!(
+            labels(Ruler::Bytes, 117.0e9, 120.0e9, 6),
+            ["117.0", "117.5", "118.0", "118.5", "119.0", "119.5", "120.0"]
+        );
         assert_eq!(labels(Ruler::Time, 0.0, 0.0, 5), Vec::<String>::new());
     }
 }

@@ -27,7 +27,11 @@ impl Penalty {
 
     /// The cheaper description of points.
     pub fn describe(&self, points: Moments) -> Line {
-        if points.level_cost() + self.level <= points.line_cost() + self.slope { points.level() } else { points.line() }
+        if points.level_cost() + self.level <= points.line_cost() + self.slope {
+            points.level()
+        } else {
+            points.line()
+        }
     }
 }
 
@@ -54,7 +58,11 @@ pub fn segment(values: &[f64], penalty: &Penalty) -> (Vec<usize>, f64) {
         }
         costs.clear();
         for &(s, _) in &candidates {
-            let cost = if t - s < least && t != n { f64::INFINITY } else { best[s] + penalty.cost(sums[t].minus(sums[s])) };
+            let cost = if t - s < least && t != n {
+                f64::INFINITY
+            } else {
+                best[s] + penalty.cost(sums[t].minus(sums[s]))
+            };
             costs.push(cost);
             if cost < best[t] {
                 best[t] = cost;

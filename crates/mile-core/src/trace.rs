@@ -74,7 +74,11 @@ impl Trace {
         let index = self.len();
         match self.legs.last_mut() {
             Some(leg) if leg.name == leg_name && leg.op == sample.op => leg.samples.end = index + 1,
-            _ => self.legs.push(TraceLeg { name: leg_name.to_owned(), op: sample.op, samples: index..index + 1 }),
+            _ => self.legs.push(TraceLeg {
+                name: leg_name.to_owned(),
+                op: sample.op,
+                samples: index..index + 1,
+            }),
         }
         let (written, read) = self.totals(index);
         self.end.push(sample.end.0);
@@ -201,7 +205,8 @@ mod tests {
 
     #[test]
     fn rulers_agree_at_every_sample() {
-        let samples: Vec<_> = (0..100).map(|i| sample(i * 250, (i + 1) * 250, u32::from(i >= 40), 1000 + i)).collect();
+        let samples: Vec<_> =
+            (0..100).map(|i| sample(i * 250, (i + 1) * 250, u32::from(i >= 40), 1000 + i)).collect();
         let trace = Trace::of(&samples, &["first".into(), "second".into()]);
         assert_eq!(trace.legs().len(), 2);
         assert_eq!(trace.leg_at(39).unwrap().name, "first");

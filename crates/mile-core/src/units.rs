@@ -112,8 +112,11 @@ impl fmt::Display for Bytes {
             1_000_000_000..2_000_000_000_000 => (b / 1e9, "GB"),
             _ => (b / 1e12, "TB"),
         };
-        let text =
-            if (100.0..1000.0).contains(&value) { format!("{value:.1} {unit}") } else { format!("{} {unit}", number(value)) };
+        let text = if (100.0..1000.0).contains(&value) {
+            format!("{value:.1} {unit}")
+        } else {
+            format!("{} {unit}", number(value))
+        };
         f.pad(&text)
     }
 }
@@ -140,7 +143,9 @@ impl fmt::Display for Nanos {
     /// A duration in the largest two sensible units: `850 ms`, `41.2 s`, `7 min 30 s`, `2 h 05 min`, `3 d 4 h`.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let s = self.secs();
-        let text = if self.0 < 1_000_000 {
+        let text = if self.0 == 0 {
+            "0 s".to_owned()
+        } else if self.0 < 1_000_000 {
             format!("{} µs", number(s * 1e6))
         } else if s < 1.0 {
             format!("{} ms", number(s * 1e3))
@@ -148,10 +153,18 @@ impl fmt::Display for Nanos {
             format!("{s:.1} s")
         } else if s < 3600.0 {
             let whole = s.round() as u64;
-            format!("{} min {:02} s", whole / 60, whole % 60)
+            if whole.is_multiple_of(60) {
+                format!("{} min", whole / 60)
+            } else {
+                format!("{} min {:02} s", whole / 60, whole % 60)
+            }
         } else if s < 48.0 * 3600.0 {
             let minutes = (s / 60.0).round() as u64;
-            format!("{} h {:02} min", minutes / 60, minutes % 60)
+            if minutes.is_multiple_of(60) {
+                format!("{} h", minutes / 60)
+            } else {
+                format!("{} h {:02} min", minutes / 60, minutes % 60)
+            }
         } else {
             let hours = (s / 3600.0).round() as u64;
             format!("{} d {} h", hours / 24, hours % 24)
@@ -226,8 +239,16 @@ mod tests {
 
     #[test]
     fn numbers_keep_three_or_four_digits() {
-        let cases =
-            [(2873.4, "2,873"), (402.2, "402"), (58.13, "58.1"), (9.876, "9.88"), (0.0, "0"), (1_234_567.0, "1,234,567"), (-3.2, "-3.20"), (-0.001, "0.00")];
+        let cases = [
+            (2873.4, "2,873"),
+            (402.2, "402"),
+            (58.13, "58.1"),
+            (9.876, "9.88"),
+            (0.0, "0"),
+            (1_234_567.0, "1,234,567"),
+            (-3.2, "-3.20"),
+            (-0.001, "0.00"),
+        ];
         for (value, text) in cases {
             assert_eq!(number(value), text);
         }
@@ -240,6 +261,10 @@ mod tests {
         assert_eq!(Bytes(2_000_398_934_016).to_string(), "2.00 TB");
         assert_eq!(Nanos::from_secs(450.0).to_string(), "7 min 30 s");
         assert_eq!(Nanos::from_secs(7500.0).to_string(), "2 h 05 min");
+        assert_eq!(
+            [Nanos(0), Nanos::from_secs(900.0), Nanos::from_secs(7200.0)].map(|n| n.to_string()),
+            ["0 s", "15 min", "2 h"]
+        );
         assert_eq!(Nanos(83_000).to_string(), "83.0 µs");
         assert_eq!(Celsius(58.0).to_string(), "58 °C");
         assert_eq!(block_size(Bytes(1 << 20)), "1 MiB");

@@ -44,7 +44,12 @@ impl Diagnostic {
             let shown: String = line.chars().map(|c| if c == '\t' { ' ' } else { c }).collect();
             let mark = "^".repeat(self.span.length.max(1));
             // Writing to a string cannot fail.
-            let _ = writeln!(out, "    {shown}\n    {:>pad$}{mark}", "", pad = self.span.column.saturating_sub(1));
+            let _ = writeln!(
+                out,
+                "    {shown}\n    {:>pad$}{mark}",
+                "",
+                pad = self.span.column.saturating_sub(1)
+            );
         }
         if let Some(hint) = &self.hint {
             let _ = writeln!(out, "    {hint}");

@@ -159,8 +159,11 @@ impl Parser {
         }
         if names.is_empty() {
             self.errors.push(
-                Diagnostic::new(if self.tokens.is_empty() { start } else { self.here() }, "the course has no leg")
-                    .hint("add one: `leg soak`, and below it `write sequential, blocks 1 MiB, depth 16`"),
+                Diagnostic::new(
+                    if self.tokens.is_empty() { start } else { self.here() },
+                    "the course has no leg",
+                )
+                .hint("add one: `leg soak`, and below it `write sequential, blocks 1 MiB, depth 16`"),
             );
         }
         course
@@ -301,21 +304,26 @@ impl Parser {
         let mut at_most = None;
         for (clause, span) in clauses {
             match clause {
-                Clause::Until(ends) if ends.iter().all(|e| matches!(e, crate::End::After(_) | crate::End::TemperatureBelow(_))) => {
+                Clause::Until(ends)
+                    if ends
+                        .iter()
+                        .all(|e| matches!(e, crate::End::After(_) | crate::End::TemperatureBelow(_))) =>
+                {
                     until.extend(ends);
                 }
                 Clause::AtMost(time) if at_most.is_none() => at_most = Some(time),
                 _ => self.errors.push(
-                    Diagnostic::new(span, "this does not belong to a rest, or is said twice")
-                        .hint("a rest takes `for TIME`, `until temperature below T °C` and one `at most TIME`"),
+                    Diagnostic::new(span, "this does not belong to a rest, or is said twice").hint(
+                        "a rest takes `for TIME`, `until temperature below T °C` and one `at most TIME`",
+                    ),
                 ),
             }
         }
         if until.is_empty() {
-            self.errors.push(
-                Diagnostic::new(span, "this rest never ends")
-                    .hint("write `rest for 10 min`, or `rest until temperature below 35 °C, at most 10 min`"),
-            );
+            self.errors
+                .push(Diagnostic::new(span, "this rest never ends").hint(
+                    "write `rest for 10 min`, or `rest until temperature below 35 °C, at most 10 min`",
+                ));
             return None;
         }
         if at_most.is_none() && until.iter().all(|e| matches!(e, crate::End::TemperatureBelow(_))) {
@@ -338,7 +346,8 @@ impl Parser {
         for (clause, span) in clauses {
             let kind = std::mem::discriminant(&clause);
             if said.contains(&kind) {
-                self.errors.push(Diagnostic::new(span, "this is said twice in the leg").hint("keep one of them"));
+                self.errors
+                    .push(Diagnostic::new(span, "this is said twice in the leg").hint("keep one of them"));
                 continue;
             }
             said.push(kind);
@@ -349,14 +358,16 @@ impl Parser {
                 Clause::Until(until) => leg.until = until,
                 Clause::AtMost(time) => leg.at_most = Some(time),
                 Clause::Rest(_) | Clause::Transfer(..) => self.errors.push(
-                    Diagnostic::new(span, "a leg does one thing only").hint("begin another leg for this with `leg NAME`"),
+                    Diagnostic::new(span, "a leg does one thing only")
+                        .hint("begin another leg for this with `leg NAME`"),
                 ),
                 Clause::Unread => {}
             }
         }
         if leg.block.0 == 0 && !unread && self.errors.iter().all(|e| e.span.line < span.line) {
             self.errors.push(
-                Diagnostic::new(span, "the leg does not say how large its blocks are").hint("add `blocks 1 MiB`"),
+                Diagnostic::new(span, "the leg does not say how large its blocks are")
+                    .hint("add `blocks 1 MiB`"),
             );
         }
         Some(Action::Transfer(leg))
@@ -377,7 +388,8 @@ impl Parser {
                 }
                 _ => "write `blocks 4 KiB` or `blocks 1 MiB`".to_owned(),
             };
-            self.errors.push(Diagnostic::new(span, format!("{wrong}, found {}", block_size(block))).hint(hint));
+            self.errors
+                .push(Diagnostic::new(span, format!("{wrong}, found {}", block_size(block))).hint(hint));
         }
         block
     }
@@ -402,8 +414,9 @@ impl Parser {
         };
         if wrong {
             self.errors.push(
-                Diagnostic::new(span, "this range is empty, or ends behind the end of the drive")
-                    .hint("a range goes from the front towards the end: `over 0 % to 50 %`, `over 0 GB to 100 GB`"),
+                Diagnostic::new(span, "this range is empty, or ends behind the end of the drive").hint(
+                    "a range goes from the front towards the end: `over 0 % to 50 %`, `over 0 GB to 100 GB`",
+                ),
             );
         }
         (from, to)

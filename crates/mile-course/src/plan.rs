@@ -119,15 +119,23 @@ pub fn plan(course: &Course, drive: &DriveFacts) -> Result<Plan, Vec<String>> {
     let mut notes = Vec::new();
     let mut legs = Vec::new();
     let mut written: Vec<(u64, u64)> = Vec::new();
-    let stop_above = course.guards.iter().map(|Guard::TemperatureAbove(limit)| *limit).reduce(|a, b| if a < b { a } else { b });
+    let stop_above = course
+        .guards
+        .iter()
+        .map(|Guard::TemperatureAbove(limit)| *limit)
+        .reduce(|a, b| if a < b { a } else { b });
     if let Some(limit) = stop_above.filter(|_| !drive.has_temperature) {
-        notes.push(format!("The guard \"temperature above {limit}\" cannot act: this drive gives no temperature."));
+        notes.push(format!(
+            "The guard \"temperature above {limit}\" cannot act: this drive gives no temperature."
+        ));
     }
     for leg in &course.legs {
         let planned = match &leg.action {
             Action::Rest(rest) => fit_rest(&leg.name, &rest.until, rest.at_most, drive, &mut notes),
             Action::Transfer(transfer) => {
-                let Some(fitted) = fit_transfer(&leg.name, transfer, drive, &mut notes, &mut errors) else { continue };
+                let Some(fitted) = fit_transfer(&leg.name, transfer, drive, &mut notes, &mut errors) else {
+                    continue;
+                };
                 if let Work::Transfer(t) = &fitted.work {
                     check_reads(&fitted, t, drive, &mut written, &mut errors);
                 }
@@ -151,10 +159,18 @@ fn time_of(end: &End) -> Option<Nanos> {
 }
 
 fn below_of(ends: &[End]) -> Option<Celsius> {
-    ends.iter().filter_map(|e| if let End::TemperatureBelow(c) = e { Some(*c) } else { None }).reduce(|a, b| if a > b { a } else { b })
+    ends.iter()
+        .filter_map(|e| if let End::TemperatureBelow(c) = e { Some(*c) } else { None })
+        .reduce(|a, b| if a > b { a } else { b })
 }
 
-fn fit_rest(name: &str, until: &[End], at_most: Option<Nanos>, drive: &DriveFacts, notes: &mut Vec<String>) -> PlannedLeg {
+fn fit_rest(
+    name: &str,
+    until: &[End],
+    at_most: Option<Nanos>,
+    drive: &DriveFacts,
+    notes: &mut Vec<String>,
+) -> PlannedLeg {
     let timed = shortest(until.iter().map(time_of));
     let below = below_of(until);
     let leg = |work, time, below| PlannedLeg { name: name.to_owned(), work, time, below };
@@ -208,7 +224,11 @@ fn fit_transfer(
         return None;
     }
     if asked_end > drive.capacity.0 {
-        notes.push(format!("Leg {name} reaches to {}, behind the end of this drive: it ends at {}.", Bytes(asked_end), drive.capacity));
+        notes.push(format!(
+            "Leg {name} reaches to {}, behind the end of this drive: it ends at {}.",
+            Bytes(asked_end),
+            drive.capacity
+        ));
     }
     let length = end - start;
     let moved = leg.until.iter().filter_map(|e| if let End::Moved(b) = e { Some(b.0) } else { None }).min();
@@ -250,7 +270,13 @@ fn fit_transfer(
 
 /// Refuses to read what was never written: the drive or the file system answers such reads without touching the medium.
 /// Only whole sequential passes by bytes count as written beforehand, as nothing else is sure to have covered its range.
-fn check_reads(leg: &PlannedLeg, t: &PlannedTransfer, drive: &DriveFacts, written: &mut Vec<(u64, u64)>, errors: &mut Vec<String>) {
+fn check_reads(
+    leg: &PlannedLeg,
+    t: &PlannedTransfer,
+    drive: &DriveFacts,
+    written: &mut Vec<(u64, u64)>,
+    errors: &mut Vec<String>,
+) {
     let (start, end) = (t.start.0, t.start.0 + t.length.0);
     if t.op == Op::Write {
         if t.access == Access::Sequential && leg.time.is_none() && leg.below.is_none() {

@@ -1,16 +1,23 @@
 //! The course language: what it means, and what it says of text that means nothing.
 
-
 use mile_core::{Bytes, Celsius, Nanos, Op};
 use mile_course::{Access, Action, DriveFacts, End, Guard, Position, Work, parse, plan};
 use proptest::prelude::*;
 
 const FIRST_LOOK: &str = include_str!("../../../courses/first-look.course");
 
-const K2: DriveFacts =
-    DriveFacts { capacity: Bytes(2_000_398_934_016), logical_block: Bytes(512), has_temperature: true, readable: true };
-const FILE: DriveFacts =
-    DriveFacts { capacity: Bytes(4_000_000_000), logical_block: Bytes(4096), has_temperature: false, readable: false };
+const K2: DriveFacts = DriveFacts {
+    capacity: Bytes(2_000_398_934_016),
+    logical_block: Bytes(512),
+    has_temperature: true,
+    readable: true,
+};
+const FILE: DriveFacts = DriveFacts {
+    capacity: Bytes(4_000_000_000),
+    logical_block: Bytes(4096),
+    has_temperature: false,
+    readable: false,
+};
 
 #[test]
 fn a_course_means_what_it_says() {
@@ -20,9 +27,15 @@ fn a_course_means_what_it_says() {
     assert_eq!(course.guards, [Guard::TemperatureAbove(Celsius(80.0))]);
     assert_eq!(course.legs.len(), 2);
     let Action::Rest(rest) = &course.legs[0].action else { unreachable!() };
-    assert_eq!((rest.until.as_slice(), rest.at_most), ([End::TemperatureBelow(Celsius(40.0))].as_slice(), Some(Nanos::from_secs(600.0))));
+    assert_eq!(
+        (rest.until.as_slice(), rest.at_most),
+        ([End::TemperatureBelow(Celsius(40.0))].as_slice(), Some(Nanos::from_secs(600.0)))
+    );
     let Action::Transfer(soak) = &course.legs[1].action else { unreachable!() };
-    assert_eq!((soak.op, soak.access, soak.block, soak.depth), (Op::Write, Access::Sequential, Bytes(1 << 20), 16));
+    assert_eq!(
+        (soak.op, soak.access, soak.block, soak.depth),
+        (Op::Write, Access::Sequential, Bytes(1 << 20), 16)
+    );
     assert_eq!(soak.over, (Position::Share(0.0), Position::Share(1.0)));
     assert_eq!(soak.until, [End::Moved(Bytes(600_000_000_000))]);
 }
@@ -55,7 +68,8 @@ fn blocks_that_were_never_written_are_not_read() {
     let read = "leg r\n read sequential, blocks 1 MiB, over 0 % to 50 %\n";
     let alone = plan(&parse(&format!("course \"c\"\n{read}")).unwrap(), &FILE).unwrap_err();
     assert!(alone[0].contains("nothing is written there before"), "{alone:?}");
-    let behind = |write: &str| plan(&parse(&format!("course \"c\"\nleg w\n {write}\n{read}")).unwrap(), &FILE);
+    let behind =
+        |write: &str| plan(&parse(&format!("course \"c\"\nleg w\n {write}\n{read}")).unwrap(), &FILE);
     assert!(behind("write sequential, blocks 1 MiB, over 0 % to 50 %").is_ok());
     assert!(behind("write sequential, blocks 1 MiB, over 0 % to 40 %").is_err());
     assert!(behind("write random, blocks 1 MiB, over 0 % to 50 %").is_err());
@@ -87,7 +101,10 @@ fn every_error_is_reported_at_its_place_with_what_was_expected() {
         ("course \"x\"\nleg a\n write sequential, blocks 1 MiB, over 50 % to 20 %", &["3:34 range is empty"]),
         ("course \"x\"\nleg a\n write sequential, blocks 1 MiB, over 0 % to 120 %", &["3:46 at most 100 %"]),
         ("course \"x\"\nleg a\n write sequential, blocks 1 MiB, blocks 2 MiB", &["3:34 said twice"]),
-        ("course \"x\"\nleg a\n write sequential, blocks 1 MiB, until 600 parsecs", &["3:44 expected a unit"]),
+        (
+            "course \"x\"\nleg a\n write sequential, blocks 1 MiB, until 600 parsecs",
+            &["3:44 expected a unit"],
+        ),
         ("course \"x\"\nleg a\n write sequential, blocks 1 MiB, until 6 GB", &["3:44 `written`"]),
         ("course \"x\"\nleg a\n blocks 1 MiB", &["3:2 begins with what it does"]),
         ("course \"x\"\nleg a\n write sequential, blocks 1 MiB, rest for 3 s", &["3:34 one thing only"]),
@@ -95,7 +112,13 @@ fn every_error_is_reported_at_its_place_with_what_was_expected() {
         ("course \"x\"\nleg a\n rest for 1 s @", &["3:15 found `@`"]),
         (
             "course first\nsample evry 250 ms\n\nleg soak\n  write sequental, blocks 1 MB, dept 16\n  untill 600 GB written\n",
-            &["1:8 double quotes", "2:8 expected `every`", "5:9 expected `sequential`", "5:33 expected `write`", "6:3 expected `write`"],
+            &[
+                "1:8 double quotes",
+                "2:8 expected `every`",
+                "5:9 expected `sequential`",
+                "5:33 expected `write`",
+                "6:3 expected `write`",
+            ],
         ),
     ];
     for (text, wanted) in cases {

@@ -173,7 +173,9 @@ pub struct Truth {
 #[non_exhaustive]
 #[expect(missing_docs, reason = "the messages say it")]
 pub enum DriveError {
-    #[error("no simulated drive is called `{name}`; there are {known}, and `sim:PATH.toml` takes a model of your own")]
+    #[error(
+        "no simulated drive is called `{name}`; there are {known}, and `sim:PATH.toml` takes a model of your own"
+    )]
     UnknownModel { name: String, known: String },
     #[error("the drive model {path} cannot be read: {why}")]
     BadModel { path: String, why: String },
@@ -183,9 +185,13 @@ pub enum DriveError {
     Io { path: PathBuf, doing: &'static str, source: std::io::Error },
     #[error("a {op} of {length} at byte {offset} failed: {source}")]
     Operation { op: &'static str, offset: Bytes, length: Bytes, source: std::io::Error },
-    #[error("no operation came back for {limit}; {in_flight} are still out, the oldest at byte {offset}. The drive, or what it is attached to, has stopped answering")]
+    #[error(
+        "no operation came back for {limit}; {in_flight} are still out, the oldest at byte {offset}. The drive, or what it is attached to, has stopped answering"
+    )]
     Stalled { limit: Nanos, in_flight: usize, offset: Bytes },
-    #[error("{depth} blocks of {block} in flight take {need} of memory, more than the {limit} allowed: use a smaller depth or block")]
+    #[error(
+        "{depth} blocks of {block} in flight take {need} of memory, more than the {limit} allowed: use a smaller depth or block"
+    )]
     TooMuchMemory { depth: u32, block: Bytes, need: Bytes, limit: Bytes },
     #[error("{why}")]
     Unusable { why: String },

@@ -94,15 +94,23 @@ impl FileDrive {
         let refused = |why: String| DriveError::Refused { path: path.to_owned(), why };
         let size = Bytes(size.0 / LOGICAL_BLOCK * LOGICAL_BLOCK);
         if size.0 < 1 << 20 {
-            return Err(refused("a size of at least 1 MiB is needed; give it with --size, such as --size 4GB".into()));
+            return Err(refused(
+                "a size of at least 1 MiB is needed; give it with --size, such as --size 4GB".into(),
+            ));
         }
         let folder = folder_of(path);
         if !folder.is_dir() {
-            return Err(refused(format!("the folder {} does not exist; make it, or name another", folder.display())));
+            return Err(refused(format!(
+                "the folder {} does not exist; make it, or name another",
+                folder.display()
+            )));
         }
         check_existing(path)?;
-        let io = |doing| move |e: rustix::io::Errno| DriveError::Io { path: folder_of(path), doing, source: e.into() };
-        let magic = rustix::fs::statfs(&folder).map_err(io("look at the file system"))?.f_type as u64 & 0xffff_ffff;
+        let io = |doing| {
+            move |e: rustix::io::Errno| DriveError::Io { path: folder_of(path), doing, source: e.into() }
+        };
+        let magic =
+            rustix::fs::statfs(&folder).map_err(io("look at the file system"))?.f_type as u64 & 0xffff_ffff;
         if let Some(kind) = in_memory(magic) {
             return Err(refused(format!(
                 "{} is a {kind}, which lives in memory: a run there would measure this machine's memory and not a drive. Name a file on the drive under test",
@@ -126,7 +134,8 @@ impl FileDrive {
             simulated: false,
             link: None,
         };
-        let temperature = disk.as_ref().and_then(Disk::temperature_file).filter(|f| sysfs::temperature(f).is_some());
+        let temperature =
+            disk.as_ref().and_then(Disk::temperature_file).filter(|f| sysfs::temperature(f).is_some());
         Ok(Self {
             identity,
             path: path.to_owned(),
@@ -159,7 +168,8 @@ impl FileDrive {
         let file = file.map_err(|e| match e.raw_os_error() {
             Some(code) if code == rustix::io::Errno::INVAL.raw_os_error() => DriveError::Refused {
                 path: self.path.clone(),
-                why: "this file system does not take O_DIRECT, so that a run would measure the host's cache".into(),
+                why: "this file system does not take O_DIRECT, so that a run would measure the host's cache"
+                    .into(),
             },
             _ => self.io("make the file")(e),
         })?;
@@ -205,15 +215,23 @@ fn check_existing(path: &Path) -> Result<(), DriveError> {
         return Err(refused("this is a folder; name a file in it that does not exist yet"));
     }
     if !kind.is_file() {
-        return Err(refused("this is neither a file nor a free name; block devices and links are not written to by this version"));
+        return Err(refused(
+            "this is neither a file nor a free name; block devices and links are not written to by this version",
+        ));
     }
-    let file = File::open(path).map_err(|source| DriveError::Io { path: path.to_owned(), doing: "look at it", source })?;
+    let file = File::open(path).map_err(|source| DriveError::Io {
+        path: path.to_owned(),
+        doing: "look at it",
+        source,
+    })?;
     let mut page = [0; pattern::PAGE];
     let read = file.read_at(&mut page, 0).unwrap_or(0);
     if read == pattern::PAGE && pattern::is_stamped(&page, 0) {
         return Ok(());
     }
-    Err(refused("this file exists and was not made by Hollow Mile: it is left as it is. Name a file that does not exist"))
+    Err(refused(
+        "this file exists and was not made by Hollow Mile: it is left as it is. Name a file that does not exist",
+    ))
 }
 
 fn check_space(space: &StatVfs, need: Bytes) -> Result<(), String> {
@@ -223,8 +241,11 @@ fn check_space(space: &StatVfs, need: Bytes) -> Result<(), String> {
         return Ok(());
     }
     let most = Bytes(free.0.saturating_sub(kept.0));
-    let most = if most.0 >= 1 << 20 { format!("at most {most} can be used") } else { "nothing can be used".into() };
-    Err(format!("{need} are asked for, but {free} are free there, of which {kept} stay free in any case: {most}"))
+    let most =
+        if most.0 >= 1 << 20 { format!("at most {most} can be used") } else { "nothing can be used".into() };
+    Err(format!(
+        "{need} are asked for, but {free} are free there, of which {kept} stay free in any case: {most}"
+    ))
 }
 
 impl Drive for FileDrive {
@@ -270,7 +291,10 @@ impl Drive for FileDrive {
         self.running = None;
         if !transfer.block.0.is_multiple_of(LOGICAL_BLOCK) {
             return Err(DriveError::Unusable {
-                why: format!("blocks of {} cannot be written past the host's cache; use a multiple of 4 KiB", block_size(transfer.block)),
+                why: format!(
+                    "blocks of {} cannot be written past the host's cache; use a multiple of 4 KiB",
+                    block_size(transfer.block)
+                ),
             });
         }
         let Some(file) = &self.file else {
@@ -284,7 +308,8 @@ impl Drive for FileDrive {
         let running = match ring {
             Some(ring) => Running::Ring(Box::new(Pump::new(ring, *transfer, self.seed, now))),
             None => {
-                let pool = Pool::new(file, buffers(transfer, self.seed)?).map_err(self.io("start threads for it"))?;
+                let pool = Pool::new(file, buffers(transfer, self.seed)?)
+                    .map_err(self.io("start threads for it"))?;
                 Running::Threads(Box::new(Pump::new(pool, *transfer, self.seed, now)))
             }
         };

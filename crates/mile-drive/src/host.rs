@@ -31,9 +31,11 @@ impl Host {
     /// Shares since the last reading.
     pub fn read(&mut self) -> HostReadings {
         let mut buffer = [0; 512];
-        let now = self.stat.as_ref().and_then(|f| f.read_at(&mut buffer, 0).ok()).and_then(|n| {
-            parse_stat(std::str::from_utf8(&buffer[..n]).ok()?)
-        });
+        let now = self
+            .stat
+            .as_ref()
+            .and_then(|f| f.read_at(&mut buffer, 0).ok())
+            .and_then(|n| parse_stat(std::str::from_utf8(&buffer[..n]).ok()?));
         let steal = now.zip(self.last).and_then(|((all, stolen), (all_before, stolen_before))| {
             let passed = all.saturating_sub(all_before);
             (passed > 0).then(|| stolen.saturating_sub(stolen_before) as f64 / passed as f64)
@@ -62,7 +64,8 @@ impl Default for Host {
 /// All and stolen processor time, in ticks, from the first line of `/proc/stat` (user nice system idle iowait irq
 /// softirq steal; guest time is counted in user time already).
 fn parse_stat(text: &str) -> Option<(u64, u64)> {
-    let mut fields = text.lines().next()?.strip_prefix("cpu ")?.split_whitespace().map_while(|f| f.parse::<u64>().ok());
+    let mut fields =
+        text.lines().next()?.strip_prefix("cpu ")?.split_whitespace().map_while(|f| f.parse::<u64>().ok());
     let times: Vec<u64> = fields.by_ref().take(8).collect();
     (times.len() == 8).then(|| (times.iter().sum(), times[7]))
 }

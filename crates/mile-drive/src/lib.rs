@@ -13,6 +13,7 @@ pub mod sysfs;
 pub mod tally;
 
 pub use drive::{
-    Claims, Drive, DriveError, Facts, Identity, Limits, Link, Readings, Situation, Transfer, Truth, TruthEvent,
+    Claims, Drive, DriveError, Facts, Identity, Limits, Link, Readings, Situation, Transfer, Truth,
+    TruthEvent,
 };
 pub use tally::Tally;

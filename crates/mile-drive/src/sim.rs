@@ -10,7 +10,8 @@ pub mod model;
 mod thermal;
 
 use crate::drive::{
-    Claims, Drive, DriveError, Facts, Identity, Limits, Link, Readings, Situation, Transfer, Truth, TruthEvent, TruthKind,
+    Claims, Drive, DriveError, Facts, Identity, Limits, Link, Readings, Situation, Transfer, Truth,
+    TruthEvent, TruthKind,
 };
 use crate::nvme::{DATA_UNIT, HealthLog};
 use crate::tally::Tally;
@@ -161,7 +162,10 @@ impl SimDrive {
 
     fn tell_level(&mut self, before: Level, at: u64) {
         let now = self.heat.level;
-        for (level, on, off) in [(Level::Light, TruthKind::LightOn, TruthKind::LightOff), (Level::Heavy, TruthKind::HeavyOn, TruthKind::HeavyOff)] {
+        for (level, on, off) in [
+            (Level::Light, TruthKind::LightOn, TruthKind::LightOff),
+            (Level::Heavy, TruthKind::HeavyOn, TruthKind::HeavyOff),
+        ] {
             match (before == level, now == level) {
                 (false, true) => self.tell(on, at),
                 (true, false) => self.tell(off, at),
@@ -185,10 +189,12 @@ impl SimDrive {
         let t = work.transfer;
         let block = t.block.0;
         let write = t.op != Op::Read;
-        let floor_ns = 1e9 / if write { self.model.controller.write_iops } else { self.model.controller.read_iops };
+        let floor_ns =
+            1e9 / if write { self.model.controller.write_iops } else { self.model.controller.read_iops };
         let thermal = &self.model.thermal;
         let nj = [thermal.cache_nj_per_byte, thermal.direct_nj_per_byte, thermal.read_nj_per_byte];
-        let (miss_share, miss_ns) = ((work.miss * 4_294_967_296.0) as u64, self.model.controller.map_miss_us * 1e3);
+        let (miss_share, miss_ns) =
+            ((work.miss * 4_294_967_296.0) as u64, self.model.controller.map_miss_us * 1e3);
         let mut service = (block as f64 * 1e9 / self.rate).max(floor_ns);
         while work.issued < t.budget.0 {
             let arrival = work.done[work.slot];
@@ -327,7 +333,8 @@ impl Drive for SimDrive {
         };
         self.draw_latencies(typical);
         let span = transfer.length.0 as f64 / 1e9;
-        let miss = if transfer.random { (1.0 - self.model.controller.map_span_gb / span).max(0.0) } else { 0.0 };
+        let miss =
+            if transfer.random { (1.0 - self.model.controller.map_span_gb / span).max(0.0) } else { 0.0 };
         self.next_step = self.now + STEP_NS;
         self.work = Some(Work {
             transfer: *transfer,
@@ -365,7 +372,10 @@ impl Drive for SimDrive {
         Readings {
             temp: log.composite,
             ambient: Some(Celsius(self.model.thermal.ambient_c)),
-            throttled: Some(Throttled { light_s: f64::from(log.light_seconds), heavy_s: f64::from(log.heavy_seconds) }),
+            throttled: Some(Throttled {
+                light_s: f64::from(log.light_seconds),
+                heavy_s: f64::from(log.heavy_seconds),
+            }),
             fill: Some(self.map.fill()),
             disk_moved: None,
         }
@@ -373,7 +383,8 @@ impl Drive for SimDrive {
 
     fn health(&mut self) -> Option<HealthLog> {
         let health = &self.model.health;
-        let units = |tb: f64, bytes: u64| ((tb * 1e12) as u128 + u128::from(bytes)).div_ceil(u128::from(DATA_UNIT));
+        let units =
+            |tb: f64, bytes: u64| ((tb * 1e12) as u128 + u128::from(bytes)).div_ceil(u128::from(DATA_UNIT));
         let total_written = health.written_tb * 1e12 + self.written as f64;
         let rated = self.model.claims.endurance_tb * 1e12;
         let worn = (self.written as f64 / rated * 100.0) as u8;

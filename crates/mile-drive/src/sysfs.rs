@@ -81,7 +81,8 @@ mod tests {
         fs::write(sys.path().join("devices/pci/nvme/nvme0/model"), "Merrow K2 2TB   \n").unwrap();
         symlink("..", disk.join("device")).unwrap();
         symlink("../../devices/pci/nvme/nvme0/nvme0n1", sys.path().join("dev/block/259:0")).unwrap();
-        symlink("../../devices/pci/nvme/nvme0/nvme0n1/nvme0n1p2", sys.path().join("dev/block/259:2")).unwrap();
+        symlink("../../devices/pci/nvme/nvme0/nvme0n1/nvme0n1p2", sys.path().join("dev/block/259:2"))
+            .unwrap();
         sys
     }
 

@@ -1,5 +1,10 @@
 //! What every drive does, real or simulated: the same checks on each.
-#![allow(clippy::unwrap_used, clippy::panic, clippy::print_stderr, reason = "a test that cannot go on has failed")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::panic,
+    clippy::print_stderr,
+    reason = "a test that cannot go on has failed"
+)]
 
 use mile_core::{Bytes, Nanos, Op};
 use mile_drive::file::{EngineChoice, FileDrive, pattern};
@@ -61,7 +66,10 @@ fn moves_exactly_its_budget_and_stays_in_its_range() {
             assert_eq!(tally.written, Bytes(12 * MIB), "{name}");
             assert_eq!(tally.ops, 12 * MIB / block, "{name}");
             assert_eq!(tally.latency.len(), tally.ops, "{name}: every operation has a latency");
-            assert!(tally.first.unwrap() >= Bytes(8 * MIB) && tally.reach.unwrap() <= Bytes(24 * MIB), "{name}");
+            assert!(
+                tally.first.unwrap() >= Bytes(8 * MIB) && tally.reach.unwrap() <= Bytes(24 * MIB),
+                "{name}"
+            );
             assert_eq!(tally.errors, 0, "{name}");
         }
         drive.close(false).unwrap();

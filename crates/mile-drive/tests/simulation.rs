@@ -1,5 +1,10 @@
 //! The simulated drive against what its parameters say.
-#![allow(clippy::unwrap_used, clippy::panic, clippy::print_stderr, reason = "a test that cannot go on has failed")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::panic,
+    clippy::print_stderr,
+    reason = "a test that cannot go on has failed"
+)]
 
 use mile_core::{Bytes, Nanos, Op};
 use mile_drive::drive::TruthKind;
@@ -44,7 +49,11 @@ fn the_cache_is_as_large_as_its_parameters_say_and_shrinks_with_fill() {
         let event = drive.truth().unwrap().events[0].clone();
         assert_eq!(event.what, TruthKind::CacheFull);
         let expected = 6e9 + 0.168 * 2_000_398_934_016.0 * free / 3.0;
-        assert!((event.at_bytes as f64 / expected - 1.0).abs() < 0.01, "{fill}: {} {expected}", event.at_bytes);
+        assert!(
+            (event.at_bytes as f64 / expected - 1.0).abs() < 0.01,
+            "{fill}: {} {expected}",
+            event.at_bytes
+        );
     }
 }
 
@@ -65,7 +74,8 @@ fn at_rest_the_cache_comes_back_at_its_rate_after_its_delay() {
     let full = drive.truth().unwrap().events[0].clone();
     drive.idle(drive.now().plus(Nanos::from_secs(4.0 + 50_000.0 / 820.0)));
     run(&mut drive, &write(false, 1 << 20, 16, 130_000_000_000));
-    let events: Vec<_> = drive.truth().unwrap().events.into_iter().filter(|e| e.what == TruthKind::CacheFull).collect();
+    let events: Vec<_> =
+        drive.truth().unwrap().events.into_iter().filter(|e| e.what == TruthKind::CacheFull).collect();
     let regained = (events[1].at_bytes - 130_000_000_000) as f64;
     // 50 GB drained, less what the cache itself shrank by, as the data is now in its final place.
     let shrank = (130e9 - (full.at_bytes as f64 - 50e9)) * 0.168 / 3.0;

@@ -37,5 +37,6 @@ pub fn pdf(svg: &str) -> Result<Vec<u8>, FigureError> {
     fonts.set_sans_serif_family(FAMILY);
     let options = Options { fontdb: Arc::new(fonts), font_family: FAMILY.into(), ..Options::default() };
     let tree = Tree::from_str(svg, &options).map_err(|e| FigureError::Pdf(e.to_string()))?;
-    to_pdf(&tree, ConversionOptions::default(), PageOptions { dpi: DPI }).map_err(|e| FigureError::Pdf(e.to_string()))
+    to_pdf(&tree, ConversionOptions::default(), PageOptions { dpi: DPI })
+        .map_err(|e| FigureError::Pdf(e.to_string()))
 }

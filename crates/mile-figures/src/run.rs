@@ -10,7 +10,9 @@ use plotters::chart::{ChartBuilder, ChartContext};
 use plotters::coord::Shift;
 use plotters::coord::types::RangedCoordf64;
 use plotters::element::{Circle, DashedPathElement, PathElement, Polygon, Text};
-use plotters::prelude::{Cartesian2d, DrawingArea, IntoDrawingArea, RGBColor, SVGBackend, ShapeStyle, TextStyle, WHITE};
+use plotters::prelude::{
+    Cartesian2d, DrawingArea, IntoDrawingArea, RGBColor, SVGBackend, ShapeStyle, TextStyle, WHITE,
+};
 use plotters::style::text_anchor::{HPos, Pos, VPos};
 use plotters::style::{Color, IntoFont};
 
@@ -83,7 +85,8 @@ pub fn draw(figure: &RunFigure<'_>) -> Result<String, FigureError> {
             draw_temp(&temp, &figure, window, &data)?;
         }
         for (i, sentence) in sentences.iter().enumerate() {
-            foot.draw(&Text::new(sentence.clone(), (LEFT as i32, 22 + 24 * i as i32), font(14.0, INK))).map_err(failed)?;
+            foot.draw(&Text::new(sentence.clone(), (LEFT as i32, 22 + 24 * i as i32), font(14.0, INK)))
+                .map_err(failed)?;
         }
         root.present().map_err(failed)?;
     }
@@ -93,7 +96,8 @@ pub fn draw(figure: &RunFigure<'_>) -> Result<String, FigureError> {
 fn draw_head(area: &Area<'_>, figure: &RunFigure<'_>) -> Result<(), FigureError> {
     area.draw(&Text::new(figure.title.to_owned(), (LEFT as i32, 20), font(23.0, INK))).map_err(failed)?;
     for (i, line) in figure.lines.iter().enumerate() {
-        area.draw(&Text::new(line.clone(), (LEFT as i32, 54 + 19 * i as i32), font(13.0, FAINT))).map_err(failed)?;
+        area.draw(&Text::new(line.clone(), (LEFT as i32, 54 + 19 * i as i32), font(13.0, FAINT)))
+            .map_err(failed)?;
     }
     Ok(())
 }
@@ -105,9 +109,13 @@ fn sentences(figure: &RunFigure<'_>) -> Vec<String> {
         .iter()
         .enumerate()
         .map(|(i, b)| {
-            let why = b.evidence.iter().find(|e| e.supports && e.cause == b.cause).map_or(String::new(), |e| format!(": {}", e.text));
+            let why = b
+                .evidence
+                .iter()
+                .find(|e| e.supports && e.cause == b.cause)
+                .map_or(String::new(), |e| format!(" ({})", e.text));
             format!(
-                "{}   {} after {}   {} → {} MB/s   {}, {:.2} sure{why}",
+                "{}:  {} after {}, {} → {} MB/s, {}, {:.2} sure{why}",
                 i + 1,
                 Bytes(b.at_bytes),
                 Nanos::from_secs(b.at_s),
@@ -134,13 +142,22 @@ fn sentences(figure: &RunFigure<'_>) -> Vec<String> {
     all
 }
 
-/// A round number at or above `value`, for the top of an axis.
-fn round_up(value: f64) -> f64 {
-    let power = 10_f64.powf(value.max(1e-9).log10().floor());
-    [1.0, 1.5, 2.0, 2.5, 3.0, 4.0, 5.0, 6.0, 8.0, 10.0].into_iter().map(|m| m * power).find(|r| *r >= value).unwrap_or(value)
+/// Multiples of a round step from `low` to `high`, about `most` of them.
+fn levels(low: f64, high: f64, most: f64) -> Vec<f64> {
+    let rough = (high - low) / most;
+    let power = 10_f64.powf(rough.max(1e-9).log10().floor());
+    let step = [1.0, 2.0, 5.0, 10.0].into_iter().map(|m| m * power).find(|s| *s >= rough).unwrap_or(rough);
+    let first = (low / step).ceil() as i64;
+    (first..).map(|i| i as f64 * step).take_while(|l| *l <= high).collect()
 }
 
-fn chart<'a, 'b>(area: &'a Area<'b>, window: Window, low: f64, high: f64, bottom: u32) -> Result<Chart<'a, 'b>, FigureError> {
+fn chart<'a, 'b>(
+    area: &'a Area<'b>,
+    window: Window,
+    low: f64,
+    high: f64,
+    bottom: u32,
+) -> Result<Chart<'a, 'b>, FigureError> {
     ChartBuilder::on(area)
         .margin_top(26)
         .margin_right(RIGHT)
@@ -160,24 +177,40 @@ impl LabelAreas for ChartBuilder<'_, '_, SVGBackend<'_>> {
     }
 }
 
+/// A round number without a needless fraction.
+fn level_label(level: f64) -> String {
+    if level.fract() == 0.0 && level.abs() < 1e9 {
+        mile_core::units::thousands(&format!("{level:.0}"))
+    } else {
+        number(level)
+    }
+}
+
 /// Horizontal lines and their labels, and the ruler where there is room for it.
-fn axes(area: &Area<'_>, chart: &Chart<'_, '_>, figure: &RunFigure<'_>, window: Window, levels: &[f64], unit: &str, ruler: bool) -> Result<(), FigureError> {
+fn axes(
+    area: &Area<'_>,
+    chart: &Chart<'_, '_>,
+    figure: &RunFigure<'_>,
+    window: Window,
+    (low, high): (f64, f64),
+    unit: &str,
+    ruler: bool,
+) -> Result<(), FigureError> {
     let plot = chart.plotting_area();
-    for &level in levels {
+    for level in levels(low, high, 5.0) {
         let (x0, y) = plot.map_coordinate(&(window.from, level));
         let (x1, _) = plot.map_coordinate(&(window.to, level));
         let base = area.get_base_pixel();
         let at = |x: i32, y: i32| (x - base.0, y - base.1);
         area.draw(&PathElement::new([at(x0, y), at(x1, y)], GRID)).map_err(failed)?;
         let style = font(13.0, INK).pos(Pos::new(HPos::Right, VPos::Center));
-        area.draw(&Text::new(number(level), at(x0 - 8, y), style)).map_err(failed)?;
+        area.draw(&Text::new(level_label(level), at(x0 - 8, y), style)).map_err(failed)?;
     }
     let base = area.get_base_pixel();
-    let high = levels.iter().copied().fold(f64::MIN, f64::max);
     let (x, y) = plot.map_coordinate(&(window.from, high));
-    area.draw(&Text::new(unit.to_owned(), (x - base.0, y - base.1 - 22), font(13.0, FAINT))).map_err(failed)?;
+    area.draw(&Text::new(unit.to_owned(), (x - base.0, y - base.1 - 22), font(13.0, FAINT)))
+        .map_err(failed)?;
     if ruler {
-        let low = levels.iter().copied().fold(f64::MAX, f64::min);
         for (position, label) in ticks(figure.ruler, window, 9) {
             let (x, y) = plot.map_coordinate(&(position, low));
             let (x, y) = (x - base.0, y - base.1);
@@ -190,7 +223,7 @@ fn axes(area: &Area<'_>, chart: &Chart<'_, '_>, figure: &RunFigure<'_>, window: 
             Ruler::Bytes => format!("{} moved", figure.ruler.unit(window).0),
             Ruler::Time => format!("{} since the start", figure.ruler.unit(window).0),
         };
-        area.draw(&Text::new(what, (x - base.0 + 14, y - base.1 + 9), font(13.0, FAINT))).map_err(failed)?;
+        area.draw(&Text::new(what, (x - base.0 + 34, y - base.1 + 9), font(13.0, FAINT))).map_err(failed)?;
     }
     Ok(())
 }
@@ -199,13 +232,18 @@ fn middle(window: Window, i: usize) -> f64 {
     window.from + (window.to - window.from) * (i as f64 + 0.5) / COLUMNS as f64
 }
 
-fn draw_rate(area: &Area<'_>, figure: &RunFigure<'_>, window: Window, data: &[Option<Column>], temp_below: bool) -> Result<(), FigureError> {
+fn draw_rate(
+    area: &Area<'_>,
+    figure: &RunFigure<'_>,
+    window: Window,
+    data: &[Option<Column>],
+    temp_below: bool,
+) -> Result<(), FigureError> {
     let high = data.iter().flatten().filter_map(|c| c.rate).map(|r| r.max).fold(0.0, f64::max);
-    let high = round_up(high * 1.04);
+    let high = if high > 0.0 { high * 1.06 } else { 1.0 };
     let bottom = if temp_below { 8 } else { 34 };
     let mut chart = chart(area, window, 0.0, high, bottom)?;
-    let levels: Vec<f64> = (0..=4).map(|i| high * f64::from(i) / 4.0).collect();
-    axes(area, &chart, figure, window, &levels, "MB/s", !temp_below)?;
+    axes(area, &chart, figure, window, (0.0, high), "MB/s", !temp_below)?;
     for stretch in stretches(data, |c| c.rate.is_some()) {
         let rate = |i: usize| data[i].as_ref().and_then(|c| c.rate);
         let half = (window.to - window.from) / COLUMNS as f64 / 2.0;
@@ -222,7 +260,7 @@ fn draw_rate(area: &Area<'_>, figure: &RunFigure<'_>, window: Window, data: &[Op
         let band: Vec<(f64, f64)> = up.chain(down).collect();
         chart.draw_series([Polygon::new(band, RIDGE.mix(0.32).filled())]).map_err(failed)?;
     }
-    for p in &figure.findings.plateaus {
+    for (i, p) in figure.findings.plateaus.iter().enumerate() {
         let (from, to) = match figure.ruler {
             Ruler::Bytes => (p.start_bytes as f64, p.end_bytes as f64),
             Ruler::Time => (p.start_s * 1e9, p.end_s * 1e9),
@@ -231,14 +269,23 @@ fn draw_rate(area: &Area<'_>, figure: &RunFigure<'_>, window: Window, data: &[Op
         let tilt = p.slope_mb_s_per_gb * gb / 2.0;
         let ends = [(from.max(window.from), p.mean_mb_s - tilt), (to.min(window.to), p.mean_mb_s + tilt)];
         if ends[1].0 > ends[0].0 {
-            chart.draw_series([PathElement::new(ends, ShapeStyle::from(INK).stroke_width(2))]).map_err(failed)?;
+            chart
+                .draw_series([PathElement::new(ends, ShapeStyle::from(INK).stroke_width(2))])
+                .map_err(failed)?;
             let (x0, y) = chart.plotting_area().map_coordinate(&ends[0]);
             let (x1, _) = chart.plotting_area().map_coordinate(&ends[1]);
-            if x1 - x0 > 120 {
-                let base = area.get_base_pixel();
-                let label = format!("{} ± {} MB/s", number(p.mean_mb_s), number(p.sd_mb_s));
-                // Under the line, on the terrain.
-                area.draw(&Text::new(label, (x0 - base.0 + 16, y - base.1 + 8), font(13.0, INK))).map_err(failed)?;
+            let base = area.get_base_pixel();
+            let label = format!("{} ± {} MB/s", number(p.mean_mb_s), number(p.sd_mb_s));
+            // Under the line, on the terrain; beside it where it is short and what follows is lower.
+            let next_is_lower =
+                figure.findings.plateaus.get(i + 1).is_none_or(|next| next.mean_mb_s < 0.9 * p.mean_mb_s);
+            let at = if x1 - x0 > 150 {
+                Some((x0 - base.0 + 16, y - base.1 + 8))
+            } else {
+                next_is_lower.then_some((x1 - base.0 + 10, y - base.1 - 6))
+            };
+            if let Some(at) = at {
+                area.draw(&Text::new(label, at, font(13.0, INK))).map_err(failed)?;
             }
         }
     }
@@ -267,36 +314,47 @@ fn position(ruler: Ruler, bytes: u64, seconds: f64) -> f64 {
     }
 }
 
-fn draw_temp(area: &Area<'_>, figure: &RunFigure<'_>, window: Window, data: &[Option<Column>]) -> Result<(), FigureError> {
+fn draw_temp(
+    area: &Area<'_>,
+    figure: &RunFigure<'_>,
+    window: Window,
+    data: &[Option<Column>],
+) -> Result<(), FigureError> {
     let temps = || data.iter().flatten().filter_map(|c| c.temp);
-    let limits: Vec<(&str, f64)> = [("warns from", figure.context.warn), ("critical from", figure.context.critical)]
-        .into_iter()
-        .filter_map(|(name, limit)| limit.map(|l| (name, l.0)))
-        .collect();
+    let limits: Vec<(&str, f64)> =
+        [("warns from", figure.context.warn), ("critical from", figure.context.critical)]
+            .into_iter()
+            .filter_map(|(name, limit)| limit.map(|l| (name, l.0)))
+            .collect();
     let lowest = temps().map(|t| t.min).fold(f64::MAX, f64::min);
     let highest = limits.iter().map(|l| l.1).chain(temps().map(|t| t.max)).fold(f64::MIN, f64::max);
     let (low, high) = ((lowest / 10.0 - 0.2).floor() * 10.0, (highest / 10.0 + 0.1).ceil() * 10.0);
     let mut chart = chart(area, window, low, high, 34)?;
-    let step = if high - low > 50.0 { 20.0 } else { 10.0 };
-    let levels: Vec<f64> = (0..).map(|i| low + step * f64::from(i)).take_while(|l| *l <= high).collect();
-    axes(area, &chart, figure, window, &levels, "°C", true)?;
+    axes(area, &chart, figure, window, (low, high), "°C", true)?;
     for (name, limit) in limits {
         let style = ShapeStyle::from(ROSE).stroke_width(1);
-        chart.draw_series([DashedPathElement::new([(window.from, limit), (window.to, limit)], 7, 5, style)]).map_err(failed)?;
+        chart
+            .draw_series([DashedPathElement::new([(window.from, limit), (window.to, limit)], 7, 5, style)])
+            .map_err(failed)?;
         let (x, y) = chart.plotting_area().map_coordinate(&(window.to, limit));
         let base = area.get_base_pixel();
         let style = font(13.0, ROSE).pos(Pos::new(HPos::Left, VPos::Center));
-        area.draw(&Text::new(format!("{name} {limit:.0} °C"), (x - base.0 + 8, y - base.1), style)).map_err(failed)?;
+        area.draw(&Text::new(format!("{name} {limit:.0} °C"), (x - base.0 + 8, y - base.1), style))
+            .map_err(failed)?;
     }
     for stretch in stretches(data, |c| c.temp.is_some()) {
         let line: Vec<(f64, f64)> =
             stretch.filter_map(|i| Some((middle(window, i), data[i].as_ref()?.temp?.mean))).collect();
-        chart.draw_series([PathElement::new(line, ShapeStyle::from(ROSE).stroke_width(2))]).map_err(failed)?;
+        chart
+            .draw_series([PathElement::new(line, ShapeStyle::from(ROSE).stroke_width(2))])
+            .map_err(failed)?;
     }
     for b in &figure.findings.breaks {
         let at = position(figure.ruler, b.at_bytes, b.at_s);
         if (window.from..=window.to).contains(&at) {
-            chart.draw_series([DashedPathElement::new([(at, low), (at, high)], 2, 3, INK)]).map_err(failed)?;
+            chart
+                .draw_series([DashedPathElement::new([(at, low), (at, high)], 2, 3, INK)])
+                .map_err(failed)?;
         }
     }
     Ok(())

@@ -39,7 +39,9 @@ pub enum Exchange {
     NoTime { columns: String },
     #[error("the column `{0}` is there twice; keep one of them")]
     Twice(String),
-    #[error("there is no rate: a column `write_mb_s`, `read_mb_s`, `bytes_written` or `bytes_read` is needed; the columns are: {columns}")]
+    #[error(
+        "there is no rate: a column `write_mb_s`, `read_mb_s`, `bytes_written` or `bytes_read` is needed; the columns are: {columns}"
+    )]
     NoRate { columns: String },
     #[error("no row could be used{}", first(.problems))]
     NoRow { problems: Vec<Problem> },
@@ -127,7 +129,10 @@ pub fn read_csv(source: impl Read) -> Result<Imported, Exchange> {
     }
     let extra: Vec<usize> = (0..names.len()).filter(|&i| !COLUMNS.contains(&names[i].as_str())).collect();
     let mut all = Imported {
-        extras: extra.iter().map(|&i| Extra { name: head.get(i).unwrap_or("").to_owned(), values: Vec::new() }).collect(),
+        extras: extra
+            .iter()
+            .map(|&i| Extra { name: head.get(i).unwrap_or("").to_owned(), values: Vec::new() })
+            .collect(),
         ..Imported::default()
     };
     let mut state = Rows { last_end: None, written: 0, read: 0, known_written: 0, known_read: 0 };
@@ -225,10 +230,13 @@ impl Rows {
             let why = format!("the row has {} fields, its head {columns}", row.record.len());
             return Err(Problem { line: row.line, column: None, why });
         }
-        let Some(elapsed) = row.amount("elapsed_s")? else { return row.wrong("elapsed_s", "there is no time".into()) };
+        let Some(elapsed) = row.amount("elapsed_s")? else {
+            return row.wrong("elapsed_s", "there is no time".into());
+        };
         let end = Nanos::from_secs(elapsed);
         if let Some(last) = self.last_end.filter(|last| end <= *last) {
-            return row.wrong("elapsed_s", format!("time runs backwards: {elapsed} s follows {} s", last.secs()));
+            return row
+                .wrong("elapsed_s", format!("time runs backwards: {elapsed} s follows {} s", last.secs()));
         }
         let start = self.last_end.unwrap_or(Nanos(0));
         let seconds = end.since(start).secs();
@@ -320,19 +328,30 @@ fn latency(row: &Row<'_>) -> Result<Option<Latency>, Problem> {
 }
 
 /// Writes a trace, with `extras` behind our own columns.
-pub fn write_csv(target: impl Write, samples: &[Sample], legs: &[String], extras: &[Extra]) -> Result<(), Exchange> {
+pub fn write_csv(
+    target: impl Write,
+    samples: &[Sample],
+    legs: &[String],
+    extras: &[Extra],
+) -> Result<(), Exchange> {
     let mut writer = WriterBuilder::new().from_writer(target);
     let wrap = |e: csv::Error| Exchange::Write(std::io::Error::other(e));
-    writer.write_record(COLUMNS.iter().copied().chain(extras.iter().map(|e| e.name.as_str()))).map_err(wrap)?;
+    writer
+        .write_record(COLUMNS.iter().copied().chain(extras.iter().map(|e| e.name.as_str())))
+        .map_err(wrap)?;
     let (mut written, mut read) = (0, 0);
     for (i, s) in samples.iter().enumerate() {
         written += s.written.0;
         read += s.read.0;
         let seconds = s.end.since(s.start).secs();
-        let rate = |b: Bytes| if seconds > 0.0 { format!("{:.4}", b.0 as f64 / seconds / 1e6) } else { String::new() };
+        let rate = |b: Bytes| {
+            if seconds > 0.0 { format!("{:.4}", b.0 as f64 / seconds / 1e6) } else { String::new() }
+        };
         let number = |v: Option<f64>| v.map_or(String::new(), |v| format!("{v}"));
         let share = |v: Option<f32>| v.map_or(String::new(), |v| format!("{:.4}", v * 100.0));
-        let us = |f: fn(&Latency) -> Nanos| s.latency.as_ref().map_or(String::new(), |l| format!("{:.3}", f(l).0 as f64 / 1e3));
+        let us = |f: fn(&Latency) -> Nanos| {
+            s.latency.as_ref().map_or(String::new(), |l| format!("{:.3}", f(l).0 as f64 / 1e3))
+        };
         let fields = [
             format!("{:.9}", s.end.secs()),
             legs.get(s.leg as usize).cloned().unwrap_or_default(),
@@ -365,7 +384,12 @@ pub fn write_csv(target: impl Write, samples: &[Sample], legs: &[String], extras
 
 /// Writes a run as JSON Lines: one object with the head (`{"run": …}`), then one for each sample (`{"sample": …}`) and each
 /// event (`{"event": …}`) in the order of time.
-pub fn write_jsonl(mut target: impl Write, head: &RunHead, samples: &[Sample], events: &[Event]) -> Result<(), Exchange> {
+pub fn write_jsonl(
+    mut target: impl Write,
+    head: &RunHead,
+    samples: &[Sample],
+    events: &[Event],
+) -> Result<(), Exchange> {
     let mut line = |value: serde_json::Value| writeln!(target, "{value}").map_err(Exchange::Write);
     line(serde_json::json!({"format": "hollow-mile/run", "version": 1, "run": head}))?;
     let mut events = events.iter().peekable();

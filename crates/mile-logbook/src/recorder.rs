@@ -25,7 +25,9 @@ impl Recorder {
     /// Starts the thread. It enters the run into `book` when `Began` comes, and tells its number to `number`.
     pub fn start(book: Logbook, number: Sender<i64>) -> std::io::Result<Self> {
         let (queue, messages) = bounded(QUEUE);
-        let thread = std::thread::Builder::new().name("logbook".into()).spawn(move || record(book, &messages, &number))?;
+        let thread = std::thread::Builder::new()
+            .name("logbook".into())
+            .spawn(move || record(book, &messages, &number))?;
         Ok(Self { queue: Some(queue), thread: Some(thread) })
     }
 
@@ -70,7 +72,11 @@ impl Pending {
     }
 }
 
-fn record(mut book: Logbook, messages: &Receiver<Message>, number: &Sender<i64>) -> Result<i64, LogbookError> {
+fn record(
+    mut book: Logbook,
+    messages: &Receiver<Message>,
+    number: &Sender<i64>,
+) -> Result<i64, LogbookError> {
     let clock = Monotonic::start();
     let mut due = EVERY;
     let mut pending = Pending::default();

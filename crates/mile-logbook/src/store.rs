@@ -62,11 +62,15 @@ CREATE TABLE latencies (
 #[non_exhaustive]
 #[expect(missing_docs, reason = "the messages say it")]
 pub enum LogbookError {
-    #[error("the logbook {path} is damaged or no logbook ({source}). It is left as it is. To go on with a new one in its place, run: hollow-mile logbook set-aside --logbook {path}")]
+    #[error(
+        "the logbook {path} is damaged or no logbook ({source}). It is left as it is. To go on with a new one in its place, run: hollow-mile logbook set-aside --logbook {path}"
+    )]
     Damaged { path: PathBuf, source: rusqlite::Error },
     #[error("{path} is an SQLite file, but no logbook. Name another file with --logbook")]
     Foreign { path: PathBuf },
-    #[error("the logbook {path} was written by a newer Hollow Mile (its format is {found}, this program knows {known}). Use that, or another logbook with --logbook")]
+    #[error(
+        "the logbook {path} was written by a newer Hollow Mile (its format is {found}, this program knows {known}). Use that, or another logbook with --logbook"
+    )]
     Newer { path: PathBuf, found: i64, known: i64 },
     #[error("cannot {doing} the logbook {path}: {source}")]
     Io { path: PathBuf, doing: &'static str, source: std::io::Error },
@@ -124,7 +128,9 @@ impl Digest {
     /// Of a trace and its findings.
     pub fn of(trace: &Trace, found: &Findings) -> Self {
         let bytes = trace.moved(trace.len()).0;
-        let edge = |i: usize| trace.index_at_bytes(mile_core::Bytes((u128::from(bytes) * i as u128 / MINIATURE as u128) as u64));
+        let edge = |i: usize| {
+            trace.index_at_bytes(mile_core::Bytes((u128::from(bytes) * i as u128 / MINIATURE as u128) as u64))
+        };
         let miniature = (0..MINIATURE).map(|i| {
             let from = edge(i).min(trace.len().saturating_sub(1));
             let to = edge(i + 1).max(from + 1).min(trace.len());
@@ -177,19 +183,30 @@ impl Logbook {
     /// Opens a logbook, or makes a new one where there is no file. Runs whose process is gone are marked as cut short.
     pub fn open(path: &Path) -> Result<Self> {
         if let Some(folder) = path.parent().filter(|p| !p.as_os_str().is_empty()) {
-            std::fs::create_dir_all(folder)
-                .map_err(|source| LogbookError::Io { path: path.to_owned(), doing: "make a folder for", source })?;
+            std::fs::create_dir_all(folder).map_err(|source| LogbookError::Io {
+                path: path.to_owned(),
+                doing: "make a folder for",
+                source,
+            })?;
         }
         let exists = std::fs::metadata(path).is_ok_and(|m| m.len() > 0);
         let mut book = Self::connect(path, OpenFlags::default())?;
-        if exists { book.check()? } else { book.create()? }
+        if exists {
+            book.check()?
+        } else {
+            book.create()?
+        }
         book.mark_cut_short()?;
         Ok(book)
     }
 
     /// Opens a logbook that must exist.
     pub fn open_existing(path: &Path) -> Result<Self> {
-        std::fs::metadata(path).map_err(|source| LogbookError::Io { path: path.to_owned(), doing: "open", source })?;
+        std::fs::metadata(path).map_err(|source| LogbookError::Io {
+            path: path.to_owned(),
+            doing: "open",
+            source,
+        })?;
         Self::open(path)
     }
 
@@ -203,7 +220,9 @@ impl Logbook {
     fn wrap(&self) -> impl Fn(rusqlite::Error) -> LogbookError + use<> {
         let path = self.path.clone();
         move |source| match source.sqlite_error_code() {
-            Some(ErrorCode::NotADatabase | ErrorCode::DatabaseCorrupt) => LogbookError::Damaged { path: path.clone(), source },
+            Some(ErrorCode::NotADatabase | ErrorCode::DatabaseCorrupt) => {
+                LogbookError::Damaged { path: path.clone(), source }
+            }
             _ => LogbookError::Database { path: path.clone(), source },
         }
     }
@@ -228,7 +247,8 @@ impl Logbook {
 
     fn check(&mut self) -> Result<()> {
         let wrap = self.wrap();
-        let pragma = |name: &str| self.db.pragma_query_value(None, name, |row| row.get::<_, i64>(0)).map_err(&wrap);
+        let pragma =
+            |name: &str| self.db.pragma_query_value(None, name, |row| row.get::<_, i64>(0)).map_err(&wrap);
         let (id, version) = (pragma("application_id")?, pragma("user_version")?);
         if id != APPLICATION_ID {
             return Err(LogbookError::Foreign { path: self.path.clone() });
@@ -245,7 +265,8 @@ impl Logbook {
     fn mark_cut_short(&mut self) -> Result<()> {
         let wrap = self.wrap();
         let underway: Vec<(i64, String)> = {
-            let mut query = self.db.prepare("SELECT id, owner FROM runs WHERE status = 'underway'").map_err(&wrap)?;
+            let mut query =
+                self.db.prepare("SELECT id, owner FROM runs WHERE status = 'underway'").map_err(&wrap)?;
             let rows = query.query_map([], |row| Ok((row.get(0)?, row.get(1)?))).map_err(&wrap)?;
             rows.collect::<rusqlite::Result<_>>().map_err(&wrap)?
         };
@@ -283,7 +304,8 @@ impl Logbook {
                 drive: row.get(3).map_err(&wrap)?,
                 situation: head.situation.line(),
                 model: head.drive.model,
-                status: status_of(&status).ok_or_else(|| self.bad(run, &format!("unknown status `{status}`")))?,
+                status: status_of(&status)
+                    .ok_or_else(|| self.bad(run, &format!("unknown status `{status}`")))?,
                 digest: digest.and_then(|d| serde_json::from_str(&d).ok()),
             });
         }
@@ -301,7 +323,10 @@ impl Logbook {
             "last" => self.db.query_row("SELECT max(id) FROM runs", [], |row| row.get::<_, Option<i64>>(0)),
             number => {
                 let number: i64 = number.parse().map_err(|_| none())?;
-                self.db.query_row("SELECT id FROM runs WHERE id = ?1", [number], |row| row.get(0)).optional().map(Option::flatten)
+                self.db
+                    .query_row("SELECT id FROM runs WHERE id = ?1", [number], |row| row.get(0))
+                    .optional()
+                    .map(Option::flatten)
             }
         };
         found.map_err(self.wrap())?.ok_or_else(none)
@@ -332,7 +357,8 @@ impl Logbook {
 
     fn events(&self, run: i64) -> Result<Vec<Event>> {
         let wrap = self.wrap();
-        let mut query = self.db.prepare("SELECT event FROM events WHERE run = ?1 ORDER BY seq").map_err(&wrap)?;
+        let mut query =
+            self.db.prepare("SELECT event FROM events WHERE run = ?1 ORDER BY seq").map_err(&wrap)?;
         let texts = query.query_map([run], |row| row.get::<_, String>(0)).map_err(&wrap)?;
         texts.map(|t| serde_json::from_str(&t.map_err(&wrap)?).map_err(|e| self.bad(run, &e))).collect()
     }
@@ -344,13 +370,20 @@ impl Logbook {
             .query_row("SELECT coalesce(sum(count), 0) FROM samples WHERE run = ?1", [run], |row| row.get(0))
             .map_err(&wrap)?;
         let mut samples = Vec::with_capacity(usize::try_from(count).unwrap_or(0).min(1 << 24));
-        let mut query = self.db.prepare("SELECT data FROM samples WHERE run = ?1 ORDER BY first").map_err(&wrap)?;
+        let mut query =
+            self.db.prepare("SELECT data FROM samples WHERE run = ?1 ORDER BY first").map_err(&wrap)?;
         let mut rows = query.query([run]).map_err(&wrap)?;
         while let Some(row) = rows.next().map_err(&wrap)? {
             let data = row.get_ref(0).map_err(&wrap)?.as_blob().map_err(|e| self.bad(run, &e))?;
             let block: Vec<Sample> = match data.split_first() {
-                Some((&SAMPLES_VERSION, rest)) => postcard::from_bytes(rest).map_err(|e| self.bad(run, &e))?,
-                _ => return Err(self.bad(run, &"its samples are in an encoding that this version does not know")),
+                Some((&SAMPLES_VERSION, rest)) => {
+                    postcard::from_bytes(rest).map_err(|e| self.bad(run, &e))?
+                }
+                _ => {
+                    return Err(
+                        self.bad(run, &"its samples are in an encoding that this version does not know")
+                    );
+                }
             };
             samples.extend(block);
         }
@@ -360,7 +393,11 @@ impl Logbook {
     /// The latency of all operations of a leg, as an HdrHistogram in version 2 encoding.
     pub fn latency(&self, run: i64, leg: u32) -> Result<Option<Vec<u8>>> {
         self.db
-            .query_row("SELECT histogram FROM latencies WHERE run = ?1 AND leg = ?2", params![run, leg], |row| row.get(0))
+            .query_row(
+                "SELECT histogram FROM latencies WHERE run = ?1 AND leg = ?2",
+                params![run, leg],
+                |row| row.get(0),
+            )
             .optional()
             .map_err(self.wrap())
     }
@@ -378,9 +415,19 @@ impl Logbook {
     }
 
     /// Appends samples, of which `first` is the number of the first, and events, all or none.
-    pub fn append(&mut self, run: i64, first: u64, samples: &[Sample], events: &[(u64, Event)]) -> Result<()> {
+    pub fn append(
+        &mut self,
+        run: i64,
+        first: u64,
+        samples: &[Sample],
+        events: &[(u64, Event)],
+    ) -> Result<()> {
         let wrap = self.wrap();
-        let bad = |e: &dyn std::fmt::Display| LogbookError::BadRun { path: self.path.clone(), run, why: e.to_string() };
+        let bad = |e: &dyn std::fmt::Display| LogbookError::BadRun {
+            path: self.path.clone(),
+            run,
+            why: e.to_string(),
+        };
         let mut data = vec![SAMPLES_VERSION];
         data.extend(postcard::to_stdvec(samples).map_err(|e| bad(&e))?);
         let texts: Vec<(u64, String)> = events
@@ -398,7 +445,10 @@ impl Logbook {
         }
         for (seq, text) in texts {
             change
-                .execute("INSERT INTO events (run, seq, event) VALUES (?1, ?2, ?3)", params![run, seq as i64, text])
+                .execute(
+                    "INSERT INTO events (run, seq, event) VALUES (?1, ?2, ?3)",
+                    params![run, seq as i64, text],
+                )
                 .map_err(&wrap)?;
         }
         change.commit().map_err(wrap)
@@ -407,7 +457,10 @@ impl Logbook {
     /// Keeps the latencies of a leg.
     pub fn keep_latency(&mut self, run: i64, leg: u32, histogram: &[u8]) -> Result<()> {
         self.db
-            .execute("INSERT OR REPLACE INTO latencies (run, leg, histogram) VALUES (?1, ?2, ?3)", params![run, leg, histogram])
+            .execute(
+                "INSERT OR REPLACE INTO latencies (run, leg, histogram) VALUES (?1, ?2, ?3)",
+                params![run, leg, histogram],
+            )
             .map(|_| ())
             .map_err(self.wrap())
     }
@@ -421,7 +474,7 @@ impl Logbook {
         let outcome = outcome.map(serde_json::to_string).transpose().map_err(|e| self.bad(run, &e))?;
         self.db
             .execute(
-                "UPDATE runs SET status = ?2, outcome = ?3, digest = ?4 WHERE id = ?1",
+                "UPDATE runs SET status = ?2, outcome = ?3, digest = ?4, owner = '' WHERE id = ?1",
                 params![run, word_of(status), outcome, digest],
             )
             .map(|_| ())

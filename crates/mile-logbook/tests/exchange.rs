@@ -11,12 +11,20 @@ fn read(text: &str) -> mile_logbook::Imported {
 
 #[test]
 fn columns_are_found_by_name_in_any_order_and_unknown_ones_are_kept() {
-    let all = read("fan_rpm,temp_c,elapsed_s,write_mb_s,leg\n1200,41,0.5,2000,soak\n,,1.0,1000,soak\n1300,42,2.0,500,rest\n");
+    let all = read(
+        "fan_rpm,temp_c,elapsed_s,write_mb_s,leg\n1200,41,0.5,2000,soak\n,,1.0,1000,soak\n1300,42,2.0,500,rest\n",
+    );
     assert_eq!(all.legs, ["soak", "rest"]);
     assert_eq!(all.samples[0].written, Bytes(1_000_000_000));
     assert_eq!((all.samples[1].temp, all.samples[1].start), (None, Nanos(500_000_000)));
-    assert_eq!((all.samples[2].leg, all.samples[2].op, all.samples[2].written), (1, Op::Write, Bytes(500_000_000)));
-    assert_eq!((all.extras[0].name.as_str(), &all.extras[0].values[..]), ("fan_rpm", &["1200".to_owned(), String::new(), "1300".to_owned()][..]));
+    assert_eq!(
+        (all.samples[2].leg, all.samples[2].op, all.samples[2].written),
+        (1, Op::Write, Bytes(500_000_000))
+    );
+    assert_eq!(
+        (all.extras[0].name.as_str(), &all.extras[0].values[..]),
+        ("fan_rpm", &["1200".to_owned(), String::new(), "1300".to_owned()][..])
+    );
     assert_eq!(all.problems, []);
 }
 
@@ -62,7 +70,9 @@ fn files_without_a_usable_row_are_errors_that_say_what_is_missing() {
     let error = |text: &str| read_csv(text.as_bytes()).unwrap_err();
     assert!(matches!(error("time,rate\n1,2\n"), Exchange::NoTime { columns } if columns == "time, rate"));
     assert!(matches!(error("elapsed_s,temp_c\n1,2\n"), Exchange::NoRate { .. }));
-    assert!(matches!(error("elapsed_s,elapsed_s,write_mb_s\n1,2,3\n"), Exchange::Twice(c) if c == "elapsed_s"));
+    assert!(
+        matches!(error("elapsed_s,elapsed_s,write_mb_s\n1,2,3\n"), Exchange::Twice(c) if c == "elapsed_s")
+    );
     assert!(error("elapsed_s,write_mb_s\n").to_string().contains("no rows"));
     assert!(error("elapsed_s,write_mb_s\nx,2\n").to_string().contains("line 2, column elapsed_s"));
     assert!(matches!(error(""), Exchange::NoTime { .. }));

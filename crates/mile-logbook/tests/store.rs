@@ -8,7 +8,12 @@ use mile_runner::{Event, EventKind, Message, Outcome, RunHead, Status};
 use rusqlite::Connection;
 
 fn head() -> RunHead {
-    RunHead { started: 1_790_000_000, course: "first look".into(), legs: vec!["soak".into()], ..RunHead::default() }
+    RunHead {
+        started: 1_790_000_000,
+        course: "first look".into(),
+        legs: vec!["soak".into()],
+        ..RunHead::default()
+    }
 }
 
 fn sample(i: u64) -> Sample {
@@ -74,7 +79,10 @@ fn a_run_whose_process_is_gone_is_found_cut_short_with_its_samples() {
     let (gone, mine) = (book.begin(&head()).unwrap(), book.begin(&head()).unwrap());
     book.append(gone, 0, &[sample(0), sample(1)], &[(0, event(0))]).unwrap();
     drop(book);
-    Connection::open(&path).unwrap().execute("UPDATE runs SET owner = '1 1 another-boot' WHERE id = ?1", [gone]).unwrap();
+    Connection::open(&path)
+        .unwrap()
+        .execute("UPDATE runs SET owner = '1 1 another-boot' WHERE id = ?1", [gone])
+        .unwrap();
     let book = Logbook::open(&path).unwrap();
     let stored = book.run(gone).unwrap();
     assert_eq!((stored.status, stored.samples.len(), stored.outcome), (Status::CutShort, 2, None));

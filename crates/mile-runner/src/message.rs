@@ -102,13 +102,24 @@ pub enum EventKind {
     /// The course had to be changed to fit the drive.
     Fitted(String),
     Engine(String),
-    LegBegan { leg: u32, name: String, words: String },
-    LegEnded { leg: u32, name: String, why: String },
+    LegBegan {
+        leg: u32,
+        name: String,
+        words: String,
+    },
+    LegEnded {
+        leg: u32,
+        name: String,
+        why: String,
+    },
     BreakSeen(Break),
     BreakRevised(Break),
     /// The final analysis does not confirm a break that was announced at this many bytes.
     BreakWithdrawn(Bytes),
-    Guard { limit: Celsius, found: Celsius },
+    Guard {
+        limit: Celsius,
+        found: Celsius,
+    },
     Note(String),
     Paused,
     Resumed,
@@ -128,7 +139,9 @@ impl EventKind {
             Self::LegEnded { name, why, .. } => format!("Leg {name} ends: {why}"),
             Self::BreakSeen(b) => format!("Break at {}", b.sentence()),
             Self::BreakRevised(b) => format!("Break, seen again: {}", b.sentence()),
-            Self::BreakWithdrawn(at) => format!("The break announced at {at} is not confirmed by the final analysis"),
+            Self::BreakWithdrawn(at) => {
+                format!("The break announced at {at} is not confirmed by the final analysis")
+            }
             Self::Guard { limit, found } => format!("Stopped by the guard: {found} is above {limit}"),
             Self::Note(text) => format!("Note: {text}"),
             Self::Paused => "Paused".into(),

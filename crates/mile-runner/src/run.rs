@@ -86,7 +86,11 @@ pub fn execute(
     let mut outcome = run.outcome(ended);
     if let Err(e) = drive.close(keep) {
         let text = e.to_string();
-        tell(Message::Event(Event { at: outcome.at, bytes: outcome.bytes, kind: EventKind::Failed(text.clone()) }));
+        tell(Message::Event(Event {
+            at: outcome.at,
+            bytes: outcome.bytes,
+            kind: EventKind::Failed(text.clone()),
+        }));
         if outcome.status == Status::Done {
             (outcome.status, outcome.why) = (Status::Failed, Some(text));
         }
@@ -160,7 +164,9 @@ impl Run<'_> {
         let (status, why) = match ended {
             Ok(LegEnd::Planned(_) | LegEnd::Skipped) => (Status::Done, None),
             Ok(LegEnd::Stopped) => (Status::Stopped, Some("stopped on request".to_owned())),
-            Ok(LegEnd::Guarded(limit, found)) => (Status::Guarded, Some(format!("{found} is above the limit of {limit}"))),
+            Ok(LegEnd::Guarded(limit, found)) => {
+                (Status::Guarded, Some(format!("{found} is above the limit of {limit}")))
+            }
             Err(e) => {
                 let text = e.to_string();
                 // What came back before the error belongs to the run.
@@ -177,7 +183,9 @@ impl Run<'_> {
     /// Says where the final analysis does not bear out what was announced.
     fn compare_announced(&mut self) {
         let settled = findings(self.live.trace(), &self.head.context());
-        let same = |a: &mile_core::Break, b: &mile_core::Break| a.low_bytes <= b.high_bytes && b.low_bytes <= a.high_bytes;
+        let same = |a: &mile_core::Break, b: &mile_core::Break| {
+            a.low_bytes <= b.high_bytes && b.low_bytes <= a.high_bytes
+        };
         let announced = self.live.breaks().to_vec();
         for b in announced.iter().filter(|a| !settled.breaks.iter().any(|b| same(a, b))) {
             self.event(EventKind::BreakWithdrawn(Bytes(b.at_bytes)));
@@ -240,7 +248,13 @@ impl Run<'_> {
         }
     }
 
-    fn transfer(&mut self, index: u32, leg: &PlannedLeg, work: &PlannedTransfer, began: Nanos) -> Result<LegEnd, DriveError> {
+    fn transfer(
+        &mut self,
+        index: u32,
+        leg: &PlannedLeg,
+        work: &PlannedTransfer,
+        began: Nanos,
+    ) -> Result<LegEnd, DriveError> {
         let mut paused = Nanos(0);
         let before = self.moved.0;
         let mut first = true;
@@ -275,7 +289,13 @@ impl Run<'_> {
     }
 
     /// Goes on with a transfer until it ends, or until a pause is asked for (`None`).
-    fn go_on(&mut self, index: u32, leg: &PlannedLeg, work: &PlannedTransfer, began: Nanos) -> Result<Option<LegEnd>, DriveError> {
+    fn go_on(
+        &mut self,
+        index: u32,
+        leg: &PlannedLeg,
+        work: &PlannedTransfer,
+        began: Nanos,
+    ) -> Result<Option<LegEnd>, DriveError> {
         let deadline = leg.time.map(|t| began.plus(t));
         loop {
             let until = self.slice_end(deadline);
@@ -355,7 +375,9 @@ impl Run<'_> {
         let sample = self.sample_start.plus(self.plan.sample_every);
         let attention = match self.speed {
             Speed::Max => Nanos(u64::MAX),
-            Speed::Times(factor) => now.plus(Nanos::from_secs(ATTENTION.secs() * factor).max(Nanos(1_000_000))),
+            Speed::Times(factor) => {
+                now.plus(Nanos::from_secs(ATTENTION.secs() * factor).max(Nanos(1_000_000)))
+            }
         };
         sample.min(attention).min(deadline.unwrap_or(Nanos(u64::MAX))).max(now.plus(Nanos(1)))
     }
@@ -461,7 +483,11 @@ pub fn head(plan: &Plan, text: &str, drive: &dyn Drive, seed: u64, started: i64)
         seed,
         legs: plan.legs.iter().map(|l| l.name.clone()).collect(),
         leg_words: plan.legs.iter().map(PlannedLeg::words).collect(),
-        leg_budgets: plan.legs.iter().map(|l| if let Work::Transfer(t) = &l.work { t.budget } else { Bytes(0) }).collect(),
+        leg_budgets: plan
+            .legs
+            .iter()
+            .map(|l| if let Work::Transfer(t) = &l.work { t.budget } else { Bytes(0) })
+            .collect(),
         sample_every: plan.sample_every,
         health: None,
     }

@@ -4,10 +4,10 @@
 use crossbeam_channel::{Receiver, Sender, unbounded};
 use mile_core::{Bytes, Celsius, Context, Findings, Nanos, Op, Sample, Trace, findings};
 use mile_course::{parse, plan};
+use mile_drive::Drive;
 use mile_drive::drive::TruthKind;
 use mile_drive::file::{EngineChoice, FileDrive};
 use mile_drive::sim::SimDrive;
-use mile_drive::Drive;
 use mile_runner::{Command, EventKind, Message, Outcome, Speed, Status, execute, run};
 
 const FIRST_LOOK: &str = include_str!("../../../courses/first-look.course");
@@ -20,11 +20,17 @@ struct Record {
 
 impl Record {
     fn samples(&self) -> Vec<Sample> {
-        self.messages.iter().filter_map(|m| if let Message::Sample(s) = m { Some(s.clone()) } else { None }).collect()
+        self.messages
+            .iter()
+            .filter_map(|m| if let Message::Sample(s) = m { Some(s.clone()) } else { None })
+            .collect()
     }
 
     fn events(&self) -> Vec<EventKind> {
-        self.messages.iter().filter_map(|m| if let Message::Event(e) = m { Some(e.kind.clone()) } else { None }).collect()
+        self.messages
+            .iter()
+            .filter_map(|m| if let Message::Event(e) = m { Some(e.kind.clone()) } else { None })
+            .collect()
     }
 
     fn findings(&self) -> Findings {
@@ -33,7 +39,13 @@ impl Record {
     }
 }
 
-fn go(course: &str, drive: &mut dyn Drive, seed: u64, commands: &Receiver<Command>, mut look: impl FnMut(&Message)) -> Record {
+fn go(
+    course: &str,
+    drive: &mut dyn Drive,
+    seed: u64,
+    commands: &Receiver<Command>,
+    mut look: impl FnMut(&Message),
+) -> Record {
     let plan = plan(&parse(course).unwrap(), &run::plan_facts(drive)).unwrap();
     let head = run::head(&plan, course, drive, seed, 0);
     let mut messages = Vec::new();
@@ -70,9 +82,16 @@ fn the_cache_break_lies_within_a_hundredth_of_the_truth_for_twenty_seeds() {
         let cache = found.cache.unwrap();
         let error = cache.bytes as f64 / truth.at_bytes as f64 - 1.0;
         assert!(error.abs() < 0.01, "seed {seed}: {error:+.4}");
-        assert!(cache.low_bytes <= truth.at_bytes && truth.at_bytes <= cache.high_bytes, "seed {seed}: {cache:?} {truth:?}");
+        assert!(
+            cache.low_bytes <= truth.at_bytes && truth.at_bytes <= cache.high_bytes,
+            "seed {seed}: {cache:?} {truth:?}"
+        );
         assert!(found.breaks[0].confidence > 0.9);
-        assert!((cache.before_mb_s / 2875.0 - 1.0).abs() < 0.02 && (cache.behind_mb_s / 1052.0 - 1.0).abs() < 0.03, "{cache:?}");
+        assert!(
+            (cache.before_mb_s / 2875.0 - 1.0).abs() < 0.02
+                && (cache.behind_mb_s / 1052.0 - 1.0).abs() < 0.03,
+            "{cache:?}"
+        );
     }
 }
 
@@ -91,11 +110,30 @@ fn a_long_soak_throttles_where_the_simulation_says_and_the_finned_carrier_does_n
         // Lost: (before - during) over the time from onset to the end of the leg, the rates from the model.
         let length = found.legs.iter().find(|l| l.leg == "soak").unwrap().end_s - on.at_s;
         let lost = 1052e6 * (1.0 - 0.70) * length;
-        assert!((found.throttling.lost_bytes as f64 / lost - 1.0).abs() < 0.1, "{} {lost}", found.throttling.lost_bytes);
+        assert!(
+            (found.throttling.lost_bytes as f64 / lost - 1.0).abs() < 0.1,
+            "{} {lost}",
+            found.throttling.lost_bytes
+        );
         let announced = record.events().iter().filter(|e| matches!(e, EventKind::BreakSeen(_))).count();
         let withdrawn = record.events().iter().filter(|e| matches!(e, EventKind::BreakWithdrawn(_))).count();
-        let seen: Vec<_> = record.events().iter().filter_map(|e| if let EventKind::BreakSeen(b) = e { Some((b.at_bytes, b.low_bytes, b.high_bytes, b.from_mb_s, b.to_mb_s)) } else { None }).collect();
-        assert_eq!((announced, withdrawn), (2, 0), "live and final analysis agree, seed {seed}: {seen:?} {:?}", found.breaks);
+        let seen: Vec<_> = record
+            .events()
+            .iter()
+            .filter_map(|e| {
+                if let EventKind::BreakSeen(b) = e {
+                    Some((b.at_bytes, b.low_bytes, b.high_bytes, b.from_mb_s, b.to_mb_s))
+                } else {
+                    None
+                }
+            })
+            .collect();
+        assert_eq!(
+            (announced, withdrawn),
+            (2, 0),
+            "live and final analysis agree, seed {seed}: {seen:?} {:?}",
+            found.breaks
+        );
     }
     let (record, _) = simulate(LONG_SOAK, "sim:merrow-k2-finned", 1);
     assert_eq!(record.findings().breaks.len(), 1);
@@ -109,7 +147,10 @@ fn samples_follow_each_other_and_add_up() {
     assert!(samples.windows(2).all(|w| w[0].end == w[1].start && w[1].start < w[1].end));
     assert!(samples.iter().all(|s| s.end.since(s.start) <= Nanos(250_000_000)));
     let written: u64 = samples.iter().map(|s| s.written.0).sum();
-    assert_eq!((Bytes(written), record.outcome.bytes), (Bytes(600_000_000_000_u64.div_ceil(1 << 20) << 20), Bytes(written)));
+    assert_eq!(
+        (Bytes(written), record.outcome.bytes),
+        (Bytes(600_000_000_000_u64.div_ceil(1 << 20) << 20), Bytes(written))
+    );
     let health = drive.health().unwrap();
     assert_eq!(health.data_units_written, (41_300_000_000_000 + u128::from(written)).div_ceil(512_000));
 }
@@ -135,13 +176,23 @@ fn ten_seconds_in(m: &Message) -> bool {
 fn a_pause_moves_no_bytes_and_the_leg_goes_on_where_it_was() {
     let course = "course \"c\"\nleg soak\n write sequential, blocks 1 MiB, depth 16, until 60 GB written\n";
     let paused = |m: &Message| matches!(m, Message::Event(e) if e.kind == EventKind::Paused);
-    let record = with_commands(course, vec![(ten_seconds_in, Command::Pause), (paused, Command::Note("fan on".into())), (paused, Command::Resume)]);
+    let record = with_commands(
+        course,
+        vec![
+            (ten_seconds_in, Command::Pause),
+            (paused, Command::Note("fan on".into())),
+            (paused, Command::Resume),
+        ],
+    );
     assert_eq!(record.outcome.status, Status::Done);
     assert_eq!(record.outcome.bytes, Bytes(60_000_000_000_u64.div_ceil(1 << 20) << 20));
     let events = record.events();
     assert!(events.contains(&EventKind::Note("fan on".into())) && events.contains(&EventKind::Resumed));
     let touched: Vec<_> = record.samples().iter().filter_map(|s| s.offset.zip(s.reach)).collect();
-    assert!(touched.windows(2).all(|w| w[0].1 == w[1].0), "addresses go on without a gap and without a repeat");
+    assert!(
+        touched.windows(2).all(|w| w[0].1 == w[1].0),
+        "addresses go on without a gap and without a repeat"
+    );
 }
 
 #[test]
@@ -153,7 +204,8 @@ fn skip_ends_the_leg_and_stop_ends_the_run() {
     let stopped = with_commands(course, vec![(ten_seconds_in, Command::Stop)]);
     assert_eq!(stopped.outcome.status, Status::Stopped);
     assert!(stopped.samples().last().unwrap().leg == 0);
-    let stopped_in_pause = with_commands(course, vec![(ten_seconds_in, Command::Pause), (ten_seconds_in, Command::Stop)]);
+    let stopped_in_pause =
+        with_commands(course, vec![(ten_seconds_in, Command::Pause), (ten_seconds_in, Command::Stop)]);
     assert_eq!(stopped_in_pause.outcome.status, Status::Stopped);
 }
 
@@ -162,7 +214,11 @@ fn a_guard_stops_the_run_and_says_why() {
     let course = LONG_SOAK.replace("above 90", "above 60");
     let (record, _) = simulate(&course, "sim:merrow-k2", 1);
     assert_eq!(record.outcome.status, Status::Guarded);
-    assert!(record.events().contains(&EventKind::Guard { limit: Celsius(60.0), found: Celsius(61.0) }), "{:?}", record.outcome);
+    assert!(
+        record.events().contains(&EventKind::Guard { limit: Celsius(60.0), found: Celsius(61.0) }),
+        "{:?}",
+        record.outcome
+    );
 }
 
 #[test]
@@ -177,7 +233,8 @@ fn a_file_run_writes_its_size_measures_latency_and_cleans_up() {
     assert!(record.samples().iter().all(|s| s.ops == 0 || s.latency.is_some()));
     assert!(record.events().iter().any(|e| matches!(e, EventKind::Engine(_))));
     assert!(!path.exists());
-    let found = findings(&Trace::of(&record.samples(), &["settle".into(), "soak".into()]), &Context::default());
+    let found =
+        findings(&Trace::of(&record.samples(), &["settle".into(), "soak".into()]), &Context::default());
     assert!(!found.plateaus.is_empty());
 }
 
@@ -210,11 +267,20 @@ fn an_error_of_the_drive_ends_the_run_with_what_was_done_before() {
         fn begin(&mut self, t: &mile_drive::Transfer) -> Result<(), mile_drive::DriveError> {
             self.0.begin(t)
         }
-        fn advance(&mut self, until: Nanos, tally: &mut mile_drive::Tally) -> Result<bool, mile_drive::DriveError> {
+        fn advance(
+            &mut self,
+            until: Nanos,
+            tally: &mut mile_drive::Tally,
+        ) -> Result<bool, mile_drive::DriveError> {
             self.1 += 1;
             if self.1 == 3 {
                 let source = std::io::Error::from_raw_os_error(5);
-                return Err(mile_drive::DriveError::Operation { op: "write", offset: Bytes(77), length: Bytes(4096), source });
+                return Err(mile_drive::DriveError::Operation {
+                    op: "write",
+                    offset: Bytes(77),
+                    length: Bytes(4096),
+                    source,
+                });
             }
             self.0.advance(until, tally)
         }

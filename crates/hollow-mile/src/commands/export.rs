@@ -10,7 +10,9 @@ use mile_logbook::exchange::{write_csv, write_jsonl};
 pub(crate) fn run(args: &ExportArgs) -> Result<(), Failure> {
     let source = Source::load(&args.run, args.logbook.as_deref(), &args.beside)?;
     source.problem_lines().iter().for_each(|line| text::complain(line));
-    let drawn = || svg(&source.head, &source.name, &source.trace, &source.findings, &source.context, Ruler::Bytes, None);
+    let drawn = || {
+        svg(&source.head, &source.name, &source.trace, &source.findings, &source.context, Ruler::Bytes, None)
+    };
     write_whole(&args.out, args.overwrite, |out| {
         match args.kind {
             ExportKind::Svg => out.write_all(drawn()?.as_bytes())?,

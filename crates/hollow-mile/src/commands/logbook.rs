@@ -22,7 +22,11 @@ pub(crate) fn run(args: &LogbookArgs) -> Result<(), Failure> {
             let path = logbook_path(logbook.as_deref())?;
             let aside = store::set_aside(&path, unix_seconds())?;
             Logbook::open(&path)?;
-            text::say(&format!("The old logbook is now {}; {} is a new one.", aside.display(), path.display()));
+            text::say(&format!(
+                "The old logbook is now {}; {} is a new one.",
+                aside.display(),
+                path.display()
+            ));
         }
     }
     Ok(())

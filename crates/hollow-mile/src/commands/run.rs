@@ -6,9 +6,9 @@ use crate::session::{self, Order, logbook_path};
 use crate::{Failure, text};
 use crossbeam_channel::{RecvTimeoutError, Sender};
 use mile_core::{Nanos, findings};
+use mile_drive::Situation;
 use mile_drive::clock::Monotonic;
 use mile_drive::file::EngineChoice;
-use mile_drive::Situation;
 use mile_logbook::Logbook;
 use mile_runner::{Command, Event, EventKind, Message, Outcome, RunHead, Status};
 use serde::Serialize;
@@ -41,10 +41,13 @@ pub(crate) fn run(args: &RunArgs) -> Result<(), Failure> {
     let ready = session::prepare(order)?;
     if let Some(path) = &args.truth {
         if !args.on.starts_with("sim:") {
-            return Err(Failure::usage("--truth is for simulated drives; nobody knows the truth of a real one"));
+            return Err(Failure::usage(
+                "--truth is for simulated drives; nobody knows the truth of a real one",
+            ));
         }
         // Found out now, not after the run.
-        std::fs::File::create(path).map_err(|e| Failure::usage(format!("cannot write {}: {e}", path.display())))?;
+        std::fs::File::create(path)
+            .map_err(|e| Failure::usage(format!("cannot write {}: {e}", path.display())))?;
     }
     let book = Logbook::open(&logbook_path(args.logbook.as_deref())?)?;
     let underway = ready.start(book)?;
@@ -67,7 +70,8 @@ pub(crate) fn run(args: &RunArgs) -> Result<(), Failure> {
     follower.clear_line();
     if let (Some(path), Some(truth)) = (&args.truth, &ended.truth) {
         let json = serde_json::to_string_pretty(truth)?;
-        std::fs::write(path, json).map_err(|e| Failure::run(format!("cannot write {}: {e}", path.display())))?;
+        std::fs::write(path, json)
+            .map_err(|e| Failure::run(format!("cannot write {}: {e}", path.display())))?;
     }
     let run = ended.kept.as_ref().ok().copied();
     follower.report(run, &ended.outcome)?;
@@ -76,14 +80,20 @@ pub(crate) fn run(args: &RunArgs) -> Result<(), Failure> {
     }
     match ended.outcome.status {
         Status::Done => Ok(()),
-        status => Err(Failure::run(format!("The run is {}: {}.", status.words(), ended.outcome.why.unwrap_or_default()))),
+        status => Err(Failure::run(format!(
+            "The run is {}: {}.",
+            status.words(),
+            ended.outcome.why.unwrap_or_default()
+        ))),
     }
 }
 
 fn order(args: &RunArgs) -> Result<Order, Failure> {
     let name = args.course.display().to_string();
     let course_text = std::fs::read_to_string(&args.course).map_err(|e| {
-        Failure::usage(format!("the course {name} cannot be read: {e}. Ready-made courses are in the folder courses/"))
+        Failure::usage(format!(
+            "the course {name} cannot be read: {e}. Ready-made courses are in the folder courses/"
+        ))
     })?;
     let s = &args.situation;
     Ok(Order {
@@ -161,7 +171,12 @@ impl Follower {
             }
             Message::Event(event) => {
                 self.progress.event(&event);
-                self.line(&format!("{:>12}  {:>10}  {}", event.at.to_string(), event.bytes.to_string(), event.kind.words()));
+                self.line(&format!(
+                    "{:>12}  {:>10}  {}",
+                    event.at.to_string(),
+                    event.bytes.to_string(),
+                    event.kind.words()
+                ));
                 self.events.push(event);
             }
             Message::LegLatency(..) => {}
@@ -206,7 +221,12 @@ impl Follower {
         let found = findings(&self.trace, &self.head.context());
         if !self.quiet {
             let kept = run.map_or(String::new(), |r| format!(" It is run {r} of the logbook."));
-            text::say(&format!("\nThe run is {} after {}, {} moved.{kept}\n", outcome.status.words(), outcome.at, outcome.bytes));
+            text::say(&format!(
+                "\nThe run is {} after {}, {} moved.{kept}\n",
+                outcome.status.words(),
+                outcome.at,
+                outcome.bytes
+            ));
             text::say(&text::findings(&found));
             return Ok(());
         }
@@ -220,7 +240,9 @@ impl Follower {
             seconds: outcome.at.secs(),
             bytes: outcome.bytes.0,
             engine: kinds().find_map(|k| if let EventKind::Engine(e) = k { Some(e.as_str()) } else { None }),
-            notes: kinds().filter_map(|k| if let EventKind::Fitted(n) = k { Some(n.as_str()) } else { None }).collect(),
+            notes: kinds()
+                .filter_map(|k| if let EventKind::Fitted(n) = k { Some(n.as_str()) } else { None })
+                .collect(),
             findings: &found,
         };
         text::say(&serde_json::to_string_pretty(&printed)?);

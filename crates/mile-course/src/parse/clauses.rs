@@ -19,7 +19,8 @@ pub(crate) enum Clause {
     Unread,
 }
 
-const TIME_UNITS: [(&str, f64); 5] = [("ms", 1e-3), ("s", 1.0), ("min", 60.0), ("h", 3600.0), ("d", 86_400.0)];
+const TIME_UNITS: [(&str, f64); 5] =
+    [("ms", 1e-3), ("s", 1.0), ("min", 60.0), ("h", 3600.0), ("d", 86_400.0)];
 const SIZE_UNITS: [&str; 9] = ["B", "kB", "MB", "GB", "TB", "KiB", "MiB", "GiB", "TiB"];
 
 impl Parser {
@@ -74,7 +75,8 @@ impl Parser {
         let start = self.at;
         let what = "what ends the leg: `600 GB written`, `10 min`, `one pass` or `temperature below 35 °C`";
         self.number(what)?;
-        let unit = self.unit(&["B", "kB", "MB", "GB", "TB", "KiB", "MiB", "GiB", "TiB", "ms", "s", "min", "h", "d"])?;
+        let unit = self
+            .unit(&["B", "kB", "MB", "GB", "TB", "KiB", "MiB", "GiB", "TiB", "ms", "s", "min", "h", "d"])?;
         if TIME_UNITS.iter().any(|(u, _)| *u == unit) {
             self.at = start;
             return Ok(End::After(self.duration()?));
@@ -92,7 +94,8 @@ impl Parser {
         if matches!(self.peek(), Some(Kind::Percent)) {
             self.at += 1;
             if value > 100.0 {
-                return self.fail(Diagnostic::new(span, format!("a share is at most 100 %, found {value} %")));
+                return self
+                    .fail(Diagnostic::new(span, format!("a share is at most 100 %, found {value} %")));
             }
             return Ok(Position::Share(value / 100.0));
         }
@@ -139,7 +142,10 @@ impl Parser {
         let value = self.number("a temperature, such as `80 °C`")?;
         let unit = ["°C", "C"].into_iter().any(|u| self.take_word(u));
         if !unit {
-            return self.expected("`°C`", Some("temperatures are in °C; `C` will do where ° is hard to type".into()));
+            return self.expected(
+                "`°C`",
+                Some("temperatures are in °C; `C` will do where ° is hard to type".into()),
+            );
         }
         Ok(Celsius(value))
     }

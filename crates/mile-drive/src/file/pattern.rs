@@ -65,7 +65,9 @@ pub fn stamp(block: &mut [u8], address: u64, seed: u64) {
 /// Whether a page carries a stamp of any run for the address at which it was found.
 pub fn is_stamped(page: &[u8], address: u64) -> bool {
     let word = |i: usize| page.get(8 * i..8 * i + 8).and_then(|b| b.try_into().ok()).map(u64::from_le_bytes);
-    let (Some(MAGIC), Some(at), Some(seed), Some(sum)) = (word(0), word(1), word(2), word(3)) else { return false };
+    let (Some(MAGIC), Some(at), Some(seed), Some(sum)) = (word(0), word(1), word(2), word(3)) else {
+        return false;
+    };
     at == address && sum == check(at, seed)
 }
 
@@ -99,7 +101,8 @@ mod tests {
         let mut counts = [0_u32; 256];
         buffer.bytes().iter().for_each(|b| counts[usize::from(*b)] += 1);
         let n = buffer.bytes().len() as f64;
-        let entropy: f64 = counts.iter().filter(|c| **c > 0).map(|&c| -f64::from(c) / n * (f64::from(c) / n).log2()).sum();
+        let entropy: f64 =
+            counts.iter().filter(|c| **c > 0).map(|&c| -f64::from(c) / n * (f64::from(c) / n).log2()).sum();
         assert!(entropy > 7.992, "{entropy}");
         assert!(!is_stamped(&[0; PAGE], 0) && !is_stamped(&[], 0));
     }

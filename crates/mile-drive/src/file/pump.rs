@@ -50,7 +50,9 @@ pub fn buffers(transfer: &Transfer, seed: u64) -> Result<Vec<Buffer>, DriveError
             limit: Bytes(MEMORY_LIMIT),
         });
     }
-    Ok((0..transfer.depth).map(|slot| Buffer::random(transfer.block.0 as usize, seed ^ u64::from(slot) << 40)).collect())
+    Ok((0..transfer.depth)
+        .map(|slot| Buffer::random(transfer.block.0 as usize, seed ^ u64::from(slot) << 40))
+        .collect())
 }
 
 /// A transfer underway on an engine.
@@ -128,7 +130,12 @@ impl<E: Engine> Pump<E> {
     }
 
     /// Goes on until `until`; gives whether everything is moved and back.
-    pub fn advance(&mut self, clock: &Monotonic, until: Nanos, tally: &mut Tally) -> Result<bool, DriveError> {
+    pub fn advance(
+        &mut self,
+        clock: &Monotonic,
+        until: Nanos,
+        tally: &mut Tally,
+    ) -> Result<bool, DriveError> {
         let mut now = clock.now().0;
         while now < until.0 {
             self.fill(now)?;
@@ -183,7 +190,11 @@ impl<E: Engine> Pump<E> {
             return Err(self.failed(address, error));
         }
         if now.saturating_sub(self.last_back) > STALL_LIMIT.0 {
-            return Err(DriveError::Stalled { limit: STALL_LIMIT, in_flight: self.in_flight(), offset: Bytes(self.oldest()) });
+            return Err(DriveError::Stalled {
+                limit: STALL_LIMIT,
+                in_flight: self.in_flight(),
+                offset: Bytes(self.oldest()),
+            });
         }
         Ok(now)
     }

@@ -211,8 +211,13 @@ impl Model {
         if let Some((name, value)) = shares.iter().find(|(_, v)| !(0.0..=1.0).contains(v)) {
             return Err(format!("`{name}` is a share from 0 to 1, found {value}"));
         }
-        if g.capacity_bytes < 64 << 20 || !g.logical_block.is_power_of_two() || !(512..=65_536).contains(&g.logical_block) {
-            return Err("`geometry` needs at least 64 MiB of capacity and a logical block of 512 to 65536".into());
+        if g.capacity_bytes < 64 << 20
+            || !g.logical_block.is_power_of_two()
+            || !(512..=65_536).contains(&g.logical_block)
+        {
+            return Err(
+                "`geometry` needs at least 64 MiB of capacity and a logical block of 512 to 65536".into()
+            );
         }
         Ok(())
     }

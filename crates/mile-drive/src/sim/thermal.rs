@@ -139,7 +139,8 @@ mod tests {
             node.pass(0.001, watts * 0.001);
             if i % 60_000 == 0 {
                 let t = f64::from(i) * 0.001;
-                let expected = model.ambient_c + watts * model.body_to_ambient_k_per_w * (1.0 - (-t / tau).exp());
+                let expected =
+                    model.ambient_c + watts * model.body_to_ambient_k_per_w * (1.0 - (-t / tau).exp());
                 assert!((node.body - expected).abs() < 0.05, "after {t} s: {} {expected}", node.body);
             }
         }

@@ -18,7 +18,8 @@ pub(super) fn is_alive(owner: &str) -> bool {
 }
 
 fn boot() -> String {
-    fs::read_to_string("/proc/sys/kernel/random/boot_id").map_or_else(|_| "unknown".into(), |t| t.trim().to_owned())
+    fs::read_to_string("/proc/sys/kernel/random/boot_id")
+        .map_or_else(|_| "unknown".into(), |t| t.trim().to_owned())
 }
 
 /// When a process started, in ticks since the boot: field 22 of its stat line, counted behind the command's closing bracket,

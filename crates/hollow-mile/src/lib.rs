@@ -1,0 +1,71 @@
+//! Hollow Mile: the program, as a library so that its benchmarks and tests can reach its screens.
+//!
+//! Reads the command line, does what it says, and turns errors into an exit code: 0 done, 1 a run was stopped by a guard or
+//! an error, 2 the arguments cannot be used.
+
+mod bench;
+mod cli;
+mod commands;
+mod figure;
+pub mod measure;
+mod progress;
+mod session;
+mod source;
+mod text;
+mod tui;
+
+use clap::Parser;
+use cli::{Cli, Command};
+use std::process::ExitCode;
+
+/// Why a command ended other than well, and with which exit code.
+#[derive(Debug)]
+pub(crate) struct Failure {
+    code: u8,
+    message: String,
+}
+
+impl Failure {
+    /// The arguments, or what they name, cannot be used: exit code 2.
+    pub(crate) fn usage(message: impl Into<String>) -> Self {
+        Self { code: 2, message: message.into() }
+    }
+
+    /// What to tell.
+    pub(crate) fn message(&self) -> &str {
+        &self.message
+    }
+
+    /// The run did not end as planned: exit code 1.
+    pub(crate) fn run(message: impl Into<String>) -> Self {
+        Self { code: 1, message: message.into() }
+    }
+}
+
+impl<E: std::error::Error> From<E> for Failure {
+    fn from(error: E) -> Self {
+        Self::usage(error.to_string())
+    }
+}
+
+/// Does what the command line says.
+pub fn run() -> ExitCode {
+    let cli = Cli::parse();
+    let result = match cli.command {
+        None => tui::open_bench(cli.logbook),
+        Some(Command::Demo(args)) => tui::open_demo(&args),
+        Some(Command::Run(args)) => commands::run::run(&args),
+        Some(Command::Findings(args)) => commands::findings::run(&args),
+        Some(Command::Export(args)) => commands::export::run(&args),
+        Some(Command::Bench(args)) => commands::bench::run(&args),
+        Some(Command::Logbook(args)) => commands::logbook::run(&args),
+        Some(Command::Course(args)) => commands::course::run(&args),
+    };
+    match result {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(failure) => {
+            text::complain(&failure.message);
+            ExitCode::from(failure.code)
+        }
+    }
+}

@@ -1,0 +1,125 @@
+//! The strips under the terrain, on the same ruler: temperature with its limits, latency as a band.
+//!
+//! A strip is a thin line at five heights within each row of cells.
+
+use super::Picture;
+use mile_core::findings::Context;
+use ratatui::style::Style;
+
+/// Lines from the bottom of a cell to its top.
+const LINES: [char; 5] = ['⎽', '⎼', '─', '⎻', '⎺'];
+
+/// Where values lie in a strip.
+struct Scale {
+    low: f64,
+    high: f64,
+    top: u16,
+    rows: u16,
+}
+
+impl Scale {
+    /// Row and glyph of a value.
+    fn at(&self, value: f64) -> (u16, char) {
+        let steps = f64::from(self.rows) * LINES.len() as f64;
+        let share = ((value - self.low) / (self.high - self.low)).clamp(0.0, 1.0);
+        let step = (share * steps).min(steps - 1.0) as u16;
+        let row = step / LINES.len() as u16;
+        (self.top + self.rows - 1 - row, LINES[usize::from(step) % LINES.len()])
+    }
+}
+
+/// Draws a line through the values, with uprights where it jumps over rows.
+fn line(picture: &mut Picture<'_>, scale: &Scale, values: &[Option<f64>], style: Style) {
+    let mut before: Option<u16> = None;
+    for (x, value) in values.iter().enumerate() {
+        let Some(value) = value else {
+            before = None;
+            continue;
+        };
+        let (y, glyph) = scale.at(*value);
+        if let Some(from) = before {
+            let (a, b) = (from.min(y), from.max(y));
+            (a + 1..b).for_each(|between| picture.set(x as u16, between, '│', style));
+        }
+        picture.set(x as u16, y, glyph, style);
+        before = Some(y);
+    }
+}
+
+pub(super) fn temperature(picture: &mut Picture<'_>, top: u16, rows: u16, context: &Context) {
+    let temps: Vec<Option<f64>> =
+        picture.data.iter().map(|c| c.as_ref().and_then(|c| c.temp).map(|t| t.mean)).collect();
+    let known = || temps.iter().flatten().copied();
+    let lowest = known().fold(f64::INFINITY, f64::min);
+    if !lowest.is_finite() {
+        return;
+    }
+    let limits: Vec<(&str, f64)> = [("warn", context.warn), ("critical", context.critical)]
+        .into_iter()
+        .filter_map(|(name, limit)| limit.map(|l| (name, l.0)))
+        .collect();
+    let highest = known().chain(limits.iter().map(|l| l.1)).fold(f64::NEG_INFINITY, f64::max);
+    let scale = Scale {
+        low: (lowest / 5.0 - 0.2).floor() * 5.0,
+        high: (highest / 5.0 + 0.2).ceil() * 5.0,
+        top,
+        rows,
+    };
+    let rose = Style::new().fg(picture.theme.rose);
+    picture.label(top, &format!("{:.0} °C", scale.high), rose);
+    picture.label(top + rows - 1, &format!("{:.0}", scale.low), rose);
+    let (mut taken, mut labels) = (None, Vec::new());
+    for (name, limit) in limits {
+        let (y, _) = scale.at(limit);
+        // Two limits in one row cannot be told apart: the lower one, which counts first, is drawn.
+        if taken == Some(y) {
+            continue;
+        }
+        taken = Some(y);
+        (0..picture.area.width).for_each(|x| picture.set(x, y, '┄', rose));
+        labels.push((y, format!(" {name} {limit:.0} ")));
+    }
+    line(picture, &scale, &temps, rose);
+    // Last, so that a temperature at its limit does not hide which limit that is.
+    for (y, label) in labels {
+        let at = picture.area.width.saturating_sub(label.chars().count() as u16 + 2);
+        for (i, c) in label.chars().enumerate() {
+            picture.set(at + i as u16, y, c, rose);
+        }
+    }
+}
+
+pub(super) fn latency(picture: &mut Picture<'_>, top: u16, rows: u16) {
+    let logs = |f: fn(&mile_core::ruler::Column) -> Option<mile_core::pyramid::Extent>| -> Vec<Option<f64>> {
+        picture.data.iter().map(|c| c.as_ref().and_then(f).map(|e| e.mean.max(0.1).log10())).collect()
+    };
+    let (p50, p99) = (logs(|c| c.p50), logs(|c| c.p99));
+    let low = p50.iter().flatten().copied().fold(f64::INFINITY, f64::min);
+    let high = p99.iter().flatten().copied().fold(f64::NEG_INFINITY, f64::max);
+    if !(low.is_finite() && high.is_finite()) {
+        return;
+    }
+    // A decade at least, so that a level latency does not fill the strip with its noise.
+    let scale = Scale { low: low - 0.1, high: high.max(low + 1.0) + 0.1, top, rows };
+    let colour = picture.theme.latency;
+    let band = Style::new().fg(picture.theme.latency_band);
+    let label = |log: f64| {
+        let us = 10_f64.powf(log);
+        if us < 1000.0 {
+            format!("{us:.0} µs")
+        } else if us < 1e4 {
+            format!("{:.1} ms", us / 1e3)
+        } else {
+            format!("{:.0} ms", us / 1e3)
+        }
+    };
+    picture.label(top, &label(scale.high), Style::new().fg(colour));
+    picture.label(top + rows - 1, &label(scale.low), Style::new().fg(colour));
+    for x in 0..p50.len() {
+        let (Some(a), Some(b)) = (p50[x], p99[x]) else { continue };
+        let (bottom, _) = scale.at(a);
+        let (up, _) = scale.at(b);
+        (up..=bottom).for_each(|y| picture.set(x as u16, y, '░', band));
+    }
+    line(picture, &scale, &p50, Style::new().fg(colour));
+}

@@ -1,0 +1,173 @@
+//! The frame: header with the places and the run underway, the sentence line, the place, the footer, and what lies on top.
+
+mod overlay;
+
+use super::canvas::miniature;
+use super::keys;
+use super::places;
+use super::state::{Place, State};
+use super::theme::Theme;
+use ratatui::Frame;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::style::Style;
+use ratatui::text::{Line, Span};
+use ratatui::widgets::Widget;
+
+/// The smallest window in which everything that matters has room.
+const LEAST: (u16, u16) = (60, 16);
+
+/// Draws everything.
+pub(crate) fn draw(frame: &mut Frame<'_>, state: &mut State) {
+    let area = frame.area();
+    let theme = state.theme;
+    let buffer = frame.buffer_mut();
+    buffer.set_style(area, theme.page());
+    if area.width < LEAST.0 || area.height < LEAST.1 {
+        too_small(buffer, area, theme);
+        return;
+    }
+    header(buffer, Rect { height: 1, ..area }, state);
+    let sentence = places::sentence(state);
+    // A long sentence goes on in the row below.
+    let inside = usize::from(area.width - 2);
+    for (i, line) in wrap(&sentence.0, inside).iter().take(2).enumerate() {
+        buffer.set_stringn(area.x + 1, area.y + 1 + i as u16, line, inside, Style::new().fg(theme.ink));
+    }
+    let right = sentence.1.chars().count() as u16;
+    if sentence.0.chars().count() as u16 + right + 4 < area.width {
+        buffer.set_string(area.right() - right - 1, area.y + 1, &sentence.1, theme.faint());
+    }
+    let body = Rect { x: area.x + 1, y: area.y + 3, width: area.width - 2, height: area.height - 5 };
+    places::draw(buffer, body, state);
+    footer(buffer, Rect { y: area.bottom() - 1, height: 1, ..area }, state);
+    if let Some(cursor) = overlay::draw(buffer, area, state) {
+        frame.set_cursor_position(cursor);
+    }
+}
+
+fn too_small(buffer: &mut Buffer, area: Rect, theme: Theme) {
+    let lines = [
+        format!("This window is {} × {}.", area.width, area.height),
+        format!("Hollow Mile needs {} × {} at least.", LEAST.0, LEAST.1),
+        "Make it larger, or leave with q.".to_owned(),
+    ];
+    for (i, line) in lines.iter().enumerate() {
+        let y = area.y + i as u16;
+        if y < area.bottom() {
+            buffer.set_stringn(area.x, y, line, usize::from(area.width), Style::new().fg(theme.ink));
+        }
+    }
+}
+
+fn header(buffer: &mut Buffer, area: Rect, state: &mut State) {
+    let theme = state.theme;
+    let mut x = area.x + 1;
+    buffer.set_string(x, area.y, "hollow mile", theme.strong());
+    x += 14;
+    state.place_spans.clear();
+    for (i, place) in Place::ALL.into_iter().enumerate() {
+        if i > 0 {
+            buffer.set_string(x, area.y, "· ", theme.faint());
+            x += 2;
+        }
+        let text = format!("{} {}", i + 1, place.name());
+        let style = if place == state.place {
+            theme.strong().add_modifier(ratatui::style::Modifier::UNDERLINED)
+        } else {
+            theme.faint()
+        };
+        buffer.set_string(x, area.y, &text, style);
+        let width = text.chars().count() as u16;
+        state.place_spans.push((place, x..x + width));
+        x += width + 1;
+    }
+    let Some(live) = &state.live else { return };
+    let share = live.progress.share().unwrap_or(0.0);
+    let text = match &live.outcome {
+        Some(outcome) => format!(" {}", outcome.status.words()),
+        None => format!(" {:.0} %", (share * 100.0).floor()),
+    };
+    let trace = live.findings.trace();
+    let width = 10;
+    let rates: Vec<f32> = (0..width)
+        .map(|i| {
+            let window = trace.moved(trace.len()).0 as f64 / width as f64;
+            let at = |i: usize| trace.index_at_bytes(mile_core::Bytes((window * i as f64) as u64));
+            let from = at(i).min(trace.len().saturating_sub(1));
+            trace.rate.extent(from, at(i + 1).max(from + 1)).map_or(0.0, |e| e.mean as f32)
+        })
+        .collect();
+    let at = area.right().saturating_sub(text.chars().count() as u16 + width as u16 + 1);
+    if at > x {
+        buffer.set_string(at, area.y, miniature(&rates, width), Style::new().fg(theme.write));
+        buffer.set_string(at + width as u16, area.y, &text, Style::new().fg(theme.ink));
+    }
+}
+
+fn footer(buffer: &mut Buffer, area: Rect, state: &State) {
+    let theme = state.theme;
+    if let Some(notice) = &state.notice {
+        let style = if notice.is_error { theme.strong() } else { Style::new().fg(theme.ink) };
+        let text = if notice.is_error { format!("! {}", notice.text) } else { notice.text.clone() };
+        // The row above is free too, for what does not fit into one.
+        let lines = wrap(&text.replace('\n', "  "), usize::from(area.width - 2));
+        for (i, line) in lines.iter().take(2).enumerate() {
+            let y = area.y + 1 - lines.len().min(2) as u16 + i as u16;
+            buffer.set_stringn(area.x + 1, y, line, usize::from(area.width - 2), style);
+        }
+        return;
+    }
+    let wide = |b: &keys::Binding| (b.shown.chars().count() + b.short.chars().count() + 4) as u16;
+    let shown: Vec<&keys::Binding> =
+        keys::TABLE.iter().filter(|b| b.is_for(state.place) && !b.short.is_empty()).collect();
+    // What is for every place stands in every footer; the rest as far as there is room.
+    let mut room =
+        area.width.saturating_sub(1 + shown.iter().filter(|b| b.is_general()).map(|b| wide(b)).sum::<u16>());
+    let mut x = area.x + 1;
+    for binding in shown {
+        let width = wide(binding);
+        if !binding.is_general() {
+            if width > room {
+                continue;
+            }
+            room -= width;
+        }
+        let line = Line::from(vec![
+            Span::styled(binding.shown, theme.strong()),
+            Span::raw(" "),
+            Span::styled(binding.short, theme.faint()),
+        ]);
+        line.render(Rect { x, width, ..area }, buffer);
+        x += width;
+    }
+}
+
+/// Breaks a text into lines of at most `width` characters, at blanks where there are any.
+pub(crate) fn wrap(text: &str, width: usize) -> Vec<String> {
+    let mut lines: Vec<String> = Vec::new();
+    for paragraph in text.split('\n') {
+        if paragraph.chars().count() <= width {
+            lines.push(paragraph.to_owned());
+            continue;
+        }
+        let mut line = String::new();
+        let indent: String = paragraph.chars().take_while(|c| *c == ' ').collect();
+        line.push_str(&indent);
+        let mut begun = false;
+        for word in paragraph.split_whitespace() {
+            let fits = line.chars().count() + word.chars().count() + usize::from(begun) <= width;
+            if begun && !fits {
+                lines.push(std::mem::replace(&mut line, indent.clone()));
+                begun = false;
+            }
+            if begun {
+                line.push(' ');
+            }
+            line.push_str(word);
+            begun = true;
+        }
+        lines.push(line);
+    }
+    lines
+}

@@ -1,0 +1,203 @@
+//! What lies on top of a place: help, the command line, questions.
+
+use super::super::keys;
+use super::super::state::{Overlay, StartForm, State};
+use super::super::theme::Theme;
+use super::wrap;
+use mile_runner::Speed;
+use ratatui::buffer::Buffer;
+use ratatui::layout::{Position, Rect};
+use ratatui::style::Style;
+use ratatui::widgets::{Clear, Widget};
+use tui_input::Input;
+
+/// Draws the overlay, and gives where the terminal's cursor belongs.
+pub(super) fn draw(buffer: &mut Buffer, area: Rect, state: &State) -> Option<Position> {
+    let theme = state.theme;
+    match state.overlay.as_ref()? {
+        Overlay::Help => {
+            help(buffer, area, state);
+            None
+        }
+        Overlay::Commands { typed, selected } => Some(commands(buffer, area, state, typed, *selected)),
+        Overlay::Note(text) => {
+            let sheet = sheet(buffer, area, theme, 1, "A note for the log");
+            Some(field(buffer, sheet, sheet.y, "", text, theme, true))
+        }
+        Overlay::Start(form) => start(buffer, area, state, form),
+        Overlay::ConfirmStop => {
+            ask(
+                buffer,
+                area,
+                theme,
+                "Stop the run? What it has done so far is kept. y stops it, esc goes on.",
+            );
+            None
+        }
+        Overlay::ConfirmQuit => {
+            ask(
+                buffer,
+                area,
+                theme,
+                "A run is underway and ends with this terminal; what it has done so far is kept. y stops it and leaves, esc stays.",
+            );
+            None
+        }
+    }
+}
+
+/// A cleared sheet at the foot of the page with a rule and a title above; gives its inside.
+fn sheet(buffer: &mut Buffer, area: Rect, theme: Theme, rows: u16, title: &str) -> Rect {
+    let height = (rows + 3).min(area.height);
+    let whole = Rect { y: area.bottom() - height, height, ..area };
+    Clear.render(whole, buffer);
+    buffer.set_style(whole, theme.page());
+    for x in whole.x..whole.right() {
+        buffer.set_string(x, whole.y, "━", theme.faint());
+    }
+    buffer.set_stringn(
+        whole.x + 2,
+        whole.y,
+        format!(" {title} "),
+        usize::from(whole.width.saturating_sub(4)),
+        theme.strong(),
+    );
+    Rect {
+        x: whole.x + 2,
+        y: whole.y + 2,
+        width: whole.width.saturating_sub(4),
+        height: height.saturating_sub(3),
+    }
+}
+
+fn ask(buffer: &mut Buffer, area: Rect, theme: Theme, text: &str) {
+    let lines = wrap(text, usize::from(area.width.saturating_sub(4)));
+    let inside = sheet(buffer, area, theme, lines.len() as u16, "To be sure");
+    for (i, line) in lines.iter().enumerate() {
+        buffer.set_string(inside.x, inside.y + i as u16, line, Style::new().fg(theme.ink));
+    }
+}
+
+fn help(buffer: &mut Buffer, area: Rect, state: &State) {
+    let theme = state.theme;
+    let bindings: Vec<_> = keys::TABLE.iter().filter(|b| b.is_for(state.place)).collect();
+    let columns = if area.width >= 120 { 2 } else { 1 };
+    let rows = bindings.len().div_ceil(columns);
+    let title = format!("Keys in {}", state.place.name());
+    let inside = sheet(buffer, area, theme, rows as u16, &title);
+    let fit = usize::from(inside.height).max(1);
+    let columns = if rows > fit { bindings.len().div_ceil(fit) } else { columns };
+    let rows = bindings.len().div_ceil(columns).min(fit);
+    let width = inside.width / columns as u16;
+    for (i, b) in bindings.iter().enumerate() {
+        let (x, y) = (inside.x + (i / rows) as u16 * width, inside.y + (i % rows) as u16);
+        buffer.set_stringn(x, y, b.shown, 10, theme.strong());
+        buffer.set_stringn(
+            x + 11,
+            y,
+            b.words,
+            usize::from(width.saturating_sub(12)),
+            Style::new().fg(theme.ink),
+        );
+    }
+}
+
+fn commands(buffer: &mut Buffer, area: Rect, state: &State, typed: &Input, selected: usize) -> Position {
+    let theme = state.theme;
+    let found = keys::matching(state.place, typed.value());
+    let rows = 9.min(area.height - 6);
+    let inside = sheet(buffer, area, theme, rows, "Commands");
+    let cursor = field(buffer, inside, inside.y, ": ", typed, theme, true);
+    if found.is_empty() {
+        buffer.set_string(inside.x + 2, inside.y + 1, "nothing here is called that", theme.faint());
+    }
+    for (i, b) in found.iter().take(usize::from(rows) - 1).enumerate() {
+        let y = inside.y + 1 + i as u16;
+        let style = if i == selected { theme.selection() } else { Style::new() };
+        buffer.set_style(Rect { y, height: 1, ..inside }, style);
+        buffer.set_stringn(
+            inside.x + 2,
+            y,
+            b.words,
+            usize::from(inside.width.saturating_sub(14)),
+            style.fg(theme.ink),
+        );
+        buffer.set_string(inside.right().saturating_sub(10), y, b.shown, style.patch(theme.faint()));
+    }
+    cursor
+}
+
+/// A field that is typed into; gives where the cursor is.
+fn field(
+    buffer: &mut Buffer,
+    area: Rect,
+    y: u16,
+    label: &str,
+    input: &Input,
+    theme: Theme,
+    active: bool,
+) -> Position {
+    buffer.set_string(area.x, y, label, theme.faint());
+    let x = area.x + label.chars().count() as u16;
+    let width = area.right().saturating_sub(x).max(1);
+    let scroll = input.visual_scroll(usize::from(width.saturating_sub(1)));
+    let text: String = input.value().chars().skip(scroll).collect();
+    let style = if active { theme.strong() } else { Style::new().fg(theme.ink) };
+    buffer.set_stringn(x, y, text, usize::from(width), style);
+    Position { x: x + (input.visual_cursor().saturating_sub(scroll)) as u16, y }
+}
+
+fn start(buffer: &mut Buffer, area: Rect, state: &State, form: &StartForm) -> Option<Position> {
+    let theme = state.theme;
+    let width = usize::from(area.width.saturating_sub(4));
+    let outlook: Vec<String> = match &form.outlook {
+        Ok(lines) => lines.iter().flat_map(|l| wrap(l, width)).collect(),
+        Err(text) => wrap(&format!("! {text}"), width),
+    };
+    let fields = if form.drive.is_some() { 2 } else { 4 };
+    let rows = fields + 1 + outlook.len() as u16 + 2;
+    let title = match &form.drive {
+        Some(name) => format!("A run on {name}"),
+        None => "A run on a file that is made for it".to_owned(),
+    };
+    let inside = sheet(buffer, area, theme, rows.min(area.height - 4), &title);
+    let choice = form.choices.get(form.chosen).map_or("", |c| c.name.as_str());
+    let arrows = if form.choices.len() > 1 {
+        format!("← {choice} →   {} of {}", form.chosen + 1, form.choices.len())
+    } else {
+        choice.to_owned()
+    };
+    let style = if form.field == 0 { theme.strong() } else { Style::new().fg(theme.ink) };
+    buffer.set_string(inside.x, inside.y, "course  ", theme.faint());
+    buffer.set_string(inside.x + 8, inside.y, arrows, style);
+    let speed = match state.speed {
+        Speed::Max => "as fast as it goes".to_owned(),
+        Speed::Times(x) => format!("{x} times as fast as real time"),
+    };
+    let mut cursor = None;
+    let mut y = inside.y + 1;
+    if form.drive.is_some() {
+        buffer.set_string(inside.x, y, "speed   ", theme.faint());
+        buffer.set_string(inside.x + 8, y, speed, Style::new().fg(theme.ink));
+    } else {
+        let path = field(buffer, inside, y, "file    ", &form.path, theme, form.field == 1);
+        let size = field(buffer, inside, y + 1, "size    ", &form.size, theme, form.field == 2);
+        cursor = [None, Some(path), Some(size)][form.field];
+        y += 1;
+    }
+    y += 2;
+    for line in outlook.iter() {
+        if y + 1 >= inside.bottom() {
+            break;
+        }
+        buffer.set_stringn(inside.x, y, line, width, Style::new().fg(theme.ink));
+        y += 1;
+    }
+    let keys = match (&form.outlook, form.drive.is_some()) {
+        (Ok(_), true) => "enter starts it   ←→ another course   esc goes back",
+        (Ok(_), false) => "enter starts it   tab next field   esc goes back",
+        (Err(_), _) => "tab next field   esc goes back",
+    };
+    buffer.set_stringn(inside.x, inside.bottom().saturating_sub(1), keys, width, theme.faint());
+    cursor
+}

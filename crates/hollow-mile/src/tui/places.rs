@@ -1,0 +1,122 @@
+//! The places, one module each, and what they share: the sentence line and the lines of breaks.
+
+mod bench;
+mod findings;
+mod logbook;
+mod readings;
+mod underway;
+
+use super::canvas::{glyph, numeral};
+use super::state::{Place, State};
+use super::theme::Theme;
+use crate::figure::title;
+use mile_core::findings::Break;
+use mile_core::units::number;
+use mile_core::{Bytes, Nanos};
+use mile_runner::Speed;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::style::{Modifier, Style};
+
+/// The sentence line: what is going on, and at its right what it is about.
+pub(crate) fn sentence(state: &State) -> (String, String) {
+    match state.place {
+        Place::Bench => {
+            let text = format!(
+                "{} simulated drives, and any file on a mounted file system.",
+                state.bench.cards.len()
+            );
+            (text, if state.is_demo { "Lantern Shoal, the demo bench".into() } else { String::new() })
+        }
+        Place::Underway => match &state.live {
+            None => ("No run is underway. Start one from the bench (1).".into(), String::new()),
+            Some(live) => {
+                let text = match &live.outcome {
+                    Some(o) => format!(
+                        "The run is {} after {}, {} moved.{}",
+                        o.status.words(),
+                        o.at,
+                        o.bytes,
+                        o.why.as_ref().map_or(String::new(), |w| format!(" {w}."))
+                    ),
+                    None => live.progress.sentence(),
+                };
+                let pace = match state.speed {
+                    Speed::Times(x)
+                        if live.head.drive.simulated && !live.is_over() && (x - 1.0).abs() > 1e-9 =>
+                    {
+                        format!(", {x} times real time")
+                    }
+                    _ => String::new(),
+                };
+                (text, format!("{}{pace}", live.head.drive.model))
+            }
+        },
+        Place::Findings => match (&state.findings.shown, state.findings.loading) {
+            (_, Some(run)) => (format!("Reading run {run} …"), String::new()),
+            (None, None) => ("No run is open. Open one from the logbook (4).".into(), String::new()),
+            (Some(shown), None) => {
+                let text = format!(
+                    "Run {}, {}: {}, {} moved in {}.",
+                    shown.run,
+                    title(&shown.head),
+                    shown.status.words(),
+                    shown.trace.moved(shown.trace.len()),
+                    shown.trace.end(shown.trace.len())
+                );
+                (text, shown.head.situation.line())
+            }
+        },
+        Place::Logbook => {
+            let (all, seen) = (state.logbook.entries.len(), state.logbook.visible().len());
+            let text = match (all, seen) {
+                (0, _) => "The logbook has no run yet. Start one from the bench (1).".into(),
+                (all, seen) if seen < all => format!("{seen} of {all} runs match."),
+                (1, _) => "One run.".into(),
+                (all, _) => format!("{all} runs, the newest first."),
+            };
+            (text, state.logbook_path.file_name().map_or(String::new(), |n| n.to_string_lossy().into_owned()))
+        }
+    }
+}
+
+/// Draws the place.
+pub(crate) fn draw(buffer: &mut Buffer, area: Rect, state: &mut State) {
+    state.canvas_area = Rect::default();
+    match state.place {
+        Place::Bench => bench::draw(buffer, area, state.theme, &state.bench, &state.logbook.entries),
+        Place::Underway => state.canvas_area = underway::draw(buffer, area, state.theme, state.live.as_mut()),
+        Place::Findings => state.canvas_area = findings::draw(buffer, area, state.theme, &mut state.findings),
+        Place::Logbook => logbook::draw(buffer, area, state.theme, &state.logbook),
+    }
+}
+
+/// A break in one line: number, where, from what to what, why, how sure.
+pub(crate) fn break_line(index: usize, b: &Break, width: u16) -> String {
+    let place = format!("{}, {}", Bytes(b.at_bytes), Nanos::from_secs(b.at_s));
+    let rates = format!("{} → {} MB/s", number(b.from_mb_s), number(b.to_mb_s));
+    let why = format!("{} {}, {:.2} sure", glyph(b.cause), b.cause.words(), b.confidence);
+    if width < 100 {
+        format!("{} {place}  {rates}  {why}", numeral(index))
+    } else {
+        format!("{} {place:<24} {rates:<22} {why}", numeral(index))
+    }
+}
+
+/// Draws lines of text, and says at the last row how many did not fit.
+pub(crate) fn lines(buffer: &mut Buffer, area: Rect, theme: Theme, all: &[(String, Style)]) {
+    let fit = usize::from(area.height);
+    let cut = all.len() > fit;
+    for (i, (text, style)) in all.iter().take(if cut { fit.saturating_sub(1) } else { fit }).enumerate() {
+        let row = Rect { y: area.y + i as u16, height: 1, ..area };
+        // A selected line is seen over its whole width.
+        if style.bg.is_some() || style.add_modifier.contains(Modifier::REVERSED) {
+            buffer.set_style(row, *style);
+        }
+        buffer.set_stringn(row.x, row.y, text, usize::from(row.width), *style);
+    }
+    if cut && fit > 0 {
+        let more = format!("… {} more", all.len() - (fit - 1));
+        buffer.set_stringn(area.x, area.bottom() - 1, more, usize::from(area.width), theme.faint());
+    }
+}

@@ -1,0 +1,113 @@
+//! The column of readings beside a canvas: at the cursor, or of the newest sample.
+
+use super::super::canvas::{Framing, Scene};
+use super::super::theme::Theme;
+use mile_core::live::recent_spread;
+use mile_core::ruler::Ruler;
+use mile_core::units::number;
+use mile_core::{Bytes, Nanos};
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::style::Style;
+
+/// Cells that the column is wide.
+pub(crate) const WIDTH: u16 = 36;
+
+/// Name and value, one a line.
+fn readings(
+    framing: &Framing,
+    scene: &Scene<'_>,
+    live: bool,
+) -> Option<(String, Vec<(&'static str, String)>)> {
+    let trace = scene.trace;
+    let last = trace.len().checked_sub(1)?;
+    let (ruler, _) = framing.resolve(scene);
+    let at = framing.cursor.map(|c| ruler.sample(trace, c).min(last));
+    let i = at.unwrap_or(last);
+    let title = match at {
+        Some(_) => "at the cursor",
+        None if live => "now",
+        None => "at the end",
+    };
+    let mut all = vec![("moved", trace.moved(i + 1).to_string()), ("after", trace.end(i).to_string())];
+    if let Some(leg) = trace.leg_at(i) {
+        all.push(("leg", leg.name.clone()));
+    }
+    let rate = trace.rate.get(i).map_or("at rest".to_owned(), |r| format!("{} MB/s", number(r)));
+    all.push(("rate", rate));
+    if at.is_none() && live {
+        let since = scene.breaks.last().map_or(0, |b| trace.index_at_time(Nanos::from_secs(b.at_s)) + 1);
+        if let Some((mean, sd)) = recent_spread(trace, since.min(last)) {
+            all.push(("plateau", format!("{} ± {} MB/s", number(mean.mb_s()), number(sd))));
+            all.push(("  since", Bytes(scene.breaks.last().map_or(0, |b| b.at_bytes)).to_string()));
+        }
+    }
+    all.push(("temperature", trace.temp_at(i, 8).map_or("no reading".to_owned(), |t| t.to_string())));
+    let us = |v: f64| Nanos((v * 1e3) as u64).to_string();
+    if let (Some(p50), Some(p99)) = (trace.p50.get(i), trace.p99.get(i)) {
+        all.push(("latency p50", us(p50)));
+        all.push(("        p99", us(p99)));
+    }
+    if let Some(slowest) = trace.slowest.get(i) {
+        all.push(("    slowest", us(slowest)));
+    }
+    if let Some(t) = trace.throttled(i) {
+        all.push(("throttled", format!("{:.0} s light, {:.0} s heavy", t.light_s, t.heavy_s)));
+    }
+    if let Some(others) = trace.foreign.get(i) {
+        all.push(("others", format!("{} MB/s", number(others))));
+    }
+    if let Some(steal) = trace.steal.get(i).filter(|s| *s >= 0.005) {
+        all.push(("stolen", format!("{:.0} % of the processor", steal * 100.0)));
+    }
+    if let Some(fill) = trace.fill.get(i) {
+        all.push(("in use", format!("{:.1} % of the drive", fill * 100.0)));
+    }
+    if ruler == Ruler::Bytes && trace.errors() > 0 {
+        all.push(("errors", trace.errors().to_string()));
+    }
+    Some((title.to_owned(), all))
+}
+
+/// Draws the column.
+pub(crate) fn draw(
+    buffer: &mut Buffer,
+    area: Rect,
+    theme: Theme,
+    framing: &Framing,
+    scene: &Scene<'_>,
+    live: bool,
+) {
+    let Some((title, all)) = readings(framing, scene, live) else { return };
+    (area.y..area.bottom()).for_each(|y| {
+        buffer.set_string(area.x, y, "╎", theme.faint());
+    });
+    let x = area.x + 2;
+    buffer.set_stringn(x, area.y, title, usize::from(area.width - 2), theme.strong());
+    for (i, (name, value)) in all.iter().enumerate() {
+        let y = area.y + 1 + i as u16;
+        if y >= area.bottom() {
+            break;
+        }
+        buffer.set_stringn(x, y, name, 12, theme.faint());
+        buffer.set_stringn(
+            x + 13,
+            y,
+            value,
+            usize::from(area.width.saturating_sub(15)),
+            Style::new().fg(theme.ink),
+        );
+    }
+}
+
+/// The most important readings in one line, where there is no room for the column.
+pub(crate) fn line(framing: &Framing, scene: &Scene<'_>, live: bool) -> String {
+    let Some((title, all)) = readings(framing, scene, live) else { return String::new() };
+    let wanted = ["moved", "after", "rate", "temperature", "latency p50"];
+    let parts: Vec<String> = all
+        .iter()
+        .filter(|(n, _)| wanted.contains(n))
+        .map(|(n, v)| if *n == "latency p50" { format!("p50 {v}") } else { v.clone() })
+        .collect();
+    format!("{title}: {}", parts.join(", "))
+}

@@ -1,0 +1,267 @@
+//! What the terminal knows: places, the run underway, the run that is looked at, and what lies on top.
+
+use super::canvas::{Framing, Scene};
+use super::theme::Theme;
+use crate::bench::Card;
+use crate::progress::Progress;
+use crate::session::Underway;
+use mile_core::{Celsius, Context, Findings, LiveFindings, Trace};
+use mile_logbook::Entry;
+use mile_runner::{Event, Message, Outcome, RunHead, Speed, Status};
+use ratatui::layout::Rect;
+use std::path::PathBuf;
+use tui_input::Input;
+
+/// The places, in the order of the work.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Place {
+    Bench,
+    Underway,
+    Findings,
+    Logbook,
+}
+
+impl Place {
+    pub(crate) const ALL: [Self; 4] = [Self::Bench, Self::Underway, Self::Findings, Self::Logbook];
+
+    pub(crate) fn name(self) -> &'static str {
+        match self {
+            Self::Bench => "bench",
+            Self::Underway => "underway",
+            Self::Findings => "findings",
+            Self::Logbook => "logbook",
+        }
+    }
+}
+
+/// A course that can be started from the bench.
+#[derive(Clone, Debug)]
+pub(crate) struct Choice {
+    pub(crate) name: String,
+    pub(crate) text: String,
+}
+
+/// A run as it goes on, or the last one that did.
+pub(crate) struct Live {
+    pub(crate) head: RunHead,
+    pub(crate) progress: Progress,
+    pub(crate) findings: LiveFindings,
+    pub(crate) events: Vec<Event>,
+    pub(crate) context: Context,
+    /// The run's number in the logbook.
+    pub(crate) number: Option<i64>,
+    /// Its strings, until it is over.
+    pub(crate) strings: Option<Underway>,
+    pub(crate) outcome: Option<Outcome>,
+    pub(crate) framing: Framing,
+    pub(crate) selected: Option<usize>,
+    pub(crate) temp: Option<Celsius>,
+}
+
+impl Live {
+    pub(crate) fn new(strings: Option<Underway>) -> Self {
+        Self {
+            head: RunHead::default(),
+            progress: Progress::default(),
+            findings: LiveFindings::new(Context::default()),
+            events: Vec::new(),
+            context: Context::default(),
+            number: None,
+            strings,
+            outcome: None,
+            framing: Framing::default(),
+            selected: None,
+            temp: None,
+        }
+    }
+
+    /// Takes in a message of the run.
+    pub(crate) fn take(&mut self, message: Message) {
+        match message {
+            Message::Began(head) => {
+                self.context = head.context();
+                self.findings = LiveFindings::new(self.context);
+                self.progress = Progress::new(&head);
+                self.head = *head;
+            }
+            Message::Sample(sample) => {
+                self.progress.sample(&sample);
+                self.temp = sample.temp.or(self.temp);
+                let name = self.head.legs.get(sample.leg as usize).map_or("", String::as_str);
+                self.findings.push(&sample, name);
+            }
+            Message::Event(event) => {
+                self.progress.event(&event);
+                self.events.push(event);
+            }
+            Message::LegLatency(..) => {}
+            Message::Ended(outcome) => self.outcome = Some(*outcome),
+        }
+    }
+
+    pub(crate) fn is_over(&self) -> bool {
+        self.outcome.is_some() || self.strings.is_none()
+    }
+
+    pub(crate) fn scene(&self) -> Scene<'_> {
+        let planned: u64 = self.head.leg_budgets.iter().map(|b| b.0).sum();
+        Scene {
+            trace: self.findings.trace(),
+            breaks: self.findings.breaks(),
+            context: &self.context,
+            planned: (!self.is_over() && planned > 0).then_some(planned as f64),
+            selected: self.selected,
+        }
+    }
+}
+
+/// A run that is looked at.
+pub(crate) struct Shown {
+    pub(crate) run: i64,
+    pub(crate) status: Status,
+    pub(crate) head: RunHead,
+    pub(crate) context: Context,
+    pub(crate) trace: Trace,
+    pub(crate) findings: Findings,
+    pub(crate) events: Vec<Event>,
+}
+
+/// The place of findings.
+#[derive(Default)]
+pub(crate) struct FindingsPlace {
+    pub(crate) shown: Option<Shown>,
+    /// A run that is being loaded.
+    pub(crate) loading: Option<i64>,
+    pub(crate) framing: Framing,
+    pub(crate) selected: Option<usize>,
+}
+
+impl FindingsPlace {
+    pub(crate) fn scene(&self) -> Option<Scene<'_>> {
+        let shown = self.shown.as_ref()?;
+        Some(Scene {
+            trace: &shown.trace,
+            breaks: &shown.findings.breaks,
+            context: &shown.context,
+            planned: None,
+            selected: self.selected,
+        })
+    }
+}
+
+/// The place of the archive.
+#[derive(Default)]
+pub(crate) struct LogbookPlace {
+    pub(crate) entries: Vec<Entry>,
+    pub(crate) selected: usize,
+    pub(crate) filter: Input,
+    pub(crate) filtering: bool,
+}
+
+impl LogbookPlace {
+    /// The runs that match the filter: each of its words is somewhere in the line.
+    pub(crate) fn visible(&self) -> Vec<&Entry> {
+        let words: Vec<String> = self.filter.value().split_whitespace().map(str::to_lowercase).collect();
+        let line = |e: &Entry| {
+            let breaks = e.digest.as_ref().map_or(String::new(), |d| d.breaks.join(" "));
+            format!(
+                "{} {} {} {} {} {} {breaks}",
+                e.run,
+                e.course,
+                e.model,
+                e.drive,
+                e.situation,
+                e.status.words()
+            )
+            .to_lowercase()
+        };
+        self.entries.iter().filter(|e| words.iter().all(|w| line(e).contains(w.as_str()))).collect()
+    }
+}
+
+/// The place of the drives at hand.
+pub(crate) struct BenchPlace {
+    pub(crate) cards: Vec<Card>,
+    /// The last line, behind the cards, is the file target.
+    pub(crate) selected: usize,
+}
+
+impl BenchPlace {
+    pub(crate) fn lines(&self) -> usize {
+        self.cards.len() + 1
+    }
+}
+
+/// What is asked before a run is started.
+pub(crate) struct StartForm {
+    /// The drive; `None` is a file that is named in the form.
+    pub(crate) drive: Option<String>,
+    pub(crate) choices: Vec<Choice>,
+    pub(crate) chosen: usize,
+    pub(crate) path: Input,
+    pub(crate) size: Input,
+    /// Field that is typed into: 0 the course, 1 the path, 2 the size.
+    pub(crate) field: usize,
+    /// What would happen, or why it cannot.
+    pub(crate) outlook: Result<Vec<String>, String>,
+}
+
+/// What lies on top of the place.
+pub(crate) enum Overlay {
+    Help,
+    Commands { typed: Input, selected: usize },
+    Note(Input),
+    Start(Box<StartForm>),
+    ConfirmStop,
+    ConfirmQuit,
+}
+
+/// Something to be told in the footer.
+pub(crate) struct Notice {
+    pub(crate) text: String,
+    pub(crate) is_error: bool,
+}
+
+/// Everything.
+pub(crate) struct State {
+    pub(crate) place: Place,
+    pub(crate) before: Vec<Place>,
+    pub(crate) theme: Theme,
+    pub(crate) speed: Speed,
+    pub(crate) logbook_path: PathBuf,
+    pub(crate) is_demo: bool,
+    pub(crate) bench: BenchPlace,
+    pub(crate) live: Option<Live>,
+    pub(crate) findings: FindingsPlace,
+    pub(crate) logbook: LogbookPlace,
+    pub(crate) overlay: Option<Overlay>,
+    pub(crate) notice: Option<Notice>,
+    pub(crate) choices: Vec<Choice>,
+    /// Where the canvas was drawn last, for the mouse.
+    pub(crate) canvas_area: Rect,
+    /// Where the names of the places stand in the header, for the mouse.
+    pub(crate) place_spans: Vec<(Place, std::ops::Range<u16>)>,
+    pub(crate) quit: bool,
+}
+
+impl State {
+    pub(crate) fn tell(&mut self, text: impl Into<String>) {
+        self.notice = Some(Notice { text: text.into(), is_error: false });
+    }
+
+    pub(crate) fn complain(&mut self, text: impl Into<String>) {
+        self.notice = Some(Notice { text: text.into(), is_error: true });
+    }
+
+    /// Whether a run is underway that leaving would stop.
+    pub(crate) fn is_underway(&self) -> bool {
+        self.live.as_ref().is_some_and(|l| !l.is_over())
+    }
+
+    pub(crate) fn go(&mut self, place: Place) {
+        if self.place != place {
+            self.before.push(self.place);
+            self.place = place;
+        }
+    }
+}

@@ -1,0 +1,475 @@
+//! What happens on a key, a click, a message of the run, or the result of work in the background.
+
+use super::jobs::{Done, Jobs};
+use super::keys::{self, Action};
+use super::state::{Choice, Live, Overlay, Place, StartForm, State};
+use crate::session::{self, Order};
+use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, MouseButton, MouseEvent, MouseEventKind};
+use mile_core::Bytes;
+use mile_drive::Situation;
+use mile_drive::file::EngineChoice;
+use mile_logbook::Logbook;
+use mile_runner::{Command, Message};
+use tui_input::Input;
+use tui_input::backend::crossterm::EventHandler;
+
+/// Seed of runs that are started from the terminal.
+const SEED: u64 = 1;
+
+/// Takes in what the terminal says.
+pub(crate) fn input(state: &mut State, jobs: &Jobs, event: &Event) {
+    match event {
+        Event::Key(key) if key.kind != KeyEventKind::Release => {
+            state.notice = None;
+            if state.overlay.is_some() {
+                overlay_key(state, jobs, *key);
+            } else if state.logbook.filtering && state.place == Place::Logbook {
+                filter_key(state, event, *key);
+            } else if let Some(action) = keys::action(state.place, *key) {
+                act(state, jobs, action);
+            }
+        }
+        Event::Mouse(mouse) => click(state, *mouse),
+        _ => {}
+    }
+}
+
+fn click(state: &mut State, mouse: MouseEvent) {
+    if !matches!(
+        mouse.kind,
+        MouseEventKind::Down(MouseButton::Left) | MouseEventKind::Drag(MouseButton::Left)
+    ) || state.overlay.is_some()
+    {
+        return;
+    }
+    if mouse.row == 0 {
+        let hit = state.place_spans.iter().find(|(_, span)| span.contains(&mouse.column)).map(|(p, _)| *p);
+        if let Some(place) = hit {
+            state.go(place);
+        }
+        return;
+    }
+    let area = state.canvas_area;
+    if !area.contains((mouse.column, mouse.row).into()) {
+        return;
+    }
+    with_framing(state, |framing, scene| framing.point(scene, area, mouse.column));
+}
+
+/// Does something with the framing of the place's canvas, where it has one.
+fn with_framing(
+    state: &mut State,
+    change: impl FnOnce(&mut super::canvas::Framing, &super::canvas::Scene<'_>),
+) {
+    match state.place {
+        Place::Underway => {
+            if let Some(live) = &mut state.live {
+                let mut framing = live.framing;
+                change(&mut framing, &live.scene());
+                live.framing = framing;
+            }
+        }
+        Place::Findings => {
+            let mut framing = state.findings.framing;
+            if let Some(scene) = state.findings.scene() {
+                change(&mut framing, &scene);
+            }
+            state.findings.framing = framing;
+        }
+        Place::Bench | Place::Logbook => {}
+    }
+}
+
+fn filter_key(state: &mut State, event: &Event, key: KeyEvent) {
+    match key.code {
+        KeyCode::Enter => state.logbook.filtering = false,
+        KeyCode::Esc => {
+            state.logbook.filtering = false;
+            state.logbook.filter.reset();
+        }
+        _ => {
+            state.logbook.filter.handle_event(event);
+            state.logbook.selected = 0;
+        }
+    }
+}
+
+fn overlay_key(state: &mut State, jobs: &Jobs, key: KeyEvent) {
+    let event = Event::Key(key);
+    let Some(overlay) = state.overlay.take() else { return };
+    let close = key.code == KeyCode::Esc;
+    match overlay {
+        Overlay::Help => {}
+        _ if close => {}
+        Overlay::Commands { mut typed, mut selected } => {
+            let found = keys::matching(state.place, typed.value());
+            match key.code {
+                KeyCode::Enter => {
+                    if let Some(binding) = found.get(selected) {
+                        act(state, jobs, binding.action);
+                    }
+                    return;
+                }
+                KeyCode::Up => selected = selected.saturating_sub(1),
+                KeyCode::Down => selected = (selected + 1).min(found.len().saturating_sub(1)),
+                _ => {
+                    typed.handle_event(&event);
+                    selected = 0;
+                }
+            }
+            state.overlay = Some(Overlay::Commands { typed, selected });
+        }
+        Overlay::Note(mut text) => {
+            if key.code == KeyCode::Enter {
+                if !text.value().trim().is_empty() {
+                    command(state, Command::Note(text.value().trim().to_owned()));
+                }
+                return;
+            }
+            text.handle_event(&event);
+            state.overlay = Some(Overlay::Note(text));
+        }
+        Overlay::Start(form) => start_key(state, *form, key),
+        Overlay::ConfirmStop => {
+            if matches!(key.code, KeyCode::Char('y') | KeyCode::Enter) {
+                command(state, Command::Stop);
+            }
+        }
+        Overlay::ConfirmQuit => {
+            if matches!(key.code, KeyCode::Char('y') | KeyCode::Enter) {
+                command(state, Command::Stop);
+                state.quit = true;
+            }
+        }
+    }
+}
+
+fn command(state: &mut State, command: Command) {
+    if let Some(strings) = state.live.as_ref().and_then(|l| l.strings.as_ref()) {
+        // The run may have ended just now.
+        let _ = strings.commands.send(command);
+    }
+}
+
+/// Does what a key or the command line asks for.
+pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
+    match action {
+        Action::Go(place) => state.go(place),
+        Action::NextPlace => step_place(state, 1),
+        Action::PreviousPlace => step_place(state, Place::ALL.len() - 1),
+        Action::Back => {
+            if let Some(place) = state.before.pop() {
+                state.place = place;
+            }
+        }
+        Action::Quit if state.is_underway() => state.overlay = Some(Overlay::ConfirmQuit),
+        Action::Quit => state.quit = true,
+        Action::Help => state.overlay = Some(Overlay::Help),
+        Action::Commands => state.overlay = Some(Overlay::Commands { typed: Input::default(), selected: 0 }),
+        Action::Theme => state.theme = state.theme.other(),
+        Action::Up => step_line(state, -1),
+        Action::Down => step_line(state, 1),
+        Action::First => step_line(state, isize::MIN / 2),
+        Action::Last => step_line(state, isize::MAX / 2),
+        Action::CursorLeft => with_framing(state, |f, s| f.step(s, -1.0)),
+        Action::CursorRight => with_framing(state, |f, s| f.step(s, 1.0)),
+        Action::CursorFarLeft => with_framing(state, |f, s| f.step(s, -10.0)),
+        Action::CursorFarRight => with_framing(state, |f, s| f.step(s, 10.0)),
+        Action::ZoomIn => with_framing(state, |f, s| f.zoom(s, 0.5)),
+        Action::ZoomOut => with_framing(state, |f, s| f.zoom(s, 2.0)),
+        Action::ShowAll => with_framing(state, |f, _| f.reset()),
+        Action::TurnRuler => with_framing(state, |f, s| f.turn(s.trace)),
+        Action::NextBreak => step_break(state, 1),
+        Action::PreviousBreak => step_break(state, -1),
+        Action::Pause | Action::Note | Action::SkipLeg | Action::Stop if !state.is_underway() => {
+            state.complain("No run is underway.");
+        }
+        Action::Pause => {
+            let paused = state.live.as_ref().is_some_and(|l| l.progress.paused);
+            command(state, if paused { Command::Resume } else { Command::Pause });
+        }
+        Action::Note => state.overlay = Some(Overlay::Note(Input::default())),
+        Action::SkipLeg => command(state, Command::Skip),
+        Action::Stop => state.overlay = Some(Overlay::ConfirmStop),
+        Action::Start => ask_start(state),
+        Action::Open => open(state, jobs),
+        Action::Export => export(state, jobs),
+        Action::Filter => state.logbook.filtering = true,
+        Action::StartNext => start_next(state),
+    }
+}
+
+fn step_place(state: &mut State, by: usize) {
+    let at = Place::ALL.iter().position(|p| *p == state.place).unwrap_or(0);
+    state.go(Place::ALL[(at + by) % Place::ALL.len()]);
+}
+
+fn step_line(state: &mut State, by: isize) {
+    let step = |at: usize, count: usize| at.saturating_add_signed(by).min(count.saturating_sub(1));
+    match state.place {
+        Place::Bench => state.bench.selected = step(state.bench.selected, state.bench.lines()),
+        Place::Logbook => {
+            state.logbook.selected = step(state.logbook.selected, state.logbook.visible().len())
+        }
+        Place::Underway | Place::Findings => {}
+    }
+}
+
+fn step_break(state: &mut State, by: isize) {
+    let step = |at: Option<usize>, count: usize| match (at, count) {
+        (_, 0) => None,
+        (None, _) => Some(if by > 0 { 0 } else { count - 1 }),
+        (Some(at), _) => Some(at.saturating_add_signed(by).min(count - 1)),
+    };
+    match state.place {
+        Place::Underway => {
+            if let Some(live) = &mut state.live {
+                live.selected = step(live.selected, live.findings.breaks().len());
+            }
+        }
+        Place::Findings => {
+            let count = state.findings.shown.as_ref().map_or(0, |s| s.findings.breaks.len());
+            state.findings.selected = step(state.findings.selected, count);
+        }
+        Place::Bench | Place::Logbook => {}
+    }
+    with_framing(state, |framing, scene| {
+        if let Some(b) = scene.selected.and_then(|i| scene.breaks.get(i)) {
+            framing.show_break(scene, b);
+        }
+    });
+}
+
+fn open(state: &mut State, jobs: &Jobs) {
+    let run = match state.place {
+        Place::Logbook => state.logbook.visible().get(state.logbook.selected).map(|e| e.run),
+        _ if state.is_underway() => None,
+        _ => state.live.as_ref().and_then(|l| l.number),
+    };
+    match run {
+        Some(run) => {
+            show(state, jobs, run);
+            state.go(Place::Findings);
+        }
+        None if state.is_underway() => {
+            state.complain("The run goes on; its findings are complete when it has ended.")
+        }
+        None => state.complain("There is no run to open."),
+    }
+}
+
+/// Loads a run into the place of findings.
+pub(crate) fn show(state: &mut State, jobs: &Jobs, run: i64) {
+    state.findings.loading = Some(run);
+    jobs.load(&state.logbook_path, run);
+}
+
+fn export(state: &mut State, jobs: &Jobs) {
+    let framing = match state.place {
+        Place::Findings => state.findings.shown.as_ref().map(|s| (s.run, state.findings.framing)),
+        Place::Underway if state.is_underway() => None,
+        Place::Underway => state.live.as_ref().and_then(|l| Some((l.number?, l.framing))),
+        _ => state
+            .logbook
+            .visible()
+            .get(state.logbook.selected)
+            .map(|e| (e.run, super::canvas::Framing::default())),
+    };
+    match framing {
+        Some((run, framing)) => {
+            state.tell(format!("Writing figures of run {run} …"));
+            jobs.export(&state.logbook_path, run, framing.ruler, framing.window());
+        }
+        None if state.is_underway() => {
+            state.complain("The run goes on; it can be exported when it has ended.")
+        }
+        None => state.complain("There is no run to export."),
+    }
+}
+
+fn ask_start(state: &mut State) {
+    if state.is_underway() {
+        state.complain("A run is underway; one run at a time. Stop it first, in its place (2).");
+        return;
+    }
+    let drive = state.bench.cards.get(state.bench.selected).map(|c| c.identity.name.clone());
+    // The demo begins with the course that shows most.
+    let chosen = if state.is_demo { 1.min(state.choices.len().saturating_sub(1)) } else { 0 };
+    let mut form = StartForm {
+        field: if drive.is_some() { 0 } else { 1 },
+        drive,
+        choices: state.choices.clone(),
+        chosen,
+        path: Input::new("./scratch.bin".into()),
+        size: Input::new("4GB".into()),
+        outlook: Ok(Vec::new()),
+    };
+    look_ahead(state, &mut form);
+    state.overlay = Some(Overlay::Start(Box::new(form)));
+}
+
+/// Offers to start the course that the findings suggest, on the drive that they are of.
+fn start_next(state: &mut State) {
+    let suggestion = state.findings.shown.as_ref().and_then(|s| {
+        let text = s.findings.next_step.as_ref()?.course.clone()?;
+        Some((s.head.drive.name.clone(), s.head.drive.simulated, text))
+    });
+    let Some((drive, simulated, text)) = suggestion else {
+        state.complain("These findings suggest no next run.");
+        return;
+    };
+    let mut form = StartForm {
+        drive: simulated.then(|| drive.clone()),
+        choices: vec![Choice { name: "as the findings suggest".into(), text }],
+        chosen: 0,
+        path: Input::new(drive),
+        size: Input::new("4GB".into()),
+        field: usize::from(!simulated),
+        outlook: Ok(Vec::new()),
+    };
+    look_ahead(state, &mut form);
+    state.overlay = Some(Overlay::Start(Box::new(form)));
+}
+
+fn order(state: &State, form: &StartForm) -> Result<Order, String> {
+    let choice = form.choices.get(form.chosen).ok_or("there is no course")?;
+    let size = match &form.drive {
+        Some(_) => None,
+        None => Some(form.size.value().parse::<Bytes>().map_err(|e| e.to_string())?),
+    };
+    Ok(Order {
+        course_text: choice.text.clone(),
+        course_name: choice.name.clone(),
+        drive: form.drive.clone().unwrap_or_else(|| form.path.value().to_owned()),
+        size,
+        seed: SEED,
+        speed: state.speed,
+        engine: EngineChoice::Auto,
+        keep: false,
+        situation: Situation::default(),
+    })
+}
+
+/// Says what would happen.
+fn look_ahead(state: &State, form: &mut StartForm) {
+    form.outlook = order(state, form)
+        .and_then(|o| session::prepare(o).map_err(|f| f.message().to_owned()))
+        .map(|ready| {
+            let mut lines: Vec<String> =
+                ready.plan.legs.iter().map(|l| format!("{:<10} {}", l.name, l.words())).collect();
+            lines.push(String::new());
+            let writes = ready.plan.writes();
+            let share = ready.endurance().map_or(String::new(), |e| {
+                format!(", {:.3} % of the rated endurance", 100.0 * writes.0 as f64 / e.0 as f64)
+            });
+            lines.push(format!("Writes at most {writes}{share}."));
+            lines.extend(ready.plan.notes.iter().cloned());
+            lines
+        });
+}
+
+fn start_key(state: &mut State, mut form: StartForm, key: KeyEvent) {
+    let event = Event::Key(key);
+    match (key.code, form.field) {
+        (KeyCode::Enter, _) => {
+            if let Err(text) = start(state, &form) {
+                form.outlook = Err(text);
+                state.overlay = Some(Overlay::Start(Box::new(form)));
+            }
+            return;
+        }
+        (KeyCode::Tab | KeyCode::Down, _) if form.drive.is_none() => form.field = (form.field + 1) % 3,
+        (KeyCode::BackTab | KeyCode::Up, _) if form.drive.is_none() => form.field = (form.field + 2) % 3,
+        (KeyCode::Right | KeyCode::Down | KeyCode::Char('l' | 'j'), 0) => {
+            form.chosen = (form.chosen + 1) % form.choices.len().max(1)
+        }
+        (KeyCode::Left | KeyCode::Up | KeyCode::Char('h' | 'k'), 0) => {
+            form.chosen = (form.chosen + form.choices.len().max(1) - 1) % form.choices.len().max(1);
+        }
+        (_, 1) => {
+            form.path.handle_event(&event);
+        }
+        (_, 2) => {
+            form.size.handle_event(&event);
+        }
+        _ => {}
+    }
+    look_ahead(state, &mut form);
+    state.overlay = Some(Overlay::Start(Box::new(form)));
+}
+
+fn start(state: &mut State, form: &StartForm) -> Result<(), String> {
+    let ready = session::prepare(order(state, form)?).map_err(|f| f.message().to_owned())?;
+    let book = Logbook::open(&state.logbook_path).map_err(|e| e.to_string())?;
+    let underway = ready.start(book).map_err(|e| e.to_string())?;
+    let framing =
+        state.live.as_ref().map_or_else(Default::default, |l| super::canvas::Framing::on(l.framing.ruler));
+    state.live = Some(Live { framing, ..Live::new(Some(underway)) });
+    state.go(Place::Underway);
+    Ok(())
+}
+
+/// Takes in messages of the run. After the last one its strings are let go, and its findings are loaded.
+pub(crate) fn message(state: &mut State, jobs: &Jobs, message: Message) {
+    let Some(live) = &mut state.live else { return };
+    let began = matches!(message, Message::Began(_));
+    live.take(message);
+    if began {
+        jobs.list(&state.logbook_path);
+    }
+    if live.outcome.is_none() {
+        return;
+    }
+    finished(state, jobs);
+}
+
+/// The run is over: everything is kept when its thread ends.
+pub(crate) fn finished(state: &mut State, jobs: &Jobs) {
+    let Some(live) = &mut state.live else { return };
+    let Some(strings) = live.strings.take() else { return };
+    match strings.finish() {
+        Ok(ended) => {
+            let words = ended.outcome.status.words();
+            live.outcome = Some(ended.outcome);
+            match ended.kept {
+                Ok(run) => {
+                    live.number = Some(run);
+                    state.tell(format!("The run is {words}; it is run {run} of the logbook. 3 shows its findings, e exports it."));
+                    show(state, jobs, run);
+                }
+                Err(e) => state.complain(e.to_string()),
+            }
+        }
+        Err(failure) => state.complain(failure.message()),
+    }
+    jobs.list(&state.logbook_path);
+}
+
+/// Takes in the result of work in the background.
+pub(crate) fn done(state: &mut State, result: Done) {
+    match result {
+        Done::Listed(Ok(entries)) => {
+            state.logbook.entries = entries;
+            state.logbook.selected =
+                state.logbook.selected.min(state.logbook.visible().len().saturating_sub(1));
+        }
+        Done::Loaded(Ok(shown)) => {
+            if state.findings.loading == Some(shown.run) {
+                state.findings.loading = None;
+                let same = state.findings.shown.as_ref().is_some_and(|s| s.run == shown.run);
+                if !same {
+                    let ruler = state.findings.framing.ruler;
+                    state.findings.framing = super::canvas::Framing::on(ruler);
+                }
+                state.findings.selected = (!shown.findings.breaks.is_empty()).then_some(0);
+                state.findings.shown = Some(*shown);
+            }
+        }
+        Done::Exported(Ok(paths)) => state.tell(format!("Written: {}", paths.join(", "))),
+        Done::Loaded(Err(text)) => {
+            state.findings.loading = None;
+            state.complain(text);
+        }
+        Done::Listed(Err(text)) | Done::Exported(Err(text)) => state.complain(text),
+    }
+}
