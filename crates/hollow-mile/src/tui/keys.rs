@@ -77,7 +77,14 @@ pub(crate) const TABLE: &[Binding] = &[
     ),
     bind!("space", [Char(' ')], Action::Pause, &[Underway], "pause", "pause the run, or go on"),
     bind!("n", [Char('n')], Action::Note, &[Underway], "note", "note something in the log"),
-    bind!("S", [Char('S')], Action::SkipLeg, &[Underway], "skip leg", "skip the rest of this leg and go on with the next"),
+    bind!(
+        "S",
+        [Char('S')],
+        Action::SkipLeg,
+        &[Underway],
+        "skip leg",
+        "skip the rest of this leg and go on with the next"
+    ),
     bind!("X", [Char('X')], Action::Stop, &[Underway], "stop", "stop the run"),
     bind!("enter", [Enter], Action::Open, &[Underway], "", "open the findings of the run that ended"),
     bind!("enter", [Enter], Action::Open, &[Logbook], "open", "open the findings of the selected run"),

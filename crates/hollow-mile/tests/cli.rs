@@ -1,0 +1,427 @@
+//! The commands without a screen, as a user calls them.
+#![allow(
+    clippy::unwrap_used,
+    clippy::panic,
+    clippy::print_stderr,
+    reason = "a test that cannot go on has failed"
+)]
+
+mod common;
+
+use common::{Bench, LONG_SOAK, course};
+use serde_json::Value;
+use std::process::{Command, Stdio};
+use std::time::Duration;
+
+#[test]
+fn a_run_is_made_found_read_and_handed_over() {
+    let bench = Bench::new();
+    let out = bench.ok(&["run", &course("first-look"), "--on", "sim:merrow-k2", "--truth", "truth.json"]);
+    assert!(
+        out.contains("write cache exhausted, 0.99 sure") && out.contains("It is run 1 of the logbook"),
+        "{out}"
+    );
+    assert!(bench.ok(&["logbook", "list"]).contains("first look"));
+    let truth: Value = serde_json::from_str(&bench.read("truth.json")).unwrap();
+    let found: Value = serde_json::from_str(&bench.ok(&["findings", "last", "--format", "json"])).unwrap();
+    let (real, cache) =
+        (truth["events"][0]["at_bytes"].as_f64().unwrap(), found["cache"]["bytes"].as_f64().unwrap());
+    assert!((cache / real - 1.0).abs() < 0.01, "{cache} {real}");
+    for (kind, begins) in [
+        ("svg", "<svg"),
+        ("pdf", "%PDF"),
+        ("csv", "elapsed_s,leg,op"),
+        ("jsonl", "{\"format\":\"hollow-mile/run\""),
+    ] {
+        let name = format!("out.{kind}");
+        bench.ok(&["export", "1", "--as", kind, "-o", &name]);
+        let bytes = std::fs::read(bench.path(&name)).unwrap();
+        assert!(bytes.starts_with(begins.as_bytes()), "{kind}");
+    }
+}
+
+/// The object of the interchange format: every key there, absent things null or empty.
+#[test]
+fn findings_json_has_every_key_of_its_format_for_a_run_and_for_a_bare_csv() {
+    let bench = Bench::new();
+    bench.ok(&["run", LONG_SOAK, "--on", "sim:merrow-k2"]);
+    bench.write("bare.csv", "elapsed_s,write_mb_s\n1,100\n2,100\n3,101\n");
+    let top = [
+        "breaks",
+        "cache",
+        "dips",
+        "format",
+        "hollows",
+        "interference",
+        "legs",
+        "next_step",
+        "notes",
+        "plateaus",
+        "thermal",
+        "throttling",
+        "version",
+    ];
+    for source in ["last", "bare.csv"] {
+        let found: Value =
+            serde_json::from_str(&bench.ok(&["findings", source, "--format", "json"])).unwrap();
+        let mut keys: Vec<&str> = found.as_object().unwrap().keys().map(String::as_str).collect();
+        keys.sort_unstable();
+        assert_eq!(keys, top, "{source}");
+        assert_eq!((&found["format"], &found["version"]), (&"hollow-mile/findings".into(), &1.into()));
+    }
+    let found: Value = serde_json::from_str(&bench.ok(&["findings", "last", "--format", "json"])).unwrap();
+    let has = |value: &Value, keys: &[&str]| {
+        let object = value.as_object().unwrap_or_else(|| panic!("{value}"));
+        keys.iter().for_each(|k| assert!(object.contains_key(*k), "{k} in {value}"));
+    };
+    has(
+        &found["plateaus"][0],
+        &[
+            "leg",
+            "op",
+            "start_s",
+            "end_s",
+            "start_bytes",
+            "end_bytes",
+            "mean_mb_s",
+            "sd_mb_s",
+            "slope_mb_s_per_gb",
+        ],
+    );
+    has(
+        &found["breaks"][1],
+        &[
+            "at_s",
+            "at_bytes",
+            "low_bytes",
+            "high_bytes",
+            "from_mb_s",
+            "to_mb_s",
+            "cause",
+            "confidence",
+            "evidence",
+        ],
+    );
+    has(&found["breaks"][1]["evidence"][0], &["for", "cause", "text"]);
+    has(&found["cache"], &["bytes", "low_bytes", "high_bytes", "before_mb_s", "behind_mb_s"]);
+    has(&found["throttling"], &["episodes", "share_of_time", "lost_bytes"]);
+    has(
+        &found["throttling"]["episodes"][0],
+        &["start_s", "end_s", "onset_c", "release_c", "before_mb_s", "during_mb_s"],
+    );
+    has(
+        &found["thermal"],
+        &[
+            "start_c",
+            "min_c",
+            "mean_c",
+            "max_c",
+            "rise_over_ambient_c",
+            "time_constant_s",
+            "settles_at_c",
+            "settles_low_c",
+            "settles_high_c",
+            "margin_to_warn_c",
+            "throttles_above_ambient_c",
+        ],
+    );
+    assert_eq!(found["breaks"][1]["cause"], "thermal-throttle");
+}
+
+#[test]
+fn a_csv_of_a_run_gives_the_findings_of_the_run() {
+    let bench = Bench::new();
+    bench.ok(&["run", LONG_SOAK, "--on", "sim:merrow-k2", "--seed", "5"]);
+    bench.ok(&["export", "last", "--as", "csv", "-o", "run.csv"]);
+    let json = |args: &[&str]| -> Value { serde_json::from_str(&bench.ok(args)).unwrap() };
+    let run = json(&["findings", "last", "--format", "json"]);
+    let csv = json(&[
+        "findings",
+        "run.csv",
+        "--format",
+        "json",
+        "--warn",
+        "77",
+        "--critical",
+        "86",
+        "--rated-write",
+        "3000",
+        "--capacity",
+        "2TB",
+    ]);
+    for (a, b) in run["breaks"].as_array().unwrap().iter().zip(csv["breaks"].as_array().unwrap()) {
+        assert_eq!(
+            (&a["cause"], &a["at_bytes"], &a["confidence"]),
+            (&b["cause"], &b["at_bytes"], &b["confidence"])
+        );
+    }
+    assert_eq!(run["cache"], csv["cache"]);
+}
+
+#[test]
+fn the_same_seed_gives_the_same_samples_whatever_the_speed() {
+    let bench = Bench::new();
+    bench.write("short.course", "course \"short\"\nsample every 100 ms\nleg w\n write random, blocks 64 KiB, depth 8, until 20 GB written\n");
+    for (speed, out) in [("max", "a.csv"), ("x200", "b.csv")] {
+        bench.ok(&["run", "short.course", "--on", "sim:merrow-k2", "--seed", "9", "--speed", speed]);
+        bench.ok(&["export", "last", "--as", "csv", "-o", out]);
+    }
+    assert_eq!(bench.read("a.csv"), bench.read("b.csv"));
+}
+
+/// What is wrong, with which exit code, and words that the message must have.
+#[test]
+fn bad_input_is_answered_with_a_clear_message_and_loses_nothing() {
+    let bench = Bench::new();
+    bench
+        .write("three.course", "course first\nsample every 250\nleg soak\n  write sequental, blocks 1 MiB\n");
+    bench.write("mine.bin", "do not touch");
+    bench.write("broken.csv", "elapsed_s,write_mb_s\n1,100\n2,x\n");
+    bench.write("useless.csv", "elapsed_s,write_mb_s\n1,x\n");
+    bench.write("model.toml", "extends = \"merrow-k2\"\n[flash]\ncache_mb_s = -1.0\n");
+    bench.write("damaged.logbook", &"this is no logbook, it is a shopping list. ".repeat(100));
+    let first = course("first-look");
+    let cases: &[(&[&str], &[&str])] = &[
+        (&["run", "no.course", "--on", "sim:merrow-k2"], &["no.course", "cannot be read"]),
+        (
+            &["run", "three.course", "--on", "sim:merrow-k2"],
+            &["3 errors", "line 1, column 8", "line 2, column 17", "line 4, column 9", "`sequential`"],
+        ),
+        (&["course", "check", "three.course"], &["3 errors"]),
+        (&["run", &first, "--on", "sim:unknown"], &["sim:unknown", "sim:merrow-k2"]),
+        (&["run", &first, "--on", "sim:model.toml"], &["flash.cache_mb_s"]),
+        (&["run", &first, "--on", "new.bin", "--size", "900000TB"], &["stay free in any case"]),
+        (&["run", &first, "--on", "new.bin", "--size", "4"], &["no size"]),
+        (&["run", &first, "--on", "new.bin"], &["--size"]),
+        (&["run", &first, "--on", "mine.bin", "--size", "64MB"], &["mine.bin", "not made by Hollow Mile"]),
+        (
+            &["run", &first, "--on", "no/such/folder/a.bin", "--size", "64MB"],
+            &["no/such/folder", "does not exist"],
+        ),
+        (&["run", &first, "--on", "sim:merrow-k2", "--size", "4GB"], &["--size"]),
+        (&["run", &first, "--on", "sim:merrow-k2", "--speed", "60"], &["no speed"]),
+        (
+            &["run", &first, "--on", "sim:merrow-k2", "--logbook", "damaged.logbook"],
+            &["damaged.logbook", "left as it is", "set-aside"],
+        ),
+        (&["findings", "7"], &["no run 7"]),
+        (&["findings", "none.csv"], &["none.csv"]),
+        (&["findings", "useless.csv"], &["line 2, column write_mb_s", "no number"]),
+        (&["export", "broken.csv", "--as", "svg", "-o", "mine.bin"], &["mine.bin", "--overwrite"]),
+        (&["export", "broken.csv", "--as", "svg", "-o", "no/such/a.svg"], &["no/such/a.svg"]),
+        (&["export", "broken.csv", "--as", "gif", "-o", "a.gif"], &["svg"]),
+    ];
+    bench.ok(&["run", &first, "--on", "sim:merrow-k2"]);
+    for (args, words) in cases {
+        let out = bench.run(args);
+        let said = String::from_utf8_lossy(&out.stderr).into_owned();
+        assert_eq!(out.status.code(), Some(2), "{args:?}\n{said}");
+        words.iter().for_each(|w| assert!(said.contains(w), "{args:?} does not say `{w}`:\n{said}"));
+    }
+    assert_eq!(bench.read("mine.bin"), "do not touch");
+    assert!(bench.read("damaged.logbook").starts_with("this is no logbook"));
+    assert!(!bench.path("new.bin").exists());
+    assert_eq!(bench.ok(&["logbook", "list"]).lines().count(), 1, "no refused run is in the logbook");
+}
+
+#[test]
+fn broken_rows_of_a_csv_are_named_and_the_rest_is_used() {
+    let bench = Bench::new();
+    let rows: String = (1..200)
+        .map(|i| format!("{i},{}\n", if i % 50 == 0 { "oops".into() } else { (100 + i % 3).to_string() }))
+        .collect();
+    bench.write("t.csv", &format!("elapsed_s,write_mb_s\n{rows}"));
+    let out = bench.run(&["findings", "t.csv"]);
+    let (said, printed) = (String::from_utf8_lossy(&out.stderr), String::from_utf8_lossy(&out.stdout));
+    assert!(out.status.success());
+    assert!(said.contains("t.csv: line 51, column write_mb_s: `oops` is no number"), "{said}");
+    assert!(printed.contains("3 rows of the file could not be used"), "{printed}");
+}
+
+#[test]
+fn a_damaged_logbook_is_set_aside_only_when_asked() {
+    let bench = Bench::new();
+    let text = "not a logbook ".repeat(200);
+    bench.write("l.logbook", &text);
+    assert_eq!(bench.run(&["logbook", "list"]).status.code(), Some(2));
+    assert_eq!(bench.read("l.logbook"), text);
+    let said = bench.ok(&["logbook", "set-aside"]);
+    assert!(said.contains("set-aside-"), "{said}");
+    assert!(bench.ok(&["logbook", "list"]).contains("no run yet"));
+    let kept = std::fs::read_dir(bench.path("."))
+        .unwrap()
+        .flatten()
+        .find(|e| e.file_name().to_string_lossy().contains("set-aside"))
+        .unwrap();
+    assert_eq!(std::fs::read_to_string(kept.path()).unwrap(), text);
+}
+
+#[test]
+fn a_guard_ends_a_run_with_exit_code_one_and_its_reason() {
+    let bench = Bench::new();
+    bench.write("hot.course", "course \"hot\"\nstop if temperature above 45 °C\nleg w\n write sequential, blocks 1 MiB, depth 16, until 900 GB written\n");
+    let out = bench.run(&["run", "hot.course", "--on", "sim:merrow-k2", "--format", "json"]);
+    assert_eq!(out.status.code(), Some(1));
+    assert!(String::from_utf8_lossy(&out.stderr).contains("46 °C is above the limit of 45 °C"));
+    let printed: Value = serde_json::from_slice(&out.stdout).unwrap();
+    assert_eq!((&printed["status"], &printed["run"]), (&"guarded".into(), &1.into()));
+}
+
+#[test]
+fn bench_and_course_check_speak_both_to_people_and_to_programs() {
+    let bench = Bench::new();
+    let cards: Value = serde_json::from_str(&bench.ok(&["bench", "--format", "json"])).unwrap();
+    assert_eq!(cards[0]["identity"]["name"], "sim:merrow-k2");
+    assert_eq!(cards[0]["facts"]["capacity"], 2_000_398_934_016_u64);
+    assert!(bench.ok(&["bench"]).contains("3 % of its life used"));
+    assert!(bench.ok(&["course", "check", &course("long-soak")]).contains("3 legs"));
+}
+
+/// A file on the disk that the build is on: the main job on real input.
+#[test]
+fn a_run_on_a_file_moves_what_the_kernel_counts_and_takes_its_file_away() {
+    let bench = Bench::on_disk();
+    let out = bench.ok(&[
+        "run",
+        &course("first-look"),
+        "--on",
+        "./scratch.bin",
+        "--size",
+        "256MB",
+        "--format",
+        "json",
+    ]);
+    let printed: Value = serde_json::from_str(&out).unwrap();
+    assert_eq!(
+        (&printed["status"], &printed["bytes"]),
+        (&"done".into(), &((256_000_000_u64 >> 20) << 20).into())
+    );
+    assert!(
+        printed["engine"].as_str().unwrap().contains("io_uring")
+            || printed["engine"].as_str().unwrap().contains("threads")
+    );
+    let notes = printed["notes"].to_string();
+    assert!(notes.contains("ends after one pass") && notes.contains("gives no temperature"), "{notes}");
+    assert!(!bench.path("scratch.bin").exists());
+    bench.ok(&["run", &course("first-look"), "--on", "./kept.bin", "--size", "8MB", "--keep"]);
+    assert_eq!(std::fs::metadata(bench.path("kept.bin")).unwrap().len(), 8_000_000 / 4096 * 4096);
+    bench.ok(&["run", &course("first-look"), "--on", "./kept.bin", "--size", "8MB", "--engine", "threads"]);
+    assert!(!bench.path("kept.bin").exists(), "a kept file of ours may be used again");
+}
+
+/// A file system of its own on a loop device, so that nobody else's writes are counted.
+#[test]
+fn the_kernels_own_counters_agree_with_what_a_run_says_it_wrote() {
+    let Some(mount) = common::LoopMount::new() else {
+        eprintln!("SKIPPED: a loop device with a file system needs root, losetup, mkfs.ext4 and mount");
+        return;
+    };
+    let bench = Bench::on_disk();
+    let target = mount.folder().join("scratch.bin").display().to_string();
+    let before = mount.sectors_written();
+    let out =
+        bench.ok(&["run", &course("first-look"), "--on", &target, "--size", "384MB", "--format", "json"]);
+    let counted = ((mount.sectors_written() - before) * 512) as f64;
+    let said = serde_json::from_str::<Value>(&out).unwrap()["bytes"].as_f64().unwrap();
+    assert!((counted / said - 1.0).abs() < 0.02, "the kernel counts {counted}, the run says {said}");
+}
+
+#[test]
+fn a_read_only_folder_is_refused_before_anything_is_made() {
+    let Some(mount) = common::LoopMount::new() else {
+        eprintln!("SKIPPED: a read-only file system needs root, losetup, mkfs.ext4 and mount");
+        return;
+    };
+    mount.read_only();
+    let bench = Bench::new();
+    let target = mount.folder().join("a.bin").display().to_string();
+    let out = bench.run(&["run", &course("first-look"), "--on", &target, "--size", "8MB"]);
+    let said = String::from_utf8_lossy(&out.stderr);
+    assert!(matches!(out.status.code(), Some(1 | 2)) && said.contains("Read-only"), "{said}");
+    let book = mount.folder().join("l.logbook").display().to_string();
+    let out = bench.run(&["run", &course("first-look"), "--on", "sim:merrow-k2", "--logbook", &book]);
+    assert!(out.status.code() == Some(2) && String::from_utf8_lossy(&out.stderr).contains("l.logbook"));
+}
+
+/// kill -9 at twelve moments of a run: it is there on the next start, marked, and can be read. (That at most a second is lost
+/// is tested where samples are recorded.)
+#[test]
+fn a_run_killed_at_any_moment_is_there_and_is_marked() {
+    let bench = Bench::new();
+    for i in 0..12_u64 {
+        let mut child = bench
+            .command(&["run", LONG_SOAK, "--on", "sim:merrow-k2", "--speed", "x60"])
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        // Spread over the phases between two writes of the logbook, which are 0.7 s apart.
+        let alive = Duration::from_millis(900 + 137 * i);
+        std::thread::sleep(alive);
+        child.kill().unwrap();
+        child.wait().unwrap();
+        let list: Value = serde_json::from_str(&bench.ok(&["logbook", "list", "--format", "json"])).unwrap();
+        let newest = &list[0];
+        assert_eq!((&newest["status"], &newest["run"]), (&"cut-short".into(), &(i + 1).into()));
+        let kept = newest["digest"]["seconds"].as_f64().unwrap();
+        let found = bench.run(&["findings", "last"]);
+        if kept > 0.0 {
+            assert!(found.status.success(), "{}", String::from_utf8_lossy(&found.stderr));
+            assert!(String::from_utf8_lossy(&found.stdout).contains("The run is cut short"));
+        }
+    }
+    let list: Value = serde_json::from_str(&bench.ok(&["logbook", "list", "--format", "json"])).unwrap();
+    let with_samples =
+        list.as_array().unwrap().iter().filter(|r| r["digest"]["samples"].as_u64() > Some(0)).count();
+    assert!(with_samples >= 6, "runs that had lived for more than a block have samples: {with_samples}");
+}
+
+#[test]
+fn a_termination_signal_ends_a_run_cleanly() {
+    let bench = Bench::new();
+    let child = bench
+        .command(&["run", LONG_SOAK, "--on", "sim:merrow-k2", "--speed", "x60", "--format", "json"])
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    std::thread::sleep(Duration::from_millis(1500));
+    assert!(Command::new("kill").args(["-TERM", &child.id().to_string()]).status().unwrap().success());
+    let out = child.wait_with_output().unwrap();
+    assert_eq!(out.status.code(), Some(1));
+    let printed: Value = serde_json::from_slice(&out.stdout).unwrap();
+    assert_eq!(printed["status"], "stopped");
+    assert!(bench.ok(&["logbook", "list"]).contains("stopped"));
+}
+
+/// The demonstration logbook is what its courses and seeds make.
+#[test]
+fn the_demo_logbook_is_what_the_script_makes() {
+    let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let bench = Bench::new();
+    let made = bench.path("made.logbook");
+    let status = Command::new(root.join("scripts/make-demo"))
+        .arg(&made)
+        .env("HOLLOW_MILE", env!("CARGO_BIN_EXE_hollow-mile"))
+        .stdout(Stdio::null())
+        .status()
+        .unwrap();
+    assert!(status.success());
+    std::fs::copy(root.join("demo/demo.logbook"), bench.path("kept.logbook")).unwrap();
+    let export = |book: &str, run: &str, out: &str| {
+        bench.ok(&["export", run, "--as", "jsonl", "-o", out, "--logbook", book]);
+        bench.read(out)
+    };
+    let list = bench.ok(&["logbook", "list", "--logbook", "made.logbook"]);
+    assert_eq!(list.lines().count(), 4, "{list}");
+    for run in ["1", "2", "3", "4"] {
+        let [a, b] =
+            ["made.logbook", "kept.logbook"].map(|book| export(book, run, &format!("{book}-{run}.jsonl")));
+        assert!(a == b, "run {run} differs: make demo/demo.logbook anew with scripts/make-demo");
+    }
+    for (run, cause) in
+        [("2", "throttled by heat"), ("3", "throttled by heat"), ("4", "write cache exhausted")]
+    {
+        assert!(bench.ok(&["findings", run, "--logbook", "made.logbook"]).contains(cause));
+    }
+}

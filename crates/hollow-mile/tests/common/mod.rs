@@ -1,0 +1,131 @@
+//! A folder to work in, the program to run in it, and a file system of its own.
+#![allow(dead_code, reason = "each test file uses its part")]
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output, Stdio};
+
+/// The long soak, from the root of the project.
+pub(crate) const LONG_SOAK: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../courses/long-soak.course");
+
+/// Path of a ready-made course.
+pub(crate) fn course(name: &str) -> String {
+    format!("{}/../../courses/{name}.course", env!("CARGO_MANIFEST_DIR"))
+}
+
+/// A folder of its own, with a logbook of its own.
+pub(crate) struct Bench {
+    folder: tempfile::TempDir,
+}
+
+impl Bench {
+    pub(crate) fn new() -> Self {
+        Self { folder: tempfile::tempdir().unwrap() }
+    }
+
+    /// On the disk that the build is on; the system's temporary folder may be in memory.
+    pub(crate) fn on_disk() -> Self {
+        Self { folder: tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).unwrap() }
+    }
+
+    pub(crate) fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    pub(crate) fn write(&self, name: &str, text: &str) {
+        std::fs::write(self.path(name), text).unwrap();
+    }
+
+    pub(crate) fn read(&self, name: &str) -> String {
+        std::fs::read_to_string(self.path(name)).unwrap()
+    }
+
+    /// The program with its logbook in the folder, unless another is named.
+    pub(crate) fn command(&self, args: &[&str]) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_hollow-mile"));
+        command.args(args).current_dir(self.folder.path()).env("TZ", "UTC").stdin(Stdio::null());
+        let takes_logbook = matches!(args[0], "run" | "findings" | "export") || args[0] == "logbook";
+        if takes_logbook && !args.contains(&"--logbook") {
+            command.args(["--logbook", "l.logbook"]);
+        }
+        command
+    }
+
+    pub(crate) fn run(&self, args: &[&str]) -> Output {
+        self.command(args).output().unwrap()
+    }
+
+    /// Standard output of a command that must end well.
+    pub(crate) fn ok(&self, args: &[&str]) -> String {
+        let out = self.run(args);
+        assert!(out.status.success(), "{args:?}\n{}", String::from_utf8_lossy(&out.stderr));
+        String::from_utf8(out.stdout).unwrap()
+    }
+}
+
+/// A file system on a loop device over a file, mounted in a folder; taken down when dropped.
+pub(crate) struct LoopMount {
+    folder: tempfile::TempDir,
+    device: String,
+    mounted: bool,
+}
+
+fn done(program: &str, args: &[&str]) -> bool {
+    Command::new(program)
+        .args(args)
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .status()
+        .is_ok_and(|s| s.success())
+}
+
+impl LoopMount {
+    /// `None` where this user or this machine cannot have one.
+    pub(crate) fn new() -> Option<Self> {
+        let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).ok()?;
+        let image = folder.path().join("image");
+        std::fs::File::create(&image).ok()?.set_len(768 << 20).ok()?;
+        std::fs::create_dir(folder.path().join("mount")).ok()?;
+        let out = Command::new("losetup")
+            .args(["--find", "--show"])
+            .arg(&image)
+            .stderr(Stdio::null())
+            .output()
+            .ok()?;
+        if !out.status.success() {
+            return None;
+        }
+        let device = String::from_utf8(out.stdout).ok()?.trim().to_owned();
+        let mut mount = Self { folder, device, mounted: false };
+        let made = done("mkfs.ext4", &["-q", "-E", "lazy_itable_init=0,lazy_journal_init=0", &mount.device]);
+        let at = mount.folder().display().to_string();
+        mount.mounted = made && done("mount", &[&mount.device, &at]);
+        mount.mounted.then_some(mount)
+    }
+
+    pub(crate) fn folder(&self) -> PathBuf {
+        self.folder.path().join("mount")
+    }
+
+    pub(crate) fn read_only(&self) {
+        assert!(done("mount", &["-o", "remount,ro", &self.folder().display().to_string()]));
+    }
+
+    /// Sectors of 512 bytes that the kernel says were written to the device.
+    pub(crate) fn sectors_written(&self) -> u64 {
+        assert!(done("sync", &["-f", &self.folder().display().to_string()]));
+        let name = Path::new(&self.device).file_name().unwrap().to_string_lossy().into_owned();
+        let all = std::fs::read_to_string("/proc/diskstats").unwrap();
+        let line = all.lines().find(|l| l.split_whitespace().nth(2) == Some(&name)).unwrap();
+        line.split_whitespace().nth(9).unwrap().parse().unwrap()
+    }
+}
+
+impl Drop for LoopMount {
+    fn drop(&mut self) {
+        if self.mounted {
+            done("umount", &[&self.folder().display().to_string()]);
+        }
+        done("losetup", &["--detach", &self.device]);
+    }
+}
