@@ -118,7 +118,11 @@ fn wait(state: &mut State, jobs: &Jobs, events: &Receiver<Event>, asked: &Receiv
     let mut from_run = false;
     select! {
         recv(events) -> event => match event {
-            Ok(event) => update::input(state, jobs, &event),
+            Ok(event) => {
+                #[cfg(debug_assertions)]
+                panic_if_asked(&event);
+                update::input(state, jobs, &event);
+            }
             // The terminal is gone.
             Err(_) => state.quit = true,
         },
@@ -139,6 +143,16 @@ fn wait(state: &mut State, jobs: &Jobs, events: &Receiver<Event>, asked: &Receiv
     }
     take_rest(state, jobs, events, &messages);
     true
+}
+
+/// For the test that a panic leaves the terminal usable; not in the program that is shipped.
+#[cfg(debug_assertions)]
+#[expect(clippy::panic, reason = "it is asked for")]
+fn panic_if_asked(event: &Event) {
+    let pressed = matches!(event, Event::Key(key) if key.code == crossterm::event::KeyCode::F(12));
+    if pressed && std::env::var_os("HOLLOW_MILE_PANIC_ON").is_some_and(|k| k == "F12") {
+        panic!("asked for with F12");
+    }
 }
 
 fn take_rest(state: &mut State, jobs: &Jobs, events: &Receiver<Event>, messages: &Receiver<Message>) {

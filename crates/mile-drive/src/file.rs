@@ -13,7 +13,8 @@ use crate::drive::{Drive, DriveError, Facts, Identity, Readings, Transfer};
 use crate::sysfs::{self, Disk};
 use crate::tally::Tally;
 use mile_core::{Bytes, Nanos, units::block_size};
-use pump::{Pump, buffers};
+use pattern::{Arena, Buffer};
+use pump::{Pump, check_memory};
 use rustix::fs::{FallocateFlags, OFlags, StatVfs};
 use std::fs::{File, OpenOptions};
 use std::io;
@@ -300,16 +301,19 @@ impl Drive for FileDrive {
         let Some(file) = &self.file else {
             return Err(DriveError::Unusable { why: "the file is not open".into() });
         };
+        check_memory(transfer)?;
+        let (depth, block) = (transfer.depth as usize, transfer.block.0 as usize);
         let ring = match self.choice {
-            EngineChoice::Auto => Ring::new(file, buffers(transfer, self.seed)?).ok(),
+            EngineChoice::Auto => Ring::new(file, Arena::random(depth, block, self.seed)).ok(),
             EngineChoice::Threads => None,
         };
         let now = self.clock.now();
         let running = match ring {
             Some(ring) => Running::Ring(Box::new(Pump::new(ring, *transfer, self.seed, now))),
             None => {
-                let pool = Pool::new(file, buffers(transfer, self.seed)?)
-                    .map_err(self.io("start threads for it"))?;
+                let buffers =
+                    (0..depth).map(|slot| Buffer::random(block, self.seed ^ (slot as u64) << 40)).collect();
+                let pool = Pool::new(file, buffers).map_err(self.io("start threads for it"))?;
                 Running::Threads(Box::new(Pump::new(pool, *transfer, self.seed, now)))
             }
         };

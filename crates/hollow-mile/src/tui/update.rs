@@ -427,6 +427,10 @@ pub(crate) fn message(state: &mut State, jobs: &Jobs, message: Message) {
 pub(crate) fn finished(state: &mut State, jobs: &Jobs) {
     let Some(live) = &mut state.live else { return };
     let Some(strings) = live.strings.take() else { return };
+    // What was being asked about a run underway has no object any more.
+    if matches!(state.overlay, Some(Overlay::ConfirmStop | Overlay::ConfirmQuit | Overlay::Note(_))) {
+        state.overlay = None;
+    }
     match strings.finish() {
         Ok(ended) => {
             let words = ended.outcome.status.words();

@@ -19,6 +19,8 @@ const MAGIC: u64 = u64::from_le_bytes(*b"hollowml");
 
 /// Alignment of buffers in memory: what O_DIRECT needs on any block device.
 const ALIGN: usize = 4096;
+/// Size of a huge page on x86-64, and the usual one on others.
+const HUGE: usize = 2 << 20;
 
 /// A buffer whose start is aligned for O_DIRECT.
 #[derive(Debug)]
@@ -31,8 +33,15 @@ pub struct Buffer {
 impl Buffer {
     /// Filled with random bytes.
     pub fn random(length: usize, seed: u64) -> Self {
-        let mut memory = vec![0; length + ALIGN];
-        let start = memory.as_ptr().align_offset(ALIGN);
+        Self::aligned(length, ALIGN, seed)
+    }
+
+    fn aligned(length: usize, align: usize, seed: u64) -> Self {
+        let mut memory = vec![0; length + align];
+        let start = memory.as_ptr().align_offset(align);
+        if align == HUGE {
+            super::uring::advise_huge(&mut memory[start..start + length]);
+        }
         Xoshiro256PlusPlus::seed_from_u64(seed).fill_bytes(&mut memory[start..start + length]);
         Self { memory, start, length }
     }
@@ -45,6 +54,33 @@ impl Buffer {
     /// The bytes.
     pub fn bytes_mut(&mut self) -> &mut [u8] {
         &mut self.memory[self.start..self.start + self.length]
+    }
+}
+
+/// Buffers of equal size in one stretch of memory that may lie in huge pages: stamping touches every page of a block, and
+/// finding its place in memory would cost more than the stamp.
+#[derive(Debug)]
+pub struct Arena {
+    whole: Buffer,
+    block: usize,
+}
+
+impl Arena {
+    /// `count` buffers of `block` bytes, filled with random bytes.
+    pub fn random(count: usize, block: usize, seed: u64) -> Self {
+        Self { whole: Buffer::aligned(count * block, HUGE, seed), block }
+    }
+
+    /// One of the buffers.
+    #[inline]
+    pub fn block(&mut self, index: usize) -> &mut [u8] {
+        let at = index * self.block;
+        &mut self.whole.bytes_mut()[at..at + self.block]
+    }
+
+    /// Number of buffers.
+    pub fn count(&self) -> usize {
+        self.whole.length / self.block
     }
 }
 

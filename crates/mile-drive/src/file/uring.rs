@@ -2,11 +2,11 @@
 //!
 //! The only module of the workspace with unsafe code: the kernel is handed addresses of buffers and uses them while
 //! operations are in flight. What makes that sound: buffers live in [`Ring`] beside the ring, are never moved or resized
-//! (each is a heap allocation of its own), and [`Ring`] waits for all operations before it lets go of them; where the
+//! (they are one heap allocation), and [`Ring`] waits for all operations before it lets go of them; where the
 //! kernel does not give them back in time, their memory is leaked on purpose.
 #![allow(unsafe_code, reason = "this module talks to the kernel")]
 
-use super::pattern::Buffer;
+use super::pattern::Arena;
 use super::pump::{Completion, Engine};
 use io_uring::{IoUring, opcode, squeue, types};
 use mile_core::{Nanos, Op};
@@ -21,7 +21,7 @@ const PATIENCE: Duration = Duration::from_secs(5);
 /// An io_uring with its buffers.
 pub struct Ring {
     ring: IoUring,
-    buffers: Vec<Buffer>,
+    buffers: Arena,
     registered: bool,
     /// Kept open as long as operations may be in flight.
     _file: File,
@@ -29,10 +29,10 @@ pub struct Ring {
 }
 
 impl Ring {
-    /// Sets up a ring for `buffers.len()` operations in flight. Fails where the kernel refuses io_uring.
-    pub fn new(file: &File, mut buffers: Vec<Buffer>) -> io::Result<Self> {
+    /// Sets up a ring for as many operations in flight as there are buffers. Fails where the kernel refuses io_uring.
+    pub fn new(file: &File, mut buffers: Arena) -> io::Result<Self> {
         let file = file.try_clone()?;
-        let entries = u32::try_from(buffers.len()).unwrap_or(u32::MAX).next_power_of_two().max(2);
+        let entries = u32::try_from(buffers.count()).unwrap_or(u32::MAX).next_power_of_two().max(2);
         // A single submitter that runs completion work when it asks for it: fewest interrupts of the submitting thread.
         let ring = IoUring::builder()
             .setup_single_issuer()
@@ -40,10 +40,9 @@ impl Ring {
             .build(entries)
             .or_else(|_| IoUring::builder().build(entries))?;
         ring.submitter().register_files(&[file.as_raw_fd()])?;
-        let vectors: Vec<libc::iovec> = buffers
-            .iter_mut()
-            .map(|b| {
-                let bytes = b.bytes_mut();
+        let vectors: Vec<libc::iovec> = (0..buffers.count())
+            .map(|i| {
+                let bytes = buffers.block(i);
                 libc::iovec { iov_base: bytes.as_mut_ptr().cast(), iov_len: bytes.len() }
             })
             .collect();
@@ -62,18 +61,24 @@ impl Ring {
     }
 }
 
+/// Asks the kernel to put memory that was not touched yet into huge pages. It may decline.
+pub(super) fn advise_huge(memory: &mut [u8]) {
+    // SAFETY: the range is memory that we own, and the advice changes nothing of what it holds.
+    unsafe { libc::madvise(memory.as_mut_ptr().cast(), memory.len(), libc::MADV_HUGEPAGE) };
+}
+
 impl Engine for Ring {
     fn name(&self) -> &'static str {
         if self.registered { "io_uring, registered buffers and file" } else { "io_uring, registered file" }
     }
 
     fn buffer(&mut self, slot: u32) -> &mut [u8] {
-        self.buffers[slot as usize].bytes_mut()
+        self.buffers.block(slot as usize)
     }
 
     #[inline]
     fn submit(&mut self, slot: u32, op: Op, offset: u64) -> io::Result<()> {
-        let bytes = self.buffers[slot as usize].bytes_mut();
+        let bytes = self.buffers.block(slot as usize);
         let (address, length) = (bytes.as_mut_ptr(), bytes.len() as u32);
         let index = slot as u16;
         let file = types::Fixed(0);
@@ -117,7 +122,7 @@ impl Drop for Ring {
             }
         }
         if self.in_flight > 0 {
-            std::mem::forget(std::mem::take(&mut self.buffers));
+            std::mem::forget(std::mem::replace(&mut self.buffers, Arena::random(0, 1, 0)));
         }
     }
 }

@@ -35,7 +35,7 @@ fn readings(
     }
     let rate = trace.rate.get(i).map_or("at rest".to_owned(), |r| format!("{} MB/s", number(r)));
     all.push(("rate", rate));
-    if at.is_none() && live {
+    if at.is_none() && live && trace.rate.get(i).is_some() {
         let since = scene.breaks.last().map_or(0, |b| trace.index_at_time(Nanos::from_secs(b.at_s)) + 1);
         if let Some((mean, sd)) = recent_spread(trace, since.min(last)) {
             all.push(("plateau", format!("{} ± {} MB/s", number(mean.mb_s()), number(sd))));

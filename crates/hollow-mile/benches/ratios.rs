@@ -1,0 +1,341 @@
+//! What the program costs, as ratios within one run: `scripts/bench [FOLDER]`.
+//!
+//! The file path (runner, sampling at 10 samples a second, logbook) is measured in turns with a bare io_uring loop in this
+//! same binary, on the same blocks of the same file, so that what the machine does meanwhile meets both. The median of the
+//! pairs' ratios counts; pairs during which the hypervisor stole more than a tenth of the processors are made again.
+#![allow(
+    clippy::unwrap_used,
+    clippy::print_stdout,
+    clippy::disallowed_methods,
+    unsafe_code,
+    missing_docs,
+    reason = "a benchmark speaks, takes the time, drives the ring itself, and has nobody to hand an error to"
+)]
+
+use hollow_mile::measure::FindingsScreen;
+use io_uring::{IoUring, opcode, types};
+use mile_core::{
+    Bytes, Celsius, Context, Latency, LiveFindings, Nanos, Op, Rate, Sample, Throttled, Trace, findings,
+};
+use mile_drive::file::{EngineChoice, FileDrive, pattern::Arena};
+use mile_drive::host::Host;
+use mile_drive::sim::SimDrive;
+use mile_drive::{Drive, Tally, Transfer};
+use mile_logbook::{Logbook, Recorder};
+use mile_runner::{RunHead, Speed, Status, execute, run};
+use rand_core::{Rng, SeedableRng};
+use rand_xoshiro::Xoshiro256PlusPlus;
+use std::fs::{File, OpenOptions};
+use std::os::fd::AsRawFd;
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+const SIZE: u64 = 1 << 30;
+const PAIRS: usize = 9;
+
+struct Cost {
+    seconds: f64,
+    cpu: f64,
+}
+
+fn cpu_seconds() -> f64 {
+    let mut t = libc::timespec { tv_sec: 0, tv_nsec: 0 };
+    // SAFETY: the pointer is to a local that lives through the call.
+    unsafe { libc::clock_gettime(libc::CLOCK_PROCESS_CPUTIME_ID, &mut t) };
+    t.tv_sec as f64 + t.tv_nsec as f64 * 1e-9
+}
+
+/// The least that writes through io_uring can cost: fixed buffers and file, no data made, no clock, no counts.
+fn bare(path: &Path, block: u64, depth: usize, random: bool, ops: u64) -> Cost {
+    let file: File =
+        OpenOptions::new().read(true).write(true).custom_flags(libc::O_DIRECT).open(path).unwrap();
+    let mut buffers = Arena::random(depth, block as usize, 1);
+    let entries = (depth as u32).next_power_of_two();
+    let mut ring: IoUring =
+        IoUring::builder().setup_single_issuer().setup_defer_taskrun().build(entries).unwrap();
+    ring.submitter().register_files(&[file.as_raw_fd()]).unwrap();
+    let vectors: Vec<libc::iovec> = (0..depth)
+        .map(|i| libc::iovec { iov_base: buffers.block(i).as_mut_ptr().cast(), iov_len: block as usize })
+        .collect();
+    // SAFETY: the buffers outlive the ring, which is dropped first, after all operations are back.
+    unsafe { ring.submitter().register_buffers(&vectors).unwrap() };
+    let mut rng = Xoshiro256PlusPlus::seed_from_u64(1);
+    let blocks = SIZE / block - 1;
+    let (mut issued, mut back) = (0_u64, 0_u64);
+    let mut free: Vec<usize> = (0..depth).collect();
+    let (wall, cpu) = (Instant::now(), cpu_seconds());
+    while back < ops {
+        while issued < ops
+            && let Some(slot) = free.pop()
+        {
+            // The first block is left alone: by it the file is known as ours.
+            let index = if random { rng.next_u64() % blocks } else { issued % blocks } + 1;
+            let entry = opcode::WriteFixed::new(
+                types::Fixed(0),
+                vectors[slot].iov_base.cast(),
+                block as u32,
+                slot as u16,
+            )
+            .offset(index * block)
+            .build()
+            .user_data(slot as u64);
+            // SAFETY: as above; the slot is free, so that its buffer is not in use.
+            unsafe { ring.submission().push(&entry).unwrap() };
+            issued += 1;
+        }
+        ring.submitter().submit_and_wait(1).unwrap();
+        for entry in ring.completion() {
+            assert_eq!(u64::try_from(entry.result()), Ok(block));
+            free.push(entry.user_data() as usize);
+            back += 1;
+        }
+    }
+    Cost { seconds: wall.elapsed().as_secs_f64(), cpu: cpu_seconds() - cpu }
+}
+
+/// The same through the program: a course on a file, sampled and logged.
+fn ours(path: &Path, book: &Path, block: &str, depth: usize, access: &str, bytes: u64) -> Cost {
+    let text = format!(
+        "course \"bench\"\nsample every 100 ms\nleg w\n write {access}, blocks {block}, depth {depth}, over {block} to {SIZE} B, until {bytes} B written\n"
+    );
+    let course = mile_course::parse(&text).unwrap();
+    let mut drive = FileDrive::new(path, Bytes(SIZE), 1, EngineChoice::Auto).unwrap();
+    let plan = mile_course::plan(&course, &run::plan_facts(&drive)).unwrap();
+    let head = run::head(&plan, &text, &drive, 1, 0);
+    let (_commands, obeyed) = crossbeam_channel::unbounded();
+    let (number, _numbers) = crossbeam_channel::unbounded();
+    let recorder = Recorder::start(Logbook::open(book).unwrap(), number).unwrap();
+    let mut span: Option<(Nanos, Nanos)> = None;
+    let mut cpu = None;
+    let outcome = execute(&plan, head, &mut drive, Speed::Max, true, &obeyed, &mut |m| {
+        match &m {
+            // From the first operation on: making and opening the file is not part of the path.
+            mile_runner::Message::Event(e) if matches!(e.kind, mile_runner::EventKind::Engine(_)) => {
+                span = Some((e.at, e.at));
+                cpu = Some(cpu_seconds());
+            }
+            mile_runner::Message::Sample(s) => span = span.map(|(from, _)| (from, s.end)),
+            mile_runner::Message::LegLatency(..) => cpu = cpu.map(|c| cpu_seconds() - c),
+            _ => {}
+        }
+        recorder.tell(m);
+    });
+    assert_eq!(outcome.status, Status::Done, "{:?}", outcome.why);
+    recorder.finish().unwrap();
+    let (from, to) = span.unwrap();
+    Cost { seconds: to.since(from).secs(), cpu: cpu.unwrap() }
+}
+
+fn median(mut values: Vec<f64>) -> f64 {
+    values.sort_by(f64::total_cmp);
+    values[values.len() / 2]
+}
+
+fn file_path(folder: &Path) {
+    let path = folder.join("hollow-mile-bench.bin");
+    let book = folder.join("hollow-mile-bench.logbook");
+    // Written once, so that both find blocks that exist.
+    let mut drive = FileDrive::new(&path, Bytes(SIZE), 1, EngineChoice::Auto).unwrap();
+    drive.open().unwrap();
+    let whole = Transfer {
+        op: Op::Write,
+        random: false,
+        block: Bytes(1 << 20),
+        depth: 16,
+        start: Bytes(0),
+        length: Bytes(SIZE),
+        budget: Bytes(SIZE),
+        skip: Bytes(0),
+    };
+    drive.begin(&whole).unwrap();
+    while !drive.advance(drive.now().plus(Nanos(100_000_000)), &mut Tally::default()).unwrap() {}
+    drive.close(true).unwrap();
+    for (name, block, words, depth, access, ops, least) in [
+        ("1 MiB, depth 16, sequential", 1_u64 << 20, "1 MiB", 16, "sequential", 1000_u64, 0.99),
+        ("4 KiB, depth 32, random", 4096, "4 KiB", 32, "random", 60_000, 0.97),
+    ] {
+        let (mut rate, mut cpu, mut costs) = (Vec::new(), Vec::new(), Vec::new());
+        let mut tries = 0;
+        while rate.len() < PAIRS && tries < 3 * PAIRS {
+            tries += 1;
+            let mut host = Host::new();
+            // The order turns, so that neither is always the one that follows.
+            let (a, b) = if tries % 2 == 0 {
+                let b = bare(&path, block, depth, access == "random", ops);
+                (ours(&path, &book, words, depth, access, ops * block), b)
+            } else {
+                let a = ours(&path, &book, words, depth, access, ops * block);
+                (a, bare(&path, block, depth, access == "random", ops))
+            };
+            if host.read().steal.is_some_and(|s| s > 0.1) && tries + PAIRS < 3 * PAIRS + rate.len() {
+                continue;
+            }
+            rate.push(b.seconds / a.seconds);
+            cpu.push(a.cpu / b.cpu);
+            costs.push((
+                ops as f64 * block as f64 / 1e6 / a.seconds,
+                a.cpu / ops as f64 * 1e6,
+                b.cpu / ops as f64 * 1e6,
+            ));
+        }
+        let spread = |v: &[f64]| {
+            v.iter().copied().fold(f64::MAX, f64::min)..v.iter().copied().fold(f64::MIN, f64::max)
+        };
+        let (r, c) = (spread(&rate), spread(&cpu));
+        println!("file path, {name}:");
+        println!(
+            "    throughput against the bare loop  {:.3}  ({:.3} to {:.3}; at least {least})",
+            median(rate),
+            r.start,
+            r.end
+        );
+        println!(
+            "    processor time against it         {:.3}  ({:.3} to {:.3}; at most 1.2)",
+            median(cpu),
+            c.start,
+            c.end
+        );
+        let middle = |f: fn(&(f64, f64, f64)) -> f64| median(costs.iter().map(f).collect());
+        println!(
+            "    {:.0} MB/s; {:.2} µs an operation, {:.2} µs bare",
+            middle(|c| c.0),
+            middle(|c| c.1),
+            middle(|c| c.2)
+        );
+    }
+    std::fs::remove_file(&path).unwrap();
+    for suffix in ["", "-wal", "-shm"] {
+        let _ = std::fs::remove_file(format!("{}{suffix}", book.display()));
+    }
+}
+
+fn simulation() {
+    for (name, block, random) in [
+        ("sequential 128 KiB, a fill of 2 TB", 128_u64 << 10, false),
+        ("random 4 KiB, 20 million", 4096, true),
+    ] {
+        let mut drive = SimDrive::new("sim:merrow-k2", 1).unwrap();
+        let length = 2_000_398_934_016 / block * block;
+        let budget = if random { 20_000_000 * block } else { length };
+        let t = Transfer {
+            op: Op::Write,
+            random,
+            block: Bytes(block),
+            depth: 16,
+            start: Bytes(0),
+            length: Bytes(length),
+            budget: Bytes(budget),
+            skip: Bytes(0),
+        };
+        drive.begin(&t).unwrap();
+        let mut tally = Tally::default();
+        let start = Instant::now();
+        while !drive.advance(drive.now().plus(Nanos(1_000_000_000)), &mut tally).unwrap() {}
+        let rate = tally.ops as f64 / start.elapsed().as_secs_f64() / 1e6;
+        println!("simulated drive, {name}: {rate:.1} million operations a second (at least 10)");
+    }
+}
+
+/// A day at 10 samples a second, with all channels.
+fn day() -> Vec<Sample> {
+    let mut rng = Xoshiro256PlusPlus::seed_from_u64(3);
+    (0..864_000_u64)
+        .map(|i| {
+            let level = if i < 4000 {
+                2900.0
+            } else if i % 200_000 < 150_000 {
+                1050.0
+            } else {
+                740.0
+            };
+            let noise = 1.0 + 0.03 * ((rng.next_u64() >> 11) as f64 / (1_u64 << 53) as f64 - 0.5);
+            let l = Nanos(15_000_000 + rng.next_u64() % 1_000_000);
+            Sample {
+                start: Nanos(i * 100_000_000),
+                end: Nanos((i + 1) * 100_000_000),
+                written: Bytes((level * noise * 1e5) as u64),
+                ops: 100,
+                offset: Some(Bytes(i * 1000)),
+                reach: Some(Bytes(i * 1000 + 9)),
+                latency: Some(Latency { p50: l, p99: l, p999: l, max: l }),
+                temp: Some(Celsius((40.0 + 30.0 * (i as f64 / 80_000.0).min(1.0)).round())),
+                ambient: Some(Celsius(24.0)),
+                throttled: Some(Throttled { light_s: (i / 20) as f64, heavy_s: 0.0 }),
+                foreign: Some(Rate(1e6)),
+                steal: Some(0.01),
+                cpu: Some(0.2),
+                fill: Some(0.5),
+                ..Sample::default()
+            }
+        })
+        .collect()
+}
+
+fn long_run(folder: &Path) {
+    let samples = day();
+    let head = RunHead { legs: vec!["soak".into()], ..RunHead::default() };
+    let start = Instant::now();
+    let trace = Trace::of(&samples, &head.legs);
+    let columns = start.elapsed();
+    let start = Instant::now();
+    let found = findings(&trace, &Context { warn: Some(Celsius(77.0)), ..Context::default() });
+    println!(
+        "findings of 864,000 samples: {:.2} s, {} breaks; into columns before that: {:.2} s (both under 1 s)",
+        start.elapsed().as_secs_f64(),
+        found.breaks.len(),
+        columns.as_secs_f64()
+    );
+    let mut live = LiveFindings::new(Context::default());
+    let start = Instant::now();
+    samples.iter().for_each(|s| drop(live.push(s, "soak")));
+    println!("live findings: {:.2} µs a sample", start.elapsed().as_secs_f64() * 1e6 / samples.len() as f64);
+    for (width, height) in [(159, 46), (80, 24)] {
+        let mut screen = FindingsScreen::new(&samples, head.clone(), width, height);
+        let mut times: Vec<f64> = (0..300)
+            .map(|_| {
+                let start = Instant::now();
+                assert!(screen.draw() > 500);
+                start.elapsed().as_secs_f64() * 1e3
+            })
+            .collect();
+        times.sort_by(f64::total_cmp);
+        println!(
+            "a frame at {width}x{height} with that run: median {:.2} ms, p99 {:.2} ms (under 8 ms)",
+            times[150], times[297]
+        );
+    }
+    let path = folder.join("hollow-mile-bench-day.logbook");
+    let mut book = Logbook::open(&path).unwrap();
+    let run = book.begin(&head).unwrap();
+    for (i, block) in samples.chunks(10).enumerate() {
+        book.append(run, i as u64 * 10, block, &[]).unwrap();
+        if i == 2000 {
+            break;
+        }
+    }
+    for (i, block) in samples[20_010..].chunks(4096).enumerate() {
+        book.append(run, 20_010 + i as u64 * 4096, block, &[]).unwrap();
+    }
+    drop(book);
+    let start = Instant::now();
+    let stored = Logbook::open(&path).unwrap().run(run).unwrap();
+    let read = start.elapsed();
+    assert_eq!(stored.samples.len(), samples.len());
+    println!("reading that run from the logbook: {:.2} s", read.as_secs_f64());
+    for suffix in ["", "-wal", "-shm"] {
+        let _ = std::fs::remove_file(format!("{}{suffix}", path.display()));
+    }
+}
+
+fn main() {
+    // `cargo bench` hands over flags of its own.
+    let folder = std::env::args()
+        .skip(1)
+        .find(|a| !a.starts_with('-'))
+        .map_or_else(|| PathBuf::from(env!("CARGO_TARGET_TMPDIR")), PathBuf::from);
+    std::thread::sleep(Duration::from_millis(200));
+    file_path(&folder);
+    simulation();
+    long_run(&folder);
+}

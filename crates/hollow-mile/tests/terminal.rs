@@ -1,0 +1,283 @@
+//! The real program in a real terminal: tmux, keys, and what the screen says.
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
+
+mod common;
+
+use common::Bench;
+use std::process::{Command, Stdio};
+use std::time::Duration;
+
+/// A terminal with a shell in it.
+struct Terminal {
+    bench: Bench,
+}
+
+impl Terminal {
+    /// Starts the program in a terminal of `columns` by `rows`, in an empty folder, with a home of its own.
+    fn start(columns: u16, rows: u16, environment: &str, args: &str) -> Self {
+        let terminal = Self { bench: Bench::new() };
+        let size = [columns.to_string(), rows.to_string()];
+        terminal.tmux(&[
+            "-f",
+            "/dev/null",
+            "new-session",
+            "-d",
+            "-s",
+            "t",
+            "-x",
+            &size[0],
+            "-y",
+            &size[1],
+            "sh",
+        ]);
+        let home = terminal.bench.path(".").display().to_string();
+        let line = format!(
+            "cd {home} && export HOME={home} XDG_DATA_HOME={home} TZ=UTC LANG=C.UTF-8 PS1='prompt> ' {environment} && clear && {} {args}",
+            env!("CARGO_BIN_EXE_hollow-mile")
+        );
+        terminal.keys(&["-l", &line]);
+        terminal.keys(&["Enter"]);
+        terminal
+    }
+
+    fn tmux(&self, args: &[&str]) -> String {
+        let socket = self.bench.path("tmux.sock");
+        let out = Command::new("tmux")
+            .arg("-S")
+            .arg(socket)
+            .args(args)
+            .stdin(Stdio::null())
+            .output()
+            .unwrap_or_else(|e| panic!("tmux cannot be run ({e}): scripts/test installs it"));
+        String::from_utf8_lossy(&out.stdout).into_owned()
+    }
+
+    fn keys(&self, keys: &[&str]) {
+        self.tmux(&[&["send-keys", "-t", "t"], keys].concat());
+    }
+
+    fn type_text(&self, text: &str) {
+        self.keys(&["-l", text]);
+    }
+
+    fn screen(&self) -> String {
+        self.tmux(&["capture-pane", "-p", "-t", "t"])
+    }
+
+    /// Waits until the screen shows `text`, for a minute at the most: how fast it comes is not tested.
+    fn until(&self, text: &str) -> String {
+        self.until_all(&[text])
+    }
+
+    fn until_all(&self, texts: &[&str]) -> String {
+        for _ in 0..600 {
+            let screen = self.screen();
+            if texts.iter().all(|t| screen.contains(t)) {
+                return screen;
+            }
+            std::thread::sleep(Duration::from_millis(100));
+        }
+        panic!("the screen never showed {texts:?}:\n{}", self.screen());
+    }
+
+    /// Keys until the screen shows a text: a key that comes while a frame is due is not lost, but may come early.
+    fn press(&self, keys: &[&str], text: &str) -> String {
+        self.keys(keys);
+        self.until(text)
+    }
+
+    fn resize(&self, columns: u16, rows: u16) {
+        self.tmux(&["resize-window", "-t", "t", "-x", &columns.to_string(), "-y", &rows.to_string()]);
+    }
+
+    /// The program has ended, and the shell works as before: what is typed is seen.
+    fn shell_is_back(&self) {
+        self.until("prompt>");
+        self.type_text("echo back-$((40 + 2))");
+        self.keys(&["Enter"]);
+        let screen = self.until("back-42");
+        assert!(screen.contains("echo back-$"), "what is typed is echoed:\n{screen}");
+    }
+}
+
+impl Drop for Terminal {
+    fn drop(&mut self) {
+        self.tmux(&["kill-server"]);
+    }
+}
+
+/// Start from the bench, watch, note, pause, stop; findings, logbook, export, quit.
+fn whole_way(columns: u16, rows: u16) {
+    let t = Terminal::start(columns, rows, "", "demo");
+    t.until_all(&["1 bench", "sim:merrow-k2", "warns from 77 °C", "last run"]);
+    t.press(&["Enter"], "Writes at most 1,600 GB, 0.133 % of the rated endurance");
+    t.press(&["Left"], "Writes at most 600.0 GB");
+    t.press(&["Right"], "Writes at most 1,600 GB");
+    t.press(&["Enter"], "Leg 2 of 3, soak: writing 1 MiB blocks, 16 deep.");
+    let screen = t.until_all(&["write cache exhausted, 0.99 sure", "→", "118.0 GB"]);
+    assert!(screen.contains('①') && screen.contains("▤"), "{screen}");
+    t.press(&["n"], "A note for the log");
+    t.type_text("fan on");
+    t.press(&["Enter"], "Note: fan on");
+    t.press(&["Space"], "Paused.");
+    t.press(&["x"], "min");
+    t.press(&["x"], "GB");
+    t.press(&["Space"], "left.");
+    t.press(&["X"], "Stop the run?");
+    t.press(&["y"], "The run is stopped");
+    t.press(&["3"], "Run 5, long soak on Merrow K2 2TB: stopped");
+    let screen = t.until_all(&["below the warning limit", "write cache exhausted, 0.99 sure"]);
+    assert!(screen.contains("+ first fall of this leg"), "evidence under the selected break:\n{screen}");
+    t.press(&["4"], "5 runs, the newest first.");
+    t.press(&["/"], "/ ▏");
+    t.type_text("carrier");
+    t.until("1 of 5 runs match.");
+    t.press(&["Enter", "Enter"], "Run 4, quay soak on Merrow K2 2TB: done");
+    t.press(&["e"], "Written: run-4-quay-soak.svg, run-4-quay-soak.pdf");
+    assert!(t.bench.read("run-4-quay-soak.svg").contains("write cache exhausted"));
+    assert!(std::fs::read(t.bench.path("run-4-quay-soak.pdf")).unwrap().starts_with(b"%PDF"));
+    t.press(&["Escape"], "runs match");
+    t.keys(&["q"]);
+    t.shell_is_back();
+}
+
+#[test]
+fn the_whole_way_at_159_by_46() {
+    whole_way(159, 46);
+}
+
+#[test]
+fn the_whole_way_at_80_by_24() {
+    whole_way(80, 24);
+}
+
+#[test]
+fn a_run_that_ends_is_announced_kept_and_shown() {
+    let t = Terminal::start(159, 46, "", "demo --speed max");
+    t.until("sim:merrow-k2-finned");
+    t.press(&["Down", "Enter"], "A run on sim:merrow-k2-finned");
+    t.press(&["Enter"], "The run is done; it is run 5 of the logbook");
+    t.press(&["Enter"], "Run 5, long soak on Merrow K2 2TB: done, 1,600 GB moved");
+    t.until_all(&["write cache exhausted", "finned carrier"]);
+    assert!(!t.screen().contains('≋') && !t.screen().contains('②'), "the finned carrier does not throttle");
+}
+
+#[test]
+fn the_cursor_reads_all_strips_and_the_breaks_bring_it_along() {
+    let t = Terminal::start(159, 46, "", "demo");
+    t.press(&["4"], "4 runs");
+    t.press(&["Down", "Down", "Enter"], "Run 2, quay soak");
+    let screen = t.press(&["j"], "at the cursor");
+    assert!(screen.contains("throttled by heat") && screen.contains("77 °C"), "{screen}");
+    t.press(&["x"], "min");
+    t.press(&["+", "+", "+"], "at the cursor");
+    t.press(&["0"], "at the end");
+}
+
+#[test]
+fn help_and_commands_list_what_there_is_and_do_it() {
+    let t = Terminal::start(159, 46, "", "demo");
+    t.until("sim:merrow-k2");
+    t.press(&["?"], "Keys in bench");
+    t.press(&["Escape"], "last run");
+    t.press(&[":"], "Commands");
+    t.type_text("logb");
+    t.until("go to the logbook");
+    t.press(&["Enter"], "4 runs, the newest first.");
+    t.press(&[":"], "Commands");
+    t.type_text("zzzz");
+    t.until("nothing here is called that");
+    t.press(&["Escape"], "quay soak");
+}
+
+#[test]
+fn a_resize_is_followed_and_a_window_too_small_is_said() {
+    let t = Terminal::start(159, 46, "", "demo");
+    t.until("last run");
+    t.resize(50, 12);
+    t.until("Hollow Mile needs 60 × 16 at least.");
+    t.resize(80, 24);
+    t.until_all(&["1 bench", "A file"]);
+    t.resize(30, 3);
+    t.until("This window is 30 × 3.");
+    t.keys(&["q"]);
+    t.resize(80, 24);
+    t.shell_is_back();
+}
+
+#[test]
+fn leaving_with_a_run_underway_asks_and_keeps_what_was_done() {
+    let t = Terminal::start(100, 30, "", "--logbook mine.logbook");
+    t.until("none in this logbook");
+    t.press(&["s"], "A run on sim:merrow-k2");
+    t.press(&["Right"], "Writes at most 1,600 GB");
+    t.press(&["Enter"], "Leg 2 of 3, soak");
+    t.until("MB/s");
+    t.press(&["q"], "A run is underway and ends with this terminal");
+    t.press(&["Escape"], "Leg 2 of 3, soak");
+    t.press(&["q"], "y stops it and");
+    t.press(&["y"], "The run is stopped; it is run 1 of the logbook.");
+    t.shell_is_back();
+    assert!(t.bench.ok(&["logbook", "list", "--logbook", "mine.logbook"]).contains("stopped"));
+}
+
+#[test]
+fn a_file_is_measured_from_the_bench_and_what_cannot_be_is_said() {
+    let t = Terminal::start(159, 46, "", "demo");
+    t.until("sim:merrow-k2");
+    t.press(&["End", "Enter"], "A run on a file that is made for it");
+    t.keys(&["C-u"]);
+    t.type_text("/no/such/folder/a.bin");
+    t.until("the folder /no/such/folder does not exist");
+    t.press(&["Enter"], "does not exist");
+    t.keys(&["C-u"]);
+    let target = format!("{}/terminal-{}.bin", env!("CARGO_TARGET_TMPDIR"), std::process::id());
+    t.type_text(&target);
+    t.keys(&["Tab", "C-u"]);
+    t.type_text("64MB");
+    t.until("it ends after one pass");
+    t.keys(&["Tab"]);
+    t.press(&["Left"], "← first look →");
+    t.press(&["Enter"], "The run is done; it is run 5 of the logbook");
+    assert!(!std::path::Path::new(&target).exists());
+}
+
+#[test]
+fn without_colours_nothing_is_coloured() {
+    let t = Terminal::start(120, 40, "NO_COLOR=1", "demo");
+    t.press(&["4"], "4 runs");
+    t.press(&["Enter"], "Run 4");
+    t.until("█");
+    let escapes = t.tmux(&["capture-pane", "-p", "-e", "-t", "t"]);
+    assert!(!escapes.contains("[38;") && !escapes.contains("[48;") && !escapes.contains("[33m"), "{escapes}");
+}
+
+#[test]
+fn a_termination_signal_gives_the_terminal_back() {
+    let t = Terminal::start(100, 30, "", "demo");
+    t.until("sim:merrow-k2");
+    let shell: u32 = t.tmux(&["display-message", "-p", "-t", "t", "#{pane_pid}"]).trim().parse().unwrap();
+    let children = std::fs::read_to_string(format!("/proc/{shell}/task/{shell}/children")).unwrap();
+    let program = children.split_whitespace().next().unwrap();
+    assert!(Command::new("kill").args(["-TERM", program]).status().unwrap().success());
+    t.shell_is_back();
+}
+
+#[test]
+fn a_panic_gives_the_terminal_back_and_says_what_it_was() {
+    let t = Terminal::start(100, 30, "HOLLOW_MILE_PANIC_ON=F12", "demo");
+    t.until("sim:merrow-k2");
+    t.keys(&["F12"]);
+    t.until("panicked at");
+    t.shell_is_back();
+}
+
+#[test]
+fn a_damaged_logbook_is_said_before_the_screen_is_taken_over() {
+    let t = Terminal::start(120, 30, "", "--version");
+    t.until("prompt>");
+    t.bench.write("bad.logbook", &"not a logbook ".repeat(500));
+    t.type_text(&format!("clear; {} --logbook bad.logbook; echo code-$?", env!("CARGO_BIN_EXE_hollow-mile")));
+    t.keys(&["Enter"]);
+    t.until_all(&["is damaged or no logbook", "code-2"]);
+}
