@@ -225,9 +225,9 @@ fn check_existing(path: &Path) -> Result<(), DriveError> {
         doing: "look at it",
         source,
     })?;
-    let mut page = [0; pattern::PAGE];
-    let read = file.read_at(&mut page, 0).unwrap_or(0);
-    if read == pattern::PAGE && pattern::is_stamped(&page, 0) {
+    let mut head = [0; pattern::STAMP];
+    let read = file.read_at(&mut head, 0).unwrap_or(0);
+    if read == pattern::STAMP && pattern::is_stamped(&head, 0) {
         return Ok(());
     }
     Err(refused(

@@ -133,10 +133,10 @@ fn what_is_written_to_a_file_is_there_and_says_where_it_belongs() {
         drop(drive);
         let kept = std::fs::File::open(&path).unwrap();
         assert_eq!(kept.metadata().unwrap().len(), SIZE);
-        let mut page = vec![0; pattern::PAGE];
-        for at in (0..32 * MIB).step_by(pattern::PAGE) {
-            kept.read_exact_at(&mut page, at).unwrap();
-            assert!(pattern::is_stamped(&page, at), "page at {at}");
+        let mut stretch = vec![0; pattern::STRIDE];
+        for at in (0..32 * MIB).step_by(pattern::STRIDE) {
+            kept.read_exact_at(&mut stretch, at).unwrap();
+            assert!(pattern::is_stamped(&stretch, at), "stretch at {at}");
         }
         // A file of ours may be used again, and goes with the run that does not keep it.
         let mut again = file(path.clone(), choice);

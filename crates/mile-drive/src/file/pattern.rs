@@ -1,18 +1,19 @@
-//! What is written: incompressible data in which every 4 KiB page says where it belongs.
+//! What is written: incompressible data in which every stretch of 64 KiB says where it belongs.
 //!
-//! A buffer is filled with random bytes once. Before each write every page of it is stamped with its address, the run's
-//! seed and a check over both, so that no two pages of a run are the same and a later read can tell a page that is
-//! corrupt, stale or misplaced. Filling whole buffers anew for each write would cost more processor time than the
-//! write itself; a stamp costs a hundredth of that.
+//! Buffers are filled with random bytes once. Before each write a buffer is stamped, at its start and every 64 KiB, with its
+//! address, the run's seed and a check over both, so that no two blocks of a run are the same and a later read can tell a
+//! stretch that is stale or misplaced. The random bytes between two stamps come again when their buffer is used again.
 //!
-//! Layout of a stamp, little-endian, at the start of a page: magic (8 bytes), address of the page (8), seed of the run (8),
-//! check (8).
+//! Filling buffers anew, or stamping every page, would cost more processor time than the write itself: what is expensive is
+//! not the stamp but finding each page's place in memory (docs/DESIGN.md).
+//!
+//! Layout of a stamp, little-endian: magic (8 bytes), its address (8), seed of the run (8), check (8).
 
 use rand_core::{Rng, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
 
-/// Bytes that carry one stamp.
-pub const PAGE: usize = 4096;
+/// Bytes from one stamp to the next. A block shorter than that has one.
+pub const STRIDE: usize = 64 << 10;
 /// Bytes of a stamp.
 pub const STAMP: usize = 32;
 const MAGIC: u64 = u64::from_le_bytes(*b"hollowml");
@@ -57,8 +58,8 @@ impl Buffer {
     }
 }
 
-/// Buffers of equal size in one stretch of memory that may lie in huge pages: stamping touches every page of a block, and
-/// finding its place in memory would cost more than the stamp.
+/// Buffers of equal size in one stretch of memory that may lie in huge pages, which the kernel and the processor find
+/// their way in more cheaply.
 #[derive(Debug)]
 pub struct Arena {
     whole: Buffer,
@@ -84,13 +85,13 @@ impl Arena {
     }
 }
 
-/// Stamps every page of a block that begins at `address`. A block shorter than a page has one stamp.
+/// Stamps a block that begins at `address`.
 #[inline]
 pub fn stamp(block: &mut [u8], address: u64, seed: u64) {
-    for (i, page) in block.chunks_mut(PAGE).enumerate() {
-        let at = address + (i * PAGE) as u64;
+    for (i, stretch) in block.chunks_mut(STRIDE).enumerate() {
+        let at = address + (i * STRIDE) as u64;
         let words = [MAGIC, at, seed, check(at, seed)];
-        if let Some(head) = page.first_chunk_mut::<STAMP>() {
+        if let Some(head) = stretch.first_chunk_mut::<STAMP>() {
             for (i, word) in words.iter().enumerate() {
                 head[8 * i..8 * i + 8].copy_from_slice(&word.to_le_bytes());
             }
@@ -98,9 +99,10 @@ pub fn stamp(block: &mut [u8], address: u64, seed: u64) {
     }
 }
 
-/// Whether a page carries a stamp of any run for the address at which it was found.
-pub fn is_stamped(page: &[u8], address: u64) -> bool {
-    let word = |i: usize| page.get(8 * i..8 * i + 8).and_then(|b| b.try_into().ok()).map(u64::from_le_bytes);
+/// Whether a stretch begins with a stamp of any run for the address at which it was found.
+pub fn is_stamped(stretch: &[u8], address: u64) -> bool {
+    let word =
+        |i: usize| stretch.get(8 * i..8 * i + 8).and_then(|b| b.try_into().ok()).map(u64::from_le_bytes);
     let (Some(MAGIC), Some(at), Some(seed), Some(sum)) = (word(0), word(1), word(2), word(3)) else {
         return false;
     };
@@ -121,25 +123,28 @@ mod tests {
     use super::*;
 
     #[test]
-    fn pages_are_aligned_incompressible_and_all_different() {
-        let mut buffer = Buffer::random(1 << 20, 7);
-        assert_eq!(buffer.bytes().as_ptr() as usize % ALIGN, 0);
+    fn blocks_are_aligned_incompressible_and_all_different() {
+        let mut arena = Arena::random(2, 1 << 20, 7);
+        assert_eq!(arena.block(1).as_ptr() as usize % ALIGN, 0);
         let mut seen = std::collections::HashSet::new();
-        for block in 0..4_u64 {
-            stamp(buffer.bytes_mut(), block << 20, 99);
-            for (i, page) in buffer.bytes().chunks(PAGE).enumerate() {
-                assert!(seen.insert(page.to_vec()), "page {i} of block {block} was there before");
-                assert!(is_stamped(page, (block << 20) + (i * PAGE) as u64));
-                assert!(!is_stamped(page, (block << 20) + (i * PAGE) as u64 + 4096), "misplaced");
+        for number in 0..8_u64 {
+            let block = arena.block(number as usize % 2);
+            stamp(block, number << 20, 99);
+            for (i, stretch) in block.chunks(STRIDE).enumerate() {
+                let at = (number << 20) + (i * STRIDE) as u64;
+                assert!(seen.insert(stretch.to_vec()), "stretch {i} of block {number} was there before");
+                assert!(is_stamped(stretch, at));
+                assert!(!is_stamped(stretch, at + STRIDE as u64), "misplaced");
             }
         }
         // Entropy of the bytes within 0.1 % of 8 bits.
+        let block = arena.block(0);
         let mut counts = [0_u32; 256];
-        buffer.bytes().iter().for_each(|b| counts[usize::from(*b)] += 1);
-        let n = buffer.bytes().len() as f64;
+        block.iter().for_each(|b| counts[usize::from(*b)] += 1);
+        let n = block.len() as f64;
         let entropy: f64 =
             counts.iter().filter(|c| **c > 0).map(|&c| -f64::from(c) / n * (f64::from(c) / n).log2()).sum();
         assert!(entropy > 7.992, "{entropy}");
-        assert!(!is_stamped(&[0; PAGE], 0) && !is_stamped(&[], 0));
+        assert!(!is_stamped(&[0; STRIDE], 0) && !is_stamped(&[], 0));
     }
 }

@@ -18,6 +18,11 @@ use std::time::Duration;
 /// Longest wait for operations still in flight when a ring is dropped.
 const PATIENCE: Duration = Duration::from_secs(5);
 
+/// Longest time that a wait lasts.
+const TICK: Duration = Duration::from_millis(10);
+/// Marks the completion of a timer among those of operations.
+const TIMER: u64 = u64::MAX;
+
 /// An io_uring with its buffers.
 pub struct Ring {
     ring: IoUring,
@@ -26,13 +31,15 @@ pub struct Ring {
     /// Kept open as long as operations may be in flight.
     _file: File,
     in_flight: usize,
+    /// Whether a timer is in flight, and what it was set to.
+    timer: Option<Box<types::Timespec>>,
 }
 
 impl Ring {
     /// Sets up a ring for as many operations in flight as there are buffers. Fails where the kernel refuses io_uring.
     pub fn new(file: &File, mut buffers: Arena) -> io::Result<Self> {
         let file = file.try_clone()?;
-        let entries = u32::try_from(buffers.count()).unwrap_or(u32::MAX).next_power_of_two().max(2);
+        let entries = (u32::try_from(buffers.count()).unwrap_or(u32::MAX - 1) + 1).next_power_of_two();
         // A single submitter that runs completion work when it asks for it: fewest interrupts of the submitting thread.
         let ring = IoUring::builder()
             .setup_single_issuer()
@@ -50,11 +57,15 @@ impl Ring {
         // ring is dropped and has given them back.
         let registered = unsafe { ring.submitter().register_buffers(&vectors) };
         // Registering pins memory, which an unprivileged user may have little of; it is a small gain and can be done without.
-        Ok(Self { ring, buffers, registered: registered.is_ok(), _file: file, in_flight: 0 })
+        Ok(Self { ring, buffers, registered: registered.is_ok(), _file: file, in_flight: 0, timer: None })
     }
 
     fn take(&mut self, done: &mut Vec<Completion>) {
         for entry in self.ring.completion() {
+            if entry.user_data() == TIMER {
+                self.timer = None;
+                continue;
+            }
             done.push(Completion { slot: entry.user_data() as u32, result: entry.result() });
             self.in_flight -= 1;
         }
@@ -98,12 +109,20 @@ impl Engine for Ring {
     }
 
     fn wait(&mut self, timeout: Nanos, done: &mut Vec<Completion>) -> io::Result<()> {
-        let time = types::Timespec::from(Duration::from_nanos(timeout.0));
-        let arguments = types::SubmitArgs::new().timespec(&time);
-        match self.ring.submitter().submit_with_args(1, &arguments) {
+        if self.timer.is_none() {
+            // One timer in a while, and not one for each wait: setting a timer costs more than the rest of a wait, above all
+            // in a virtual machine. A wait may so end up to a tick late, or early, which its callers allow for.
+            let time = Box::new(types::Timespec::from(TICK.min(Duration::from_nanos(timeout.0.max(1)))));
+            let entry = opcode::Timeout::new(&raw const *time).build().user_data(TIMER);
+            self.timer = Some(time);
+            // SAFETY: the time lives on the heap until the timer is back; the ring has room for one entry more than buffers.
+            let pushed = unsafe { self.ring.submission().push(&entry) };
+            pushed.map_err(|_| io::Error::other("the submission queue is full"))?;
+        }
+        match self.ring.submitter().submit_and_wait(1) {
             Ok(_) => {}
-            // The time is over, or a signal came: both are for the caller to look at.
-            Err(e) if matches!(e.raw_os_error(), Some(libc::ETIME | libc::EINTR)) => {}
+            // A signal came, which is for the caller to look at.
+            Err(e) if e.raw_os_error() == Some(libc::EINTR) => {}
             Err(e) => return Err(e),
         }
         self.take(done);
@@ -114,12 +133,15 @@ impl Engine for Ring {
 impl Drop for Ring {
     fn drop(&mut self) {
         let mut done = Vec::new();
-        let mut waits = 0;
-        while self.in_flight > 0 && waits < 50 {
-            waits += 1;
-            if self.wait(Nanos((PATIENCE / 50).as_nanos() as u64), &mut done).is_err() {
+        // Each wait lasts a tick at the most. A timer still in flight ends with the ring: the kernel has its own copy.
+        let most = PATIENCE.as_millis() / TICK.as_millis();
+        let mut idle = 0;
+        while self.in_flight > 0 && idle < most {
+            done.clear();
+            if self.wait(Nanos(u64::MAX), &mut done).is_err() {
                 break;
             }
+            idle = if done.is_empty() { idle + 1 } else { 0 };
         }
         if self.in_flight > 0 {
             std::mem::forget(std::mem::replace(&mut self.buffers, Arena::random(0, 1, 0)));
