@@ -1,6 +1,6 @@
 //! The course language: from text to a checked course, and from a course to a plan for one drive.
 //!
-//! A course is read in three steps, none of which stops at the first error: [`token`] cuts the text, [`parse`] builds
+//! A course is read in three steps, none of which stops at the first error: [`token`] cuts the text, [`mod@parse`] builds
 //! the [`course::Course`], and [`plan::plan`] fits it to a drive. docs/courses.md has the grammar.
 
 pub mod course;
