@@ -6,7 +6,7 @@
 use super::Picture;
 use mile_core::Op;
 use mile_core::pyramid::Extent;
-use ratatui::style::{Color, Style};
+use ratatui::style::Style;
 
 /// Blocks that fill a cell from its bottom by eighths.
 const EIGHTHS: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
@@ -77,21 +77,18 @@ fn column(picture: &mut Picture<'_>, x: u16, top: u16, rows: u16, high: f64, op:
         let floor = u32::from(row) * 8;
         let part = |level: u32| level.saturating_sub(floor).min(8) as usize;
         let colour = if floor + 4 > min && min + 8 < mean { dip } else { ground };
-        let behind = if part(max) >= 8 && !theme.is_plain() { haze } else { Color::Reset };
+        // Without a haze what lies behind is the page.
+        let over = |style: Style| if part(max) >= 8 && !theme.is_plain() { style.bg(haze) } else { style };
         match (part(mean), part(max)) {
             // Before and behind: the block of many a font does not fill its cell.
-            (8, _) => picture.set(
-                x,
-                y,
-                '█',
-                Style::new().fg(colour).bg(if theme.is_plain() { Color::Reset } else { colour }),
-            ),
+            (8, _) if theme.is_plain() => picture.set(x, y, '█', Style::new()),
+            (8, _) => picture.set(x, y, '█', Style::new().fg(colour).bg(colour)),
             (0, 0) => {}
             (0, reach) if theme.is_plain() => {
                 picture.set(x, y, if reach > 3 { '░' } else { ' ' }, Style::new())
             }
             (0, reach) => picture.set(x, y, EIGHTHS[reach], Style::new().fg(haze)),
-            (n, _) => picture.set(x, y, EIGHTHS[n], Style::new().fg(colour).bg(behind)),
+            (n, _) => picture.set(x, y, EIGHTHS[n], over(Style::new().fg(colour))),
         }
     }
 }

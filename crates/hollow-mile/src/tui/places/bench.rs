@@ -128,13 +128,11 @@ fn table(buffer: &mut Buffer, area: Rect, theme: Theme, facts: &[(&str, String)]
             break;
         }
         buffer.set_stringn(area.x + 4, y, name, 12, theme.faint());
-        buffer.set_stringn(
-            area.x + 17,
-            y,
-            value,
-            usize::from(area.width.saturating_sub(17)),
-            Style::new().fg(theme.ink),
-        );
+        let field = Rect { x: area.x + 17, y, width: area.width.saturating_sub(17), height: 1 };
+        buffer.set_stringn(field.x, y, value, usize::from(field.width), Style::new().fg(theme.ink));
+        // Terrain has the colour of writes wherever it is.
+        let terrain = value.chars().take_while(|c| ('▁'..='█').contains(c)).count() as u16;
+        buffer.set_style(Rect { width: terrain.min(field.width), ..field }, Style::new().fg(theme.write));
     }
 }
 

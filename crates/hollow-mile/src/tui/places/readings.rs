@@ -11,7 +11,7 @@ use ratatui::layout::Rect;
 use ratatui::style::Style;
 
 /// Cells that the column is wide.
-pub(crate) const WIDTH: u16 = 36;
+pub(crate) const WIDTH: u16 = 38;
 
 /// Name and value, one a line.
 fn readings(
