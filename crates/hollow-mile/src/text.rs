@@ -26,6 +26,11 @@ pub(crate) fn progress_line(text: &str, width: usize) {
     let _ = out.flush();
 }
 
+/// Something that happened, with when and after how many bytes.
+pub(crate) fn event_line(event: &mile_runner::Event) -> String {
+    format!("{:>14}  {:>10}  {}", event.at, event.bytes, event.kind.words())
+}
+
 /// A run and what it shows.
 pub(crate) fn report(source: &Source) -> String {
     let title = crate::figure::title(&source.head);

@@ -93,7 +93,10 @@ impl Facts {
             throttle_ends: ticks_before.zip(ticks_after).map(|(b, a)| b > a + 0.3),
             throttled_before: ticks_before.is_some_and(|b| b > 0.3),
             stays: enough_behind.then_some(until >= leg.samples.end || after < until),
-            foreign: trace.foreign.extent(at, after).map(|e| Rate(e.mean * 1e6)),
+            foreign: trace.foreign.extent(at, after).map(|e| {
+                let already = trace.foreign.extent(before, at).map_or(0.0, |b| b.mean);
+                Rate((e.mean - already) * 1e6)
+            }),
         }
     }
 }
@@ -270,14 +273,11 @@ fn release(facts: &Facts, list: &mut Vec<Weighed>) {
 
 fn others(facts: &Facts, edge: &Edge, list: &mut Vec<Weighed>) {
     let change = (edge.from.0 - edge.to.0).abs();
-    if let Some(rate) = facts.foreign.filter(|r| facts.falls && r.0 > 0.3 * change) {
-        weigh(
-            list,
-            Cause::Unexplained,
-            2.5,
-            format!("others moved {} MB/s on the drive behind the break", number(rate.mb_s())),
-        );
-    }
+    let Some(more) = facts.foreign.filter(|r| facts.falls && r.0 > 0.3 * change) else { return };
+    let weight = if more.0 > 0.7 * change { 4.0 } else { 2.5 };
+    let text =
+        format!("others moved {} MB/s more on the drive behind the break than before", number(more.mb_s()));
+    weigh(list, Cause::Unexplained, weight, text);
 }
 
 /// The cheapest run that would make the least sure break surer; `None` where every break is at least 0.8 sure.

@@ -171,12 +171,7 @@ impl Follower {
             }
             Message::Event(event) => {
                 self.progress.event(&event);
-                self.line(&format!(
-                    "{:>12}  {:>10}  {}",
-                    event.at.to_string(),
-                    event.bytes.to_string(),
-                    event.kind.words()
-                ));
+                self.line(&text::event_line(&event));
                 self.events.push(event);
             }
             Message::LegLatency(..) => {}

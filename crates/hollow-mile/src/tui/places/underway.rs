@@ -4,6 +4,7 @@ use super::super::canvas;
 use super::super::state::Live;
 use super::super::theme::Theme;
 use super::{break_line, lines, readings};
+use crate::text::event_line;
 use mile_runner::EventKind;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -53,10 +54,7 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, live: Option<&
         .filter(|e| !matches!(e.kind, EventKind::BreakSeen(_) | EventKind::BreakRevised(_)))
         .collect();
     for e in happened.iter().skip(happened.len().saturating_sub(room)) {
-        all.push((
-            format!("{:>12} {:>10}  {}", e.at.to_string(), e.bytes.to_string(), e.kind.words()),
-            theme.faint(),
-        ));
+        all.push((event_line(e), theme.faint()));
     }
     lines(buffer, Rect { y: area.bottom() - below, height: below, ..area }, theme, &all);
     live.framing = framing;

@@ -1,0 +1,296 @@
+//! Findings of made-up traces whose truth is known by construction.
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
+
+use mile_core::findings::{Break, Cause};
+use mile_core::{Bytes, Celsius, Context, Findings, Nanos, Op, Rate, Sample, Throttled, Trace, findings};
+use proptest::prelude::*;
+
+/// A trace of samples of equal length, made from a function of time in seconds.
+struct Maker {
+    seconds: f64,
+    noise: f64,
+    seed: u64,
+    op: Op,
+}
+
+/// Length of a sample, seconds.
+const STEP: f64 = 0.5;
+
+impl Maker {
+    fn new(seconds: f64) -> Self {
+        Self { seconds, noise: 0.01, seed: 1, op: Op::Write }
+    }
+
+    fn samples(&self, rate: impl Fn(f64) -> f64) -> Vec<Sample> {
+        let mut bits = self.seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1;
+        let mut unit = move || {
+            bits ^= bits << 13;
+            bits ^= bits >> 7;
+            bits ^= bits << 17;
+            (bits >> 11) as f64 / (1_u64 << 53) as f64
+        };
+        (0..(self.seconds / STEP) as u64)
+            .map(|i| {
+                let start = i as f64 * STEP;
+                let mean =
+                    (0..20).map(|k| rate(start + STEP * (f64::from(k) + 0.5) / 20.0)).sum::<f64>() / 20.0;
+                // A sum of four uniforms: near enough to normal, with a standard deviation of 1.
+                let normal = (unit() + unit() + unit() + unit() - 2.0) * 3.0_f64.sqrt();
+                let bytes = (mean * 1e6 * STEP * (1.0 + self.noise * normal)).max(0.0) as u64;
+                let (written, read) = if self.op == Op::Read { (0, bytes) } else { (bytes, 0) };
+                Sample {
+                    start: Nanos::from_secs(start),
+                    end: Nanos::from_secs(start + STEP),
+                    op: self.op,
+                    written: Bytes(written),
+                    read: Bytes(read),
+                    ..Sample::default()
+                }
+            })
+            .collect()
+    }
+}
+
+fn with(mut samples: Vec<Sample>, change: impl Fn(f64, &mut Sample)) -> Vec<Sample> {
+    for sample in &mut samples {
+        let at = sample.end.secs();
+        change(at, sample);
+    }
+    samples
+}
+
+fn shown(samples: &[Sample], context: &Context) -> Findings {
+    findings(&Trace::of(samples, &["soak".into()]), context)
+}
+
+fn limits() -> Context {
+    Context { warn: Some(Celsius(75.0)), critical: Some(Celsius(85.0)), ..Context::default() }
+}
+
+fn only(found: &Findings) -> &Break {
+    assert_eq!(found.breaks.len(), 1, "{:#?}", found.breaks);
+    &found.breaks[0]
+}
+
+fn falls(at: f64) -> impl Fn(f64) -> f64 {
+    move |t| if t < at { 1000.0 } else { 600.0 }
+}
+
+/// Heats from 40 °C, reaches 75 °C at `at` and stays a degree below, in whole degrees.
+fn heats_to_limit(at: f64) -> impl Fn(f64) -> Celsius {
+    move |t| Celsius(if t < at { 40.0 + 35.0 * t / at } else { 74.0 }.round())
+}
+
+#[test]
+fn a_full_cache_well_below_the_limit_is_told_with_its_evidence() {
+    let samples = with(Maker::new(400.0).samples(falls(150.0)), |t, s| {
+        s.temp = Some(Celsius((40.0 + t / 40.0).round()))
+    });
+    let found = shown(&samples, &limits());
+    let b = only(&found);
+    assert_eq!(b.cause, Cause::CacheExhausted);
+    assert!(b.confidence >= 0.9, "{b:?}");
+    assert!(
+        b.evidence[0].supports && b.evidence[0].cause == b.cause,
+        "what speaks for the cause comes first"
+    );
+    assert!(b.evidence.iter().any(|e| e.text.contains("below the warning limit")));
+    let cache = found.cache.unwrap();
+    assert!((cache.bytes as f64 / 150e9 - 1.0).abs() < 0.005, "{cache:?}");
+    assert!(found.throttling.episodes.is_empty() && found.next_step.is_none());
+}
+
+#[test]
+fn heat_is_told_by_temperature_alone_and_surer_by_counters() {
+    let plain = with(Maker::new(500.0).samples(falls(250.0)), |t, s| s.temp = Some(heats_to_limit(250.0)(t)));
+    let found = shown(&plain, &limits());
+    assert_eq!(only(&found).cause, Cause::ThermalThrottle);
+    let sure = only(&found).confidence;
+    assert!((0.7..=0.95).contains(&sure), "{sure}");
+    let counted = with(plain, |t, s| {
+        s.throttled = Some(Throttled { light_s: (t - 250.0).max(0.0).floor(), heavy_s: 0.0 })
+    });
+    let found = shown(&counted, &limits());
+    assert!(only(&found).confidence > sure && only(&found).confidence <= 0.99);
+    let episode = found.throttling.episodes[0];
+    assert!((episode.start_s - 250.0).abs() < 1.0 && (episode.end_s - 500.0).abs() < 1e-6);
+    // 400 MB/s less for 250 s.
+    assert!(
+        (found.throttling.lost_bytes as f64 / 100e9 - 1.0).abs() < 0.03,
+        "{}",
+        found.throttling.lost_bytes
+    );
+    assert!((found.throttling.share_of_time - 0.5).abs() < 0.01);
+}
+
+#[test]
+fn without_readings_the_confidence_falls_and_the_findings_say_what_to_log() {
+    let bare = Maker::new(400.0).samples(falls(150.0));
+    let found = shown(&bare, &Context::default());
+    assert!(only(&found).confidence <= 0.6, "{:?}", only(&found));
+    let next = found.next_step.unwrap();
+    assert!(
+        next.text.contains("Log the drive's temperature")
+            && next.course.unwrap().contains("write sequential")
+    );
+    assert!(found.notes.iter().any(|n| n.contains("No temperature was read")));
+    let no_limit = with(bare, |_, s| s.temp = Some(Celsius(50.0)));
+    assert!(only(&shown(&no_limit, &Context::default())).confidence <= 0.8);
+}
+
+#[test]
+fn a_drive_that_cools_and_lets_go_ends_an_episode() {
+    let rate = |t: f64| if (200.0..400.0).contains(&t) { 600.0 } else { 1000.0 };
+    let temp = |t: f64| match t {
+        t if t < 200.0 => 40.0 + 35.0 * t / 200.0,
+        t if t < 400.0 => 75.0 - 12.0 * (t - 200.0) / 200.0,
+        t => 63.0 + (t - 400.0) / 50.0,
+    };
+    let samples = with(Maker::new(550.0).samples(rate), |t, s| {
+        s.temp = Some(Celsius(temp(t).round()));
+        s.throttled = Some(Throttled { light_s: (t.clamp(200.0, 400.0) - 200.0).floor(), heavy_s: 0.0 });
+    });
+    let found = shown(&samples, &limits());
+    let causes: Vec<Cause> = found.breaks.iter().map(|b| b.cause).collect();
+    assert_eq!(causes, [Cause::ThermalThrottle, Cause::ThermalRelease]);
+    let episode = found.throttling.episodes[0];
+    assert!(
+        (episode.end_s - 400.0).abs() < 1.0 && (episode.release_c.unwrap() - 63.0).abs() <= 1.0,
+        "{episode:?}"
+    );
+    assert_eq!(found.throttling.episodes.len(), 1);
+}
+
+#[test]
+fn others_on_the_drive_make_a_fall_unexplained() {
+    let samples = with(Maker::new(400.0).samples(falls(150.0)), |t, s| {
+        s.foreign = Some(Rate(if t > 150.0 { 380e6 } else { 0.0 }));
+    });
+    let found = shown(&samples, &Context::default());
+    assert_eq!(only(&found).cause, Cause::Unexplained, "{:?}", only(&found));
+    assert!(
+        only(&found).evidence.iter().any(|e| e.text.contains("others moved 380 MB/s more")),
+        "{:?}",
+        only(&found)
+    );
+}
+
+#[test]
+fn a_fall_in_a_read_is_never_put_down_to_the_write_cache() {
+    let maker = Maker { op: Op::Read, ..Maker::new(400.0) };
+    let found = shown(&with(maker.samples(falls(150.0)), |_, s| s.temp = Some(Celsius(45.0))), &limits());
+    assert_ne!(only(&found).cause, Cause::CacheExhausted);
+    assert!(found.cache.is_none());
+}
+
+#[test]
+fn the_cache_counts_from_the_last_rest() {
+    let mut samples = Maker::new(100.0).samples(|_| 1000.0);
+    let rest = Maker { op: Op::Idle, ..Maker::new(60.0) }.samples(|_| 0.0);
+    let second = Maker::new(400.0).samples(falls(150.0));
+    for (leg, part) in [(1, rest), (2, second)] {
+        let offset = samples.last().unwrap().end;
+        samples.extend(part.into_iter().map(|s| Sample {
+            start: s.start.plus(offset),
+            end: s.end.plus(offset),
+            leg,
+            ..s
+        }));
+    }
+    let names = ["first".to_owned(), "rest".to_owned(), "second".to_owned()];
+    let found = findings(&Trace::of(&samples, &names), &limits());
+    assert!((found.cache.unwrap().bytes as f64 / 150e9 - 1.0).abs() < 0.005, "{:?}", found.cache);
+    assert!((found.breaks[0].at_bytes as f64 / 250e9 - 1.0).abs() < 0.005);
+    let plateaus: Vec<&str> = found.plateaus.iter().map(|p| p.leg.as_str()).collect();
+    assert_eq!(plateaus, ["first", "second", "second"]);
+}
+
+#[test]
+fn plateaus_cover_their_legs_and_their_means_are_bytes_over_time() {
+    let rate = |t: f64| match t {
+        t if t < 80.0 => 3000.0,
+        t if t < 300.0 => 1200.0,
+        _ => 400.0,
+    };
+    let samples = Maker::new(600.0).samples(rate);
+    let found = shown(&samples, &limits());
+    assert_eq!(found.plateaus.len(), 3);
+    assert!(
+        found
+            .plateaus
+            .windows(2)
+            .all(|w| w[0].end_bytes == w[1].start_bytes && (w[0].end_s - w[1].start_s).abs() < 1e-6)
+    );
+    for (p, mean) in found.plateaus.iter().zip([3000.0, 1200.0, 400.0]) {
+        let plain = (p.end_bytes - p.start_bytes) as f64 / 1e6 / (p.end_s - p.start_s);
+        assert!((p.mean_mb_s - plain).abs() < 1e-3 && (p.mean_mb_s / mean - 1.0).abs() < 0.01, "{p:?}");
+        assert!((p.sd_mb_s / (mean * 0.01) - 1.0).abs() < 0.5, "the noise was 1 %: {p:?}");
+    }
+}
+
+#[test]
+fn empty_idle_and_single_sample_traces_give_findings_without_a_panic() {
+    let none = findings(&Trace::new(), &limits());
+    assert!(none.notes[0].contains("no samples") && none.plateaus.is_empty() && none.thermal.is_none());
+    let idle = Maker { op: Op::Idle, ..Maker::new(30.0) }.samples(|_| 0.0);
+    let found = shown(&idle, &limits());
+    assert!(found.breaks.is_empty() && found.legs[0].rate_mb_s.is_none());
+    assert_eq!(shown(&Maker::new(0.5).samples(|_| 100.0), &limits()).plateaus.len(), 1);
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(60))]
+
+    /// Steps of at least a quarter, each plateau at least 30 s: all are found, to within two samples, and nothing else.
+    #[test]
+    fn steps_are_found_where_they_are_and_nowhere_else(
+        plateaus in prop::collection::vec((30u32..200, 0.3f64..0.75, any::<bool>()), 1..5),
+        noise in 0.002f64..0.05, seed in 1u64..1_000_000, start in 200.0f64..8000.0,
+    ) {
+        let (mut level, mut at) = (start, 0.0);
+        let mut levels = Vec::new();
+        for &(length, factor, up) in &plateaus {
+            levels.push((at, level));
+            at += f64::from(length);
+            level = if up && level < 10_000.0 { level / factor } else { level * factor };
+        }
+        let rate = |t: f64| levels.iter().rev().find(|l| l.0 <= t).map_or(start, |l| l.1);
+        let found = shown(&Maker { noise, seed, ..Maker::new(at) }.samples(rate), &limits());
+        let places: Vec<f64> = found.breaks.iter().map(|b| b.at_s).collect();
+        let truth: Vec<f64> = levels.iter().skip(1).map(|l| l.0).collect();
+        prop_assert_eq!(places.len(), truth.len(), "{:?} {:?}", places, truth);
+        for (a, e) in places.iter().zip(&truth) {
+            prop_assert!((a - e).abs() <= 2.0 * STEP, "{:?} {:?}", places, truth);
+        }
+    }
+
+    /// The same bytes in samples half as long: the break stays where it is.
+    #[test]
+    fn splitting_samples_in_two_moves_no_break(at in 40.0f64..160.0, seed in 1u64..1000) {
+        let whole = Maker { seed, ..Maker::new(240.0) }.samples(falls(at));
+        let halves: Vec<Sample> = whole.iter().flat_map(|s| {
+            let middle = Nanos(u64::midpoint(s.start.0, s.end.0));
+            let half = Bytes(s.written.0 / 2);
+            [
+                Sample { end: middle, written: half, ..s.clone() },
+                Sample { start: middle, written: Bytes(s.written.0 - half.0), ..s.clone() },
+            ]
+        }).collect();
+        let (a, b) = (shown(&whole, &limits()), shown(&halves, &limits()));
+        prop_assert_eq!(b.breaks.len(), 1);
+        prop_assert!((only(&a).at_s - only(&b).at_s).abs() <= STEP, "{} {}", only(&a).at_s, only(&b).at_s);
+    }
+
+    /// A channel that has nothing to do with it changes no cause.
+    #[test]
+    fn a_channel_of_noise_changes_no_cause(seed in 1u64..1000) {
+        let base = with(Maker { seed, ..Maker::new(400.0) }.samples(falls(150.0)), |t, s| s.temp = Some(heats_to_limit(150.0)(t)));
+        let noisy = with(base.clone(), |t, s| {
+            s.steal = Some((t.sin().abs() * 0.02) as f32);
+            s.ambient = Some(Celsius(24.0 + t.cos()));
+        });
+        let (a, b) = (shown(&base, &limits()), shown(&noisy, &limits()));
+        prop_assert_eq!(only(&a).cause, only(&b).cause);
+        prop_assert_eq!(only(&a).confidence, only(&b).confidence);
+    }
+}
