@@ -13,6 +13,9 @@ mod terminal;
 mod theme;
 mod update;
 
+#[cfg(test)]
+mod tests;
+
 use crate::bench::cards;
 use crate::cli::DemoArgs;
 use crate::session::logbook_path;

@@ -1,0 +1,246 @@
+//! The places on a screen in memory: every size, no data and much, and what they say.
+
+use super::draw::draw;
+use super::jobs::{Done, Jobs};
+use super::keys::{self, Action};
+use super::state::{Live, Overlay, Place, State};
+use super::update;
+use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
+use mile_core::Trace;
+use mile_logbook::{Digest, Entry, Logbook, Recorder};
+use mile_runner::{Message, Speed, Status, execute, run};
+use ratatui::Terminal;
+use ratatui::backend::TestBackend;
+use std::path::PathBuf;
+
+fn fresh() -> State {
+    super::state(PathBuf::from("/nonexistent/l.logbook"), Speed::Max, true)
+}
+
+fn screen(state: &mut State, width: u16, height: u16) -> String {
+    let mut terminal = Terminal::new(TestBackend::new(width, height)).unwrap();
+    let frame = terminal.draw(|frame| draw(frame, state)).unwrap();
+    let rows = frame.buffer.content.chunks(usize::from(width.max(1)));
+    rows.map(|row| row.iter().map(|c| c.symbol()).collect::<String>() + "\n").collect()
+}
+
+fn press(state: &mut State, keys: &str) {
+    let jobs = Jobs::new();
+    for c in keys.chars() {
+        let code = match c {
+            '\n' => KeyCode::Enter,
+            '\x1b' => KeyCode::Esc,
+            '→' => KeyCode::Right,
+            '↓' => KeyCode::Down,
+            c => KeyCode::Char(c),
+        };
+        update::input(state, &jobs, &Event::Key(KeyEvent::new(code, KeyModifiers::NONE)));
+    }
+}
+
+/// The messages of a whole run of a ready-made course.
+fn messages(course: usize) -> Vec<Message> {
+    let text = super::COURSES[course];
+    let mut drive = mile_drive::sim::SimDrive::new("sim:merrow-k2", 1).unwrap();
+    let plan = mile_course::plan(&mile_course::parse(text).unwrap(), &run::plan_facts(&drive)).unwrap();
+    let head = run::head(&plan, text, &drive, 1, 1_790_000_000);
+    let (_keep, commands) = crossbeam_channel::unbounded();
+    let mut all = Vec::new();
+    execute(&plan, head, &mut drive, Speed::Max, false, &commands, &mut |m| all.push(m));
+    all
+}
+
+fn with_run(course: usize) -> State {
+    let mut state = fresh();
+    let mut live = Live::new(None);
+    messages(course).into_iter().for_each(|m| live.take(m));
+    let shown = super::state::Shown {
+        run: 7,
+        status: Status::Done,
+        head: live.head.clone(),
+        context: live.context,
+        findings: mile_core::findings(live.findings.trace(), &live.context),
+        trace: live.findings.trace().clone(),
+        events: live.events.clone(),
+    };
+    let digest = Digest::of(&shown.trace, &shown.findings);
+    let entry = |run: i64, status| Entry {
+        run,
+        started: 1_790_000_000,
+        course: shown.head.course.clone(),
+        drive: shown.head.drive.name.clone(),
+        model: shown.head.drive.model.clone(),
+        situation: if run % 2 == 0 { "finned carrier".into() } else { "bare".into() },
+        status,
+        digest: Some(digest.clone()),
+    };
+    state.logbook.entries =
+        (1..=60).rev().map(|i| entry(i, if i == 3 { Status::CutShort } else { Status::Done })).collect();
+    state.live = Some(live);
+    state.findings.selected = Some(0);
+    state.findings.shown = Some(shown);
+    state
+}
+
+#[test]
+fn every_place_is_drawn_at_every_size_with_and_without_data() {
+    let mut full = with_run(0);
+    for (width, height) in
+        [(0, 0), (1, 1), (59, 16), (60, 16), (80, 24), (109, 30), (110, 30), (159, 46), (300, 90)]
+    {
+        for place in Place::ALL {
+            for state in [&mut fresh(), &mut full] {
+                state.place = place;
+                let text = screen(state, width, height);
+                if width >= 60 && height >= 16 {
+                    assert!(
+                        text.contains("hollow mile") && text.contains("? help"),
+                        "{place:?} at {width}x{height}\n{text}"
+                    );
+                }
+            }
+        }
+    }
+}
+
+#[test]
+fn what_is_missing_is_said_with_what_to_do() {
+    let mut state = fresh();
+    for (place, words) in [
+        (Place::Underway, "No run is underway. Start one from the bench (1)."),
+        (Place::Findings, "No run is open. Open one from the logbook (4)."),
+        (Place::Logbook, "The logbook has no run yet."),
+    ] {
+        state.place = place;
+        assert!(screen(&mut state, 100, 30).contains(words));
+    }
+    state.place = Place::Underway;
+    press(&mut state, "X");
+    assert!(screen(&mut state, 100, 30).contains("! No run is underway."));
+}
+
+#[test]
+fn findings_show_both_breaks_with_evidence_figures_and_the_share_of_the_claim() {
+    let mut state = with_run(1);
+    state.place = Place::Findings;
+    let text = screen(&mut state, 159, 46);
+    for words in [
+        "①",
+        "②",
+        "write cache exhausted, 0.99 sure",
+        "throttled by heat",
+        "+ first fall of this leg",
+        "lost to it",
+        "of the rated 3,000 MB/s",
+        "plateau",
+    ] {
+        assert!(text.contains(words), "{words}\n{text}");
+    }
+    press(&mut state, "j");
+    assert!(screen(&mut state, 159, 46).contains("+ a throttle counter began to tick at the break"));
+}
+
+#[test]
+fn the_filter_keeps_the_runs_that_match_all_of_its_words() {
+    let mut state = with_run(0);
+    state.place = Place::Logbook;
+    press(&mut state, "/finned");
+    assert_eq!(state.logbook.visible().len(), 30);
+    press(&mut state, " done 42\n");
+    assert_eq!(state.logbook.visible().len(), 1);
+    assert!(screen(&mut state, 159, 46).contains("1 of 60 runs match."));
+    press(&mut state, "/\x1b");
+    assert_eq!(state.logbook.visible().len(), 60);
+    press(&mut state, "/cut");
+    assert_eq!(state.logbook.visible()[0].run, 3);
+}
+
+#[test]
+fn a_selected_line_behind_the_fold_is_scrolled_to() {
+    let mut state = with_run(0);
+    state.place = Place::Logbook;
+    let jobs = Jobs::new();
+    update::act(&mut state, &jobs, Action::Last);
+    let text = screen(&mut state, 100, 24);
+    assert!(text.lines().any(|l| l.trim_start().starts_with("1  first look")), "{text}");
+    update::act(&mut state, &jobs, Action::First);
+    assert!(screen(&mut state, 100, 24).lines().any(|l| l.trim_start().starts_with("60  first look")));
+}
+
+#[test]
+fn the_start_form_says_what_a_run_would_write_and_refuses_what_cannot_be() {
+    let mut state = fresh();
+    press(&mut state, "s");
+    assert!(screen(&mut state, 120, 40).contains("Writes at most 1,600 GB, 0.133 % of the rated endurance."));
+    press(&mut state, "→");
+    assert!(screen(&mut state, 120, 40).contains("Writes at most 600.0 GB"));
+    press(&mut state, "\x1b↓↓s");
+    let Some(Overlay::Start(form)) = &state.overlay else { panic!("no form") };
+    assert!(form.drive.is_none());
+    press(&mut state, "/no/such");
+    assert!(screen(&mut state, 120, 40).contains("does not exist"));
+    press(&mut state, "\n");
+    assert!(state.overlay.is_some() && state.live.is_none(), "nothing is started");
+}
+
+/// Every course that findings suggest is a course: it is read, and fits the drive that it is for.
+#[test]
+fn a_suggested_course_can_be_started_as_it_is() {
+    let mut state = with_run(0);
+    let shown = state.findings.shown.as_mut().unwrap();
+    let bare: Vec<mile_core::Sample> = messages(0)
+        .into_iter()
+        .filter_map(|m| {
+            if let Message::Sample(s) = m {
+                Some(mile_core::Sample { temp: None, throttled: None, ..s })
+            } else {
+                None
+            }
+        })
+        .collect();
+    shown.trace = Trace::of(&bare, &shown.head.legs);
+    shown.findings = mile_core::findings(&shown.trace, &mile_core::Context::default());
+    let text = shown.findings.next_step.clone().unwrap().course.unwrap();
+    mile_course::parse(&text).unwrap();
+    state.place = Place::Findings;
+    press(&mut state, "g");
+    assert!(screen(&mut state, 120, 40).contains("as the findings suggest"));
+    let Some(Overlay::Start(form)) = &state.overlay else { panic!("no form") };
+    assert!(form.outlook.is_ok(), "{:?}", form.outlook);
+}
+
+#[test]
+fn a_run_that_was_loaded_late_does_not_replace_the_one_that_was_asked_for() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("l.logbook");
+    let (number, _numbers) = crossbeam_channel::unbounded();
+    let recorder = Recorder::start(Logbook::open(&path).unwrap(), number).unwrap();
+    messages(0).into_iter().for_each(|m| {
+        recorder.tell(m);
+    });
+    let run = recorder.finish().unwrap();
+    let mut state = fresh();
+    state.findings.loading = Some(run + 1);
+    let loaded = super::jobs::load(&path, run).unwrap();
+    update::done(&mut state, Done::Loaded(Ok(Box::new(loaded))));
+    assert!(state.findings.shown.is_none());
+    state.findings.loading = Some(run);
+    update::done(&mut state, Done::Loaded(super::jobs::load(&path, run).map(Box::new)));
+    assert_eq!(state.findings.shown.as_ref().map(|s| s.run), Some(run));
+    update::done(&mut state, Done::Loaded(Err("the logbook is gone".into())));
+    assert!(screen(&mut state, 100, 30).contains("! the logbook is gone"));
+}
+
+#[test]
+fn every_action_has_words_and_every_place_its_keys() {
+    for place in Place::ALL {
+        let found = keys::matching(place, "");
+        assert!(found.len() > 10, "{place:?}");
+        assert!(found.iter().all(|b| !b.words.is_empty() && !b.shown.is_empty()));
+        let mut state = with_run(0);
+        state.place = place;
+        state.overlay = Some(Overlay::Help);
+        let text = screen(&mut state, 159, 46);
+        assert!(found.iter().all(|b| text.contains(b.words)), "{place:?}\n{text}");
+    }
+}
