@@ -21,7 +21,7 @@ fn screen(state: &mut State, width: u16, height: u16) -> String {
     let mut terminal = Terminal::new(TestBackend::new(width, height)).unwrap();
     let frame = terminal.draw(|frame| draw(frame, state)).unwrap();
     let rows = frame.buffer.content.chunks(usize::from(width.max(1)));
-    rows.map(|row| row.iter().map(|c| c.symbol()).collect::<String>() + "\n").collect()
+    rows.map(|row| row.iter().map(ratatui::buffer::Cell::symbol).collect::<String>() + "\n").collect()
 }
 
 fn press(state: &mut State, keys: &str) {
