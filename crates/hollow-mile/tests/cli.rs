@@ -343,6 +343,34 @@ fn a_read_only_folder_is_refused_before_anything_is_made() {
     assert!(out.status.code() == Some(2) && String::from_utf8_lossy(&out.stderr).contains("l.logbook"));
 }
 
+/// The run goes on, what was logged before stays, and it is said.
+#[test]
+fn a_full_disk_under_the_logbook_is_said_and_loses_nothing_that_was_kept() {
+    let Some(mount) = common::LoopMount::sized(8) else {
+        eprintln!("SKIPPED: a small file system needs root, losetup, mkfs.ext4 and mount");
+        return;
+    };
+    let bench = Bench::new();
+    let book = mount.folder().join("l.logbook").display().to_string();
+    bench.write(
+        "long.course",
+        "course \"long\"\nsample every 10 ms\nleg w\n write sequential, blocks 1 MiB, depth 16, until 1500 GB written\n",
+    );
+    let out = bench.run(&["run", "long.course", "--on", "sim:merrow-k2", "--logbook", &book]);
+    let (said, printed) = (String::from_utf8_lossy(&out.stderr), String::from_utf8_lossy(&out.stdout));
+    assert_eq!(out.status.code(), Some(1), "{said}");
+    assert!(said.contains("l.logbook") && said.contains("full"), "{said}");
+    assert!(
+        printed.contains("The logbook can no longer be written; the run goes on without it"),
+        "{printed}"
+    );
+    assert!(printed.contains("write cache exhausted"), "what was found is still told:\n{printed}");
+    let list = bench.ok(&["logbook", "list", "--logbook", &book]);
+    assert!(list.contains("cut short"), "{list}");
+    let found = bench.ok(&["findings", "last", "--logbook", &book]);
+    assert!(found.contains("The run is cut short") && found.contains("Plateau"), "{found}");
+}
+
 /// kill -9 at twelve moments of a run: it is there on the next start, marked, and can be read. (That at most a second is lost
 /// is tested where samples are recorded.)
 #[test]

@@ -7,12 +7,14 @@
 //!
 //! A block of samples is the byte 1 (the version of this encoding) and the samples in postcard's encoding.
 
+mod entry;
 mod owner;
 
-use mile_core::{Findings, Sample, Trace, findings};
+pub use entry::{Digest, Entry, MINIATURE, StoredRun};
+
+use mile_core::{Sample, findings};
 use mile_runner::{Event, Outcome, RunHead, Status};
 use rusqlite::{Connection, ErrorCode, OpenFlags, OptionalExtension, params};
-use serde::{Deserialize, Serialize};
 use std::path::{Path, PathBuf};
 
 /// Marks an SQLite file as a logbook.
@@ -21,8 +23,6 @@ const APPLICATION_ID: i64 = 0x484d_4c42;
 const VERSION: i64 = 1;
 /// Version of the encoding of samples.
 const SAMPLES_VERSION: u8 = 1;
-/// Columns of a run's terrain in miniature.
-pub const MINIATURE: usize = 48;
 
 const SCHEMA: &str = "
 CREATE TABLE runs (
@@ -84,94 +84,6 @@ pub enum LogbookError {
 
 type Result<T> = std::result::Result<T, LogbookError>;
 
-/// A run in the list.
-#[derive(Clone, Debug, PartialEq, Serialize)]
-pub struct Entry {
-    /// Its number.
-    pub run: i64,
-    /// Seconds since 1970-01-01 UTC.
-    pub started: i64,
-    /// Name of the course.
-    pub course: String,
-    /// Name of the drive on the command line.
-    pub drive: String,
-    /// Model of the drive.
-    pub model: String,
-    /// The conditions in one line.
-    pub situation: String,
-    /// How it stands.
-    pub status: Status,
-    /// What it came to; `None` while it is underway.
-    pub digest: Option<Digest>,
-}
-
-/// What a run came to, kept so that a list need not read its samples.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-pub struct Digest {
-    /// Seconds from start to end.
-    pub seconds: f64,
-    /// Bytes moved.
-    pub bytes: u64,
-    /// Number of samples.
-    pub samples: u64,
-    /// Terrain in miniature: mean rate, MB/s, over equal shares of its bytes.
-    pub miniature: Vec<f32>,
-    /// Highest temperature, °C.
-    pub max_c: Option<f64>,
-    /// Size of the write cache, where it was found.
-    pub cache_bytes: Option<u64>,
-    /// The breaks in words, in order.
-    pub breaks: Vec<String>,
-}
-
-impl Digest {
-    /// Of a trace and its findings.
-    pub fn of(trace: &Trace, found: &Findings) -> Self {
-        let bytes = trace.moved(trace.len()).0;
-        let edge = |i: usize| {
-            trace.index_at_bytes(mile_core::Bytes((u128::from(bytes) * i as u128 / MINIATURE as u128) as u64))
-        };
-        let miniature = (0..MINIATURE).map(|i| {
-            let from = edge(i).min(trace.len().saturating_sub(1));
-            let to = edge(i + 1).max(from + 1).min(trace.len());
-            trace.rate.extent(from, to).map_or(0.0, |e| e.mean as f32)
-        });
-        Self {
-            seconds: trace.end(trace.len()).secs(),
-            bytes,
-            samples: trace.len() as u64,
-            miniature: if bytes == 0 { Vec::new() } else { miniature.collect() },
-            max_c: found.thermal.map(|t| t.max_c),
-            cache_bytes: found.cache.map(|c| c.bytes),
-            breaks: found.breaks.iter().map(|b| b.cause.words().to_owned()).collect(),
-        }
-    }
-}
-
-/// A run as it is kept.
-#[derive(Clone, Debug)]
-pub struct StoredRun {
-    /// Its number.
-    pub run: i64,
-    /// How it stands.
-    pub status: Status,
-    /// What was known when it began.
-    pub head: RunHead,
-    /// How it ended, where that is known.
-    pub outcome: Option<Outcome>,
-    /// What happened.
-    pub events: Vec<Event>,
-    /// Its samples.
-    pub samples: Vec<Sample>,
-}
-
-impl StoredRun {
-    /// Its samples in columns.
-    pub fn trace(&self) -> Trace {
-        Trace::of(&self.samples, &self.head.legs)
-    }
-}
-
 /// An open logbook.
 #[derive(Debug)]
 pub struct Logbook {
@@ -196,7 +108,9 @@ impl Logbook {
         } else {
             book.create()?
         }
-        book.mark_cut_short()?;
+        // Where it cannot be written now, on a full disk for one, what is in it can still be read: how a run stands is then
+        // told by its owner each time.
+        let _ = book.mark_cut_short();
         Ok(book)
     }
 
@@ -288,7 +202,9 @@ impl Logbook {
         let wrap = self.wrap();
         let mut query = self
             .db
-            .prepare("SELECT id, started, course, drive, status, head, digest FROM runs ORDER BY id DESC")
+            .prepare(
+                "SELECT id, started, course, drive, status, head, digest, owner FROM runs ORDER BY id DESC",
+            )
             .map_err(&wrap)?;
         let mut rows = query.query([]).map_err(&wrap)?;
         let mut list = Vec::new();
@@ -304,8 +220,7 @@ impl Logbook {
                 drive: row.get(3).map_err(&wrap)?,
                 situation: head.situation.line(),
                 model: head.drive.model,
-                status: status_of(&status)
-                    .ok_or_else(|| self.bad(run, &format!("unknown status `{status}`")))?,
+                status: self.status(run, &status, &row.get::<_, String>(7).map_err(&wrap)?)?,
                 digest: digest.and_then(|d| serde_json::from_str(&d).ok()),
             });
         }
@@ -314,6 +229,14 @@ impl Logbook {
 
     fn bad(&self, run: i64, why: &dyn std::fmt::Display) -> LogbookError {
         LogbookError::BadRun { path: self.path.clone(), run, why: why.to_string() }
+    }
+
+    /// How a run stands: one that says it is underway is not where its process is gone.
+    fn status(&self, run: i64, word: &str, owner: &str) -> Result<Status> {
+        match status_of(word).ok_or_else(|| self.bad(run, &format!("unknown status `{word}`")))? {
+            Status::Underway if !owner::is_alive(owner) => Ok(Status::CutShort),
+            status => Ok(status),
+        }
     }
 
     /// The number of a run: a number, or `last`.
@@ -337,17 +260,18 @@ impl Logbook {
         let wrap = self.wrap();
         let row = self
             .db
-            .query_row("SELECT status, head, outcome FROM runs WHERE id = ?1", [run], |row| {
-                Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?, row.get::<_, Option<String>>(2)?))
+            .query_row("SELECT status, head, outcome, owner FROM runs WHERE id = ?1", [run], |row| {
+                let texts = (row.get::<_, String>(0)?, row.get::<_, String>(1)?, row.get::<_, String>(3)?);
+                Ok((texts, row.get::<_, Option<String>>(2)?))
             })
             .optional()
             .map_err(&wrap)?;
-        let (status, head, outcome) =
+        let ((status, head, owner), outcome) =
             row.ok_or_else(|| LogbookError::NoSuchRun { path: self.path.clone(), wanted: run.to_string() })?;
         let outcome = outcome.map(|o| serde_json::from_str(&o)).transpose().map_err(|e| self.bad(run, &e))?;
         Ok(StoredRun {
             run,
-            status: status_of(&status).ok_or_else(|| self.bad(run, &format!("unknown status `{status}`")))?,
+            status: self.status(run, &status, &owner)?,
             head: serde_json::from_str(&head).map_err(|e| self.bad(run, &e))?,
             outcome,
             events: self.events(run)?,

@@ -82,9 +82,14 @@ fn done(program: &str, args: &[&str]) -> bool {
 impl LoopMount {
     /// `None` where this user or this machine cannot have one.
     pub(crate) fn new() -> Option<Self> {
+        Self::sized(768)
+    }
+
+    /// Of so many MiB.
+    pub(crate) fn sized(mib: u64) -> Option<Self> {
         let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).ok()?;
         let image = folder.path().join("image");
-        std::fs::File::create(&image).ok()?.set_len(768 << 20).ok()?;
+        std::fs::File::create(&image).ok()?.set_len(mib << 20).ok()?;
         std::fs::create_dir(folder.path().join("mount")).ok()?;
         let out = Command::new("losetup")
             .args(["--find", "--show"])

@@ -1,0 +1,96 @@
+//! What the logbook gives of a run: a line for the list, or all of it.
+
+use mile_core::{Bytes, Findings, Sample, Trace};
+use mile_runner::{Event, Outcome, RunHead, Status};
+use serde::{Deserialize, Serialize};
+
+/// Columns of a run's terrain in miniature.
+pub const MINIATURE: usize = 48;
+
+/// A run in the list.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct Entry {
+    /// Its number.
+    pub run: i64,
+    /// Seconds since 1970-01-01 UTC.
+    pub started: i64,
+    /// Name of the course.
+    pub course: String,
+    /// Name of the drive on the command line.
+    pub drive: String,
+    /// Model of the drive.
+    pub model: String,
+    /// The conditions in one line.
+    pub situation: String,
+    /// How it stands.
+    pub status: Status,
+    /// What it came to; `None` while it is underway.
+    pub digest: Option<Digest>,
+}
+
+/// What a run came to, kept so that a list need not read its samples.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Digest {
+    /// Seconds from start to end.
+    pub seconds: f64,
+    /// Bytes moved.
+    pub bytes: u64,
+    /// Number of samples.
+    pub samples: u64,
+    /// Terrain in miniature: mean rate, MB/s, over equal shares of its bytes.
+    pub miniature: Vec<f32>,
+    /// Highest temperature, °C.
+    pub max_c: Option<f64>,
+    /// Size of the write cache, where it was found.
+    pub cache_bytes: Option<u64>,
+    /// The breaks in words, in order.
+    pub breaks: Vec<String>,
+}
+
+impl Digest {
+    /// Of a trace and its findings.
+    pub fn of(trace: &Trace, found: &Findings) -> Self {
+        let bytes = trace.moved(trace.len()).0;
+        let edge = |i: usize| {
+            trace.index_at_bytes(Bytes((u128::from(bytes) * i as u128 / MINIATURE as u128) as u64))
+        };
+        let miniature = (0..MINIATURE).map(|i| {
+            let from = edge(i).min(trace.len().saturating_sub(1));
+            let to = edge(i + 1).max(from + 1).min(trace.len());
+            trace.rate.extent(from, to).map_or(0.0, |e| e.mean as f32)
+        });
+        Self {
+            seconds: trace.end(trace.len()).secs(),
+            bytes,
+            samples: trace.len() as u64,
+            miniature: if bytes == 0 { Vec::new() } else { miniature.collect() },
+            max_c: found.thermal.map(|t| t.max_c),
+            cache_bytes: found.cache.map(|c| c.bytes),
+            breaks: found.breaks.iter().map(|b| b.cause.words().to_owned()).collect(),
+        }
+    }
+}
+
+/// A run as it is kept.
+#[derive(Clone, Debug)]
+pub struct StoredRun {
+    /// Its number.
+    pub run: i64,
+    /// How it stands.
+    pub status: Status,
+    /// What was known when it began.
+    pub head: RunHead,
+    /// How it ended, where that is known.
+    pub outcome: Option<Outcome>,
+    /// What happened.
+    pub events: Vec<Event>,
+    /// Its samples.
+    pub samples: Vec<Sample>,
+}
+
+impl StoredRun {
+    /// Its samples in columns.
+    pub fn trace(&self) -> Trace {
+        Trace::of(&self.samples, &self.head.legs)
+    }
+}
