@@ -33,6 +33,7 @@ struct Facts {
     write: bool,
     falls: bool,
     first_fall: bool,
+    came_back: bool,
     since_rest: Bytes,
     temp: Option<Celsius>,
     limit: Option<Celsius>,
@@ -83,6 +84,7 @@ impl Facts {
         Self {
             write: leg.op == Op::Write,
             falls,
+            came_back: earlier.iter().any(|e| e.to.0 > e.from.0),
             first_fall: !earlier.iter().any(|e| e.to.0 < e.from.0),
             since_rest: Bytes(edge.bytes.0.saturating_sub(rest.0)),
             temp: temp.map(Celsius),
@@ -177,6 +179,9 @@ fn cache(facts: &Facts, list: &mut Vec<Weighed>) {
         );
     } else {
         weigh(list, C, -0.5, "the rate had fallen before in this leg without a rest between");
+    }
+    if facts.came_back {
+        weigh(list, C, -2.0, "the rate had come back before in this leg, which a cache does at rest");
     }
     match (facts.temp, facts.limit) {
         (Some(t), Some(limit)) if limit.0 - t.0 >= CLEAR_C => {

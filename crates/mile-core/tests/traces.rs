@@ -175,6 +175,21 @@ fn others_on_the_drive_make_a_fall_unexplained() {
     );
 }
 
+/// A cache comes back at rest, not under load: a rate that goes up and down while it is written to has another reason.
+#[test]
+fn a_rate_that_came_back_under_load_is_less_surely_the_cache() {
+    let rate = |t: f64| if t < 150.0 || (300.0..450.0).contains(&t) { 1000.0 } else { 600.0 };
+    let found = shown(&with(Maker::new(600.0).samples(rate), |_, s| s.temp = Some(Celsius(50.0))), &limits());
+    assert_eq!(found.breaks.len(), 3);
+    let (first, last) = (&found.breaks[0], &found.breaks[2]);
+    assert!(first.cause == Cause::CacheExhausted && first.confidence > 0.9, "{first:?}");
+    assert!(
+        last.confidence < 0.7 && last.evidence.iter().any(|e| e.text.contains("had come back before")),
+        "{last:?}"
+    );
+    assert!(found.next_step.is_some());
+}
+
 #[test]
 fn a_fall_in_a_read_is_never_put_down_to_the_write_cache() {
     let maker = Maker { op: Op::Read, ..Maker::new(400.0) };
