@@ -92,3 +92,52 @@ pub(crate) fn write_whole(
     let mode = std::os::unix::fs::PermissionsExt::from_mode(0o644);
     std::fs::set_permissions(path, mode).map_err(|e| io("set the permissions of", &e))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn write(path: &Path, overwrite: bool, text: &str) -> Result<(), Failure> {
+        write_whole(path, overwrite, |out| Ok(out.write_all(text.as_bytes())?))
+    }
+
+    #[test]
+    fn a_file_is_written_whole_and_never_over_another_unasked() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("a.svg");
+        write(&path, false, "first").unwrap();
+        let refused = write(&path, false, "second").unwrap_err();
+        assert!(refused.message().contains("--overwrite"), "{}", refused.message());
+        assert_eq!(std::fs::read_to_string(&path).unwrap(), "first");
+        write(&path, true, "second").unwrap();
+        assert_eq!(std::fs::read_to_string(&path).unwrap(), "second");
+        let mode = std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(&path).unwrap().permissions());
+        assert_eq!(mode & 0o777, 0o644);
+    }
+
+    #[test]
+    fn a_failure_half_way_leaves_what_was_there_and_nothing_else() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("a.svg");
+        write(&path, false, "first").unwrap();
+        let failed = write_whole(&path, true, |out| {
+            out.write_all(b"half")?;
+            Err(Failure::run("the figure could not be drawn"))
+        });
+        assert!(failed.is_err());
+        assert_eq!(std::fs::read_to_string(&path).unwrap(), "first");
+        assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 1, "no half-written file is left");
+        assert!(write(&folder.path().join("no/such/a.svg"), false, "x").is_err());
+    }
+
+    #[test]
+    fn title_and_lines_say_what_was_run_on_what() {
+        let mut head = RunHead { course: "long soak".into(), ..RunHead::default() };
+        assert_eq!(title(&head), "long soak");
+        head.drive.model = "Merrow K2 2TB".into();
+        head.drive.simulated = true;
+        head.situation.cooling = Some("bare".into());
+        assert_eq!(title(&head), "long soak on Merrow K2 2TB");
+        assert_eq!(lines(&head, "run 3"), ["bare", "run 3, simulated, seed 0"]);
+    }
+}

@@ -3,6 +3,7 @@
     clippy::unwrap_used,
     clippy::panic,
     clippy::print_stderr,
+    clippy::expect_used,
     reason = "a test that cannot go on has failed"
 )]
 
@@ -86,6 +87,72 @@ fn wraps_within_its_range_when_the_budget_is_larger() {
         assert_eq!((tally.written, tally.reach), (Bytes(10 * MIB), Some(Bytes(7 * MIB))), "{name}");
         drive.close(false).unwrap();
     });
+}
+
+#[test]
+fn reads_back_what_was_written_and_goes_on_where_it_is_told_to() {
+    each(|drive, name| {
+        drive.open().unwrap();
+        let mut tally = Tally::default();
+        drive.begin(&writes(false, MIB, 0, 16 * MIB, 16 * MIB)).unwrap();
+        finish(drive, &mut tally);
+        for random in [false, true] {
+            let mut tally = Tally::default();
+            drive
+                .begin(&Transfer { op: Op::Read, ..writes(random, 256 << 10, 0, 16 * MIB, 8 * MIB) })
+                .unwrap();
+            finish(drive, &mut tally);
+            assert_eq!((tally.read, tally.written), (Bytes(8 * MIB), Bytes(0)), "{name}");
+        }
+        let mut tally = Tally::default();
+        drive.begin(&Transfer { skip: Bytes(12 * MIB), ..writes(false, MIB, 0, 16 * MIB, 6 * MIB) }).unwrap();
+        finish(drive, &mut tally);
+        // 12 to 16 MiB, and round again from the front.
+        assert_eq!(
+            (tally.first, tally.reach, tally.ops),
+            (Some(Bytes(12 * MIB)), Some(Bytes(16 * MIB)), 6),
+            "{name}"
+        );
+        drive.close(false).unwrap();
+    });
+}
+
+#[test]
+fn buffers_that_would_not_fit_into_memory_and_blocks_that_do_not_align_are_refused() {
+    let folder = folder();
+    let mut drive = file(folder.path().join("a.bin"), EngineChoice::Auto);
+    assert!(drive.begin(&writes(false, MIB, 0, 8 * MIB, 8 * MIB)).is_err(), "not open yet");
+    drive.open().unwrap();
+    let huge = Transfer { depth: 1024, ..writes(false, 16 * MIB, 0, 32 * MIB, 32 * MIB) };
+    let error = drive.begin(&huge).unwrap_err();
+    assert!(
+        matches!(error, DriveError::TooMuchMemory { .. }) && error.to_string().contains("smaller depth"),
+        "{error}"
+    );
+    let odd = drive.begin(&writes(false, 512, 0, 8 * MIB, 8 * MIB)).unwrap_err();
+    assert!(odd.to_string().contains("multiple of 4 KiB"), "{odd}");
+    drive.close(false).unwrap();
+}
+
+/// A file that was cut short under the run: the kernel gives no whole block from behind its end.
+#[test]
+fn an_operation_that_moves_less_than_its_block_is_an_error_with_its_address() {
+    for choice in [EngineChoice::Auto, EngineChoice::Threads] {
+        let folder = folder();
+        let path = folder.path().join("a.bin");
+        let mut drive = file(path.clone(), choice);
+        drive.open().unwrap();
+        std::fs::OpenOptions::new().write(true).open(&path).unwrap().set_len(4 * MIB).unwrap();
+        drive.begin(&Transfer { op: Op::Read, depth: 1, ..writes(false, MIB, 0, 8 * MIB, 8 * MIB) }).unwrap();
+        let mut tally = Tally::default();
+        let error = (0..10_000)
+            .find_map(|_| drive.advance(drive.now().plus(Nanos(20_000_000)), &mut tally).err())
+            .expect("a read behind the end fails");
+        assert!(matches!(error, DriveError::Operation { offset: Bytes(o), .. } if o == 4 * MIB), "{error}");
+        assert_eq!((tally.read, tally.errors), (Bytes(4 * MIB), 1));
+        drop(drive);
+        assert!(!path.exists());
+    }
 }
 
 #[test]

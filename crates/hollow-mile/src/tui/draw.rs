@@ -171,3 +171,21 @@ pub(crate) fn wrap(text: &str, width: usize) -> Vec<String> {
     }
     lines
 }
+
+#[cfg(test)]
+mod tests {
+    use super::wrap;
+
+    #[test]
+    fn lines_break_at_blanks_keep_their_indent_and_lose_no_word() {
+        assert_eq!(wrap("short", 20), ["short"]);
+        assert_eq!(wrap("  + one two three four", 12), ["  + one two", "  three four"]);
+        assert_eq!(wrap("a\n\nb", 5), ["a", "", "b"]);
+        assert_eq!(wrap("unbreakableword next", 5), ["unbreakableword", "next"]);
+        let text = "the rate stayed down for at least 30 s after the drive was last at rest";
+        for width in 1..80 {
+            assert_eq!(wrap(text, width).join(" "), text, "{width}");
+        }
+        assert_eq!(wrap("", 10), [""]);
+    }
+}
