@@ -186,6 +186,7 @@ pub fn plateaus(trace: &Trace, range: Range<usize>, settings: &Settings) -> (Vec
             None => locate.sharp(left, right, half),
         });
     }
+    drop_brief(&mut edges, &range, &mut parts, settings.least(seconds / n as f64) / 2);
     let mut cuts: Vec<usize> = edges.iter().map(|e| e.sample).collect();
     cuts.insert(0, range.start);
     cuts.push(range.end);
@@ -283,6 +284,35 @@ fn join_small_steps(
             }
             _ => return,
         }
+    }
+}
+
+/// Takes out edges that, located to the sample, leave a stretch of fewer than `least` samples: what was cut off there
+/// did not last, and the filter had made it longer than it is. Of the two edges of such a stretch the smaller goes.
+fn drop_brief(edges: &mut Vec<Edge>, range: &Range<usize>, parts: &mut Vec<Part>, least: usize) {
+    loop {
+        let start = |i: usize| if i == 0 { range.start } else { edges[i - 1].sample };
+        let end = |i: usize| edges.get(i).map_or(range.end, |e| e.sample);
+        let Some(brief) = (0..=edges.len()).find(|&i| end(i).saturating_sub(start(i)) < least) else {
+            return;
+        };
+        let size = |e: &Edge| (e.to.0.max(1.0) / e.from.0.max(1.0)).ln().abs();
+        let drop = match (brief.checked_sub(1), edges.get(brief)) {
+            (None, None) => return,
+            (Some(left), None) => left,
+            (None, Some(_)) => brief,
+            (Some(left), Some(right)) => {
+                if size(&edges[left]) < size(right) {
+                    left
+                } else {
+                    brief
+                }
+            }
+        };
+        edges.remove(drop);
+        // The longer of the two parts describes what they are now.
+        let shorter = if parts[drop].blocks.len() < parts[drop + 1].blocks.len() { drop } else { drop + 1 };
+        parts.remove(shorter);
     }
 }
 
@@ -490,6 +520,17 @@ mod tests {
     fn short_periodic_dips_are_no_breaks() {
         let trace = leg(400.0, 0.01, 0.0, 3, |t| if t % 12.0 < 0.8 { 500.0 } else { 1000.0 });
         assert_eq!(edges(&trace), []);
+    }
+
+    /// A start that is fast for less than a plateau must last once gave a break after the first sample, between two rates that
+    /// the run never had.
+    #[test]
+    fn a_start_too_brief_for_a_plateau_gives_no_break() {
+        for brief in [0.25, 0.9, 1.4] {
+            let trace = leg(60.0, 0.08, 0.0, 8, |t| if t < brief { 300.0 } else { 62.0 });
+            let found = edges(&trace);
+            assert!(found.iter().all(|e| e.sample >= 5), "{brief}: {found:?}");
+        }
     }
 
     #[test]

@@ -5,6 +5,8 @@
 
 pub mod message;
 pub mod run;
+mod speed;
 
 pub use message::{Command, Event, EventKind, Message, Outcome, RunHead, Status};
-pub use run::{Speed, execute};
+pub use run::execute;
+pub use speed::Speed;

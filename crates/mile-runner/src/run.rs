@@ -1,5 +1,6 @@
 //! Goes through the legs of a plan.
 
+use crate::Speed;
 use crate::message::{Command, Event, EventKind, Message, Outcome, RunHead, Status};
 use crossbeam_channel::{Receiver, RecvTimeoutError};
 use hdrhistogram::serialization::{Serializer, V2Serializer};
@@ -9,28 +10,6 @@ use mile_course::{Access, Plan, PlannedLeg, PlannedTransfer, Work};
 use mile_drive::clock::Monotonic;
 use mile_drive::host::Host;
 use mile_drive::{Drive, DriveError, Readings, Tally, Transfer};
-
-/// How fast the virtual time of a simulated drive runs.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub enum Speed {
-    /// As fast as the processor goes.
-    Max,
-    /// This many times as fast as the clock on the wall, above 0.
-    Times(f64),
-}
-
-impl std::str::FromStr for Speed {
-    type Err = String;
-
-    fn from_str(text: &str) -> Result<Self, String> {
-        let bad = || format!("`{text}` is no speed: write max, x1, x60 and so on");
-        if text.eq_ignore_ascii_case("max") {
-            return Ok(Self::Max);
-        }
-        let factor: f64 = text.strip_prefix(['x', 'X']).and_then(|t| t.parse().ok()).ok_or_else(bad)?;
-        if factor > 0.0 && factor <= 1e6 { Ok(Self::Times(factor)) } else { Err(bad()) }
-    }
-}
 
 /// Longest time on the wall between two looks at the commands.
 const ATTENTION: Nanos = Nanos(50_000_000);
