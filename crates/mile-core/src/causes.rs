@@ -17,6 +17,9 @@ const WINDOW_S: f64 = 30.0;
 const AT_LIMIT_C: f64 = 3.0;
 /// Degrees below a limit from which a reading is well clear of it.
 const CLEAR_C: f64 = 6.0;
+/// Share of the rate before below which the drive stands still. A guess: the slowest flash behind a cache keeps several
+/// percent of its rate.
+const STANDSTILL: f64 = 0.01;
 /// Highest confidence without a temperature or a throttle counter.
 const CAP_BLIND: f64 = 0.6;
 /// Highest confidence with a temperature, but without a limit to hold it against and without counters.
@@ -34,6 +37,7 @@ struct Facts {
     falls: bool,
     first_fall: bool,
     came_back: bool,
+    stands_still: bool,
     since_rest: Bytes,
     temp: Option<Celsius>,
     limit: Option<Celsius>,
@@ -84,6 +88,7 @@ impl Facts {
         Self {
             write: leg.op == Op::Write,
             falls,
+            stands_still: edge.to.0 < STANDSTILL * edge.from.0,
             came_back: earlier.iter().any(|e| e.to.0 > e.from.0),
             first_fall: !earlier.iter().any(|e| e.to.0 < e.from.0),
             since_rest: Bytes(edge.bytes.0.saturating_sub(rest.0)),
@@ -179,6 +184,9 @@ fn cache(facts: &Facts, list: &mut Vec<Weighed>) {
         );
     } else {
         weigh(list, C, -0.5, "the rate had fallen before in this leg without a rest between");
+    }
+    if facts.stands_still {
+        weigh(list, C, -3.0, "the drive came to a standstill, which a full cache does not explain");
     }
     if facts.came_back {
         weigh(list, C, -2.0, "the rate had come back before in this leg, which a cache does at rest");

@@ -191,6 +191,13 @@ fn a_rate_that_came_back_under_load_is_less_surely_the_cache() {
 }
 
 #[test]
+fn a_standstill_is_not_put_down_to_the_cache() {
+    let found =
+        shown(&Maker::new(300.0).samples(|t| if t < 150.0 { 1000.0 } else { 0.0 }), &Context::default());
+    assert_eq!(only(&found).cause, Cause::Unexplained, "{:?}", only(&found));
+}
+
+#[test]
 fn a_fall_in_a_read_is_never_put_down_to_the_write_cache() {
     let maker = Maker { op: Op::Read, ..Maker::new(400.0) };
     let found = shown(&with(maker.samples(falls(150.0)), |_, s| s.temp = Some(Celsius(45.0))), &limits());
