@@ -88,11 +88,6 @@ impl LiveFindings {
         &self.breaks
     }
 
-    /// First sample of the stretch underway.
-    pub fn stretch_start(&self) -> usize {
-        self.stretch.as_ref().map_or(self.trace.len(), |s| s.start)
-    }
-
     /// Takes in a sample. Constant work on average.
     pub fn push(&mut self, sample: &Sample, leg_name: &str) -> Vec<News> {
         let legs = self.trace.legs().len();

@@ -48,13 +48,6 @@ impl Nanos {
     }
 }
 
-impl Bytes {
-    /// In decimal gigabytes.
-    pub fn gb(self) -> f64 {
-        self.0 as f64 / 1e9
-    }
-}
-
 impl Rate {
     /// From bytes moved in a time; `None` where no time passed.
     pub fn over(bytes: Bytes, time: Nanos) -> Option<Self> {
