@@ -244,3 +244,79 @@ fn every_action_has_words_and_every_place_its_keys() {
         assert!(found.iter().all(|b| text.contains(b.words)), "{place:?}\n{text}");
     }
 }
+
+fn mouse(state: &mut State, column: u16, row: u16) {
+    use crossterm::event::{MouseButton, MouseEvent, MouseEventKind};
+    let kind = MouseEventKind::Down(MouseButton::Left);
+    let event = Event::Mouse(MouseEvent { kind, column, row, modifiers: KeyModifiers::NONE });
+    update::input(state, &Jobs::new(), &event);
+}
+
+#[test]
+fn the_mouse_picks_places_and_puts_the_cursor() {
+    let mut state = with_run(1);
+    let text = screen(&mut state, 159, 46);
+    let at = text.lines().next().unwrap().find("3 findings").unwrap();
+    // Every glyph before it in the header is one byte but the dots, which are two.
+    let dots = text[..at].matches('·').count();
+    mouse(&mut state, (at - dots) as u16 + 2, 0);
+    assert_eq!(state.place, Place::Findings);
+    screen(&mut state, 159, 46);
+    let area = state.canvas_area;
+    mouse(&mut state, area.x + area.width / 2, area.y + 3);
+    let text = screen(&mut state, 159, 46);
+    assert!(text.contains("at the cursor") && text.contains('│'), "{text}");
+    let cursor = state.findings.framing.cursor;
+    mouse(&mut state, area.x + 2, area.y + 3);
+    assert_eq!(state.findings.framing.cursor, cursor, "the margin is not the picture");
+    press(&mut state, "0");
+    assert!(screen(&mut state, 159, 46).contains("at the end"));
+}
+
+#[test]
+fn zoomed_in_the_picture_shows_the_break_to_the_sample() {
+    let mut state = with_run(0);
+    state.place = Place::Findings;
+    screen(&mut state, 159, 46);
+    press(&mut state, "k");
+    for _ in 0..9 {
+        press(&mut state, "+");
+        screen(&mut state, 159, 46);
+    }
+    let text = screen(&mut state, 159, 46);
+    assert!(text.contains('①'), "the break stays in view\n{text}");
+    // 600 GB over 2^9, a good GB: the ruler reads in tenths around 118 GB.
+    assert!(text.contains("118.0") || text.contains("117.9"), "{text}");
+}
+
+#[test]
+fn the_other_theme_changes_colours_and_no_character() {
+    let mut state = with_run(0);
+    state.place = Place::Findings;
+    let dark = screen(&mut state, 120, 40);
+    press(&mut state, "T");
+    assert_eq!(screen(&mut state, 120, 40), dark);
+    press(&mut state, "T");
+    assert_eq!(screen(&mut state, 120, 40), dark);
+}
+
+#[test]
+fn esc_goes_back_the_way_that_was_come() {
+    let mut state = with_run(0);
+    press(&mut state, "4312");
+    assert_eq!(state.place, Place::Underway);
+    press(&mut state, "\x1b");
+    assert_eq!(state.place, Place::Bench);
+    press(&mut state, "\x1b\x1b\x1b\x1b\x1b");
+    assert_eq!(state.place, Place::Bench, "where it began");
+}
+
+#[test]
+fn the_header_carries_the_run_in_every_place() {
+    let mut state = with_run(0);
+    for place in Place::ALL {
+        state.place = place;
+        let header = screen(&mut state, 120, 40).lines().next().unwrap().to_owned();
+        assert!(header.contains("done") && header.contains('█'), "{header}");
+    }
+}
