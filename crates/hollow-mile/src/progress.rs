@@ -14,7 +14,10 @@ pub(crate) struct Progress {
     legs: Vec<String>,
     words: Vec<String>,
     budgets: Vec<Bytes>,
+    times: Vec<Option<Nanos>>,
     leg: usize,
+    leg_began: Nanos,
+    now: Nanos,
     leg_moved: u64,
     /// Bytes that all legs before this one moved or gave up.
     settled: u64,
@@ -28,6 +31,7 @@ impl Progress {
             legs: head.legs.clone(),
             words: head.leg_words.clone(),
             budgets: head.leg_budgets.clone(),
+            times: head.leg_times.clone(),
             ..Self::default()
         }
     }
@@ -38,6 +42,7 @@ impl Progress {
                 self.settled = self.budgets.iter().take(*leg as usize).map(|b| b.0).sum();
                 self.leg = *leg as usize;
                 self.leg_moved = 0;
+                (self.leg_began, self.now) = (event.at, event.at);
                 self.recent.clear();
             }
             EventKind::Paused => self.paused = true,
@@ -48,6 +53,7 @@ impl Progress {
 
     pub(crate) fn sample(&mut self, sample: &Sample) {
         self.leg_moved += sample.moved().0;
+        self.now = sample.end;
         if sample.op == Op::Idle {
             return;
         }
@@ -73,8 +79,17 @@ impl Progress {
         Rate::over(Bytes(last.1 - first.1), last.0.since(first.0))
     }
 
-    /// Time until this leg's bytes are moved, at the rate of the last seconds.
+    /// Time until this leg ends: until its time is over, or until its bytes are moved at the rate of the last seconds.
     pub(crate) fn left(&self) -> Option<Nanos> {
+        let by_time =
+            self.times.get(self.leg).copied().flatten().map(|t| self.leg_began.plus(t).since(self.now));
+        match (by_time, self.left_by_bytes()) {
+            (Some(a), Some(b)) => Some(a.min(b)),
+            (a, b) => a.or(b),
+        }
+    }
+
+    fn left_by_bytes(&self) -> Option<Nanos> {
         let rate = self.rate().filter(|r| r.0 > 0.0)?;
         let left = self.budget().checked_sub(self.leg_moved)?;
         (self.budget() > 0).then(|| Nanos::from_secs(left as f64 / rate.0))
@@ -85,8 +100,13 @@ impl Progress {
         let name = self.legs.get(self.leg).map_or("", String::as_str);
         let words = self.words.get(self.leg).map_or("", String::as_str);
         let mut text = format!("Leg {} of {}, {name}: {words}.", self.leg + 1, self.legs.len());
-        if self.budget() > 0 {
-            text.push_str(&format!(" {} of {}", amount(self.leg_moved, self.budget()), Bytes(self.budget())));
+        let moved = match (self.budget(), self.leg_moved) {
+            (0, 0) => None,
+            (0, moved) => Some(format!(" {} moved", Bytes(moved))),
+            (budget, moved) => Some(format!(" {} of {}", amount(moved, budget), Bytes(budget))),
+        };
+        if let Some(moved) = moved {
+            text.push_str(&moved);
             match self.left().filter(|_| !self.paused) {
                 Some(left) => text.push_str(&format!(", about {} left.", roughly(left))),
                 None => text.push('.'),
@@ -148,6 +168,23 @@ mod tests {
         assert_eq!(
             progress.sentence(),
             "Leg 2 of 2, soak: writing 1 MiB blocks, 16 deep. 612 of 1,600 GB, about 16 min left."
+        );
+        // A leg that only its time ends says how much it has moved, and how much of its time is left.
+        let mut timed = Progress::new(&RunHead {
+            leg_budgets: vec![Bytes(0), Bytes(0)],
+            leg_times: vec![None, Some(Nanos::from_secs(7200.0))],
+            ..head.clone()
+        });
+        timed.event(&event(EventKind::LegBegan { leg: 1, name: "soak".into(), words: String::new() }));
+        timed.sample(&Sample {
+            end: Nanos::from_secs(3600.0),
+            written: Bytes(90_000_000_000),
+            ..Sample::default()
+        });
+        assert!(
+            timed.sentence().ends_with("16 deep. 90.0 GB moved, about 60 min left."),
+            "{}",
+            timed.sentence()
         );
         assert!((progress.share().unwrap() - 0.3825).abs() < 1e-9);
         progress.event(&event(EventKind::Paused));

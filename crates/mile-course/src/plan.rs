@@ -73,10 +73,12 @@ pub struct PlannedTransfer {
     pub length: Bytes,
     /// Bytes moved after which it ends; a multiple of the block size.
     pub budget: Bytes,
+    /// Whether the course gives a time only, so that the budget is no more than a wall.
+    pub by_time: bool,
 }
 
 impl Plan {
-    /// Bytes that the plan writes at most.
+    /// Bytes that the plan writes at most, without the legs that only a time ends.
     pub fn writes(&self) -> Bytes {
         Bytes(self.legs.iter().map(PlannedLeg::writes).sum())
     }
@@ -85,7 +87,7 @@ impl Plan {
 impl PlannedLeg {
     fn writes(&self) -> u64 {
         match self.work {
-            Work::Transfer(t) if t.op == Op::Write => t.budget.0,
+            Work::Transfer(t) if t.op == Op::Write && !t.by_time => t.budget.0,
             _ => 0,
         }
     }
@@ -103,7 +105,9 @@ impl PlannedLeg {
             Work::Transfer(t) => {
                 let verb = if t.op == Op::Write { "writing" } else { "reading" };
                 let order = if t.access == Access::Random { "random " } else { "" };
-                format!("{verb} {order}{} blocks, {} deep", block_size(t.block), t.depth)
+                let time =
+                    self.time.filter(|_| t.by_time).map_or(String::new(), |time| format!(", for {time}"));
+                format!("{verb} {order}{} blocks, {} deep{time}", block_size(t.block), t.depth)
             }
         }
     }
@@ -239,6 +243,7 @@ fn fit_transfer(
         notes.push(format!("Leg {name} would end at a temperature below {limit}, but this drive gives none: its other ends count."));
         below = None;
     }
+    let by_time = moved.is_none() && time.is_some() && !one_pass;
     let mut budget = match (moved, time) {
         (Some(bytes), _) => bytes.div_ceil(block) * block,
         (None, Some(time)) if !one_pass => ((time.secs() * FASTEST_BYTES_S) as u64 / block).max(1) * block,
@@ -264,6 +269,7 @@ fn fit_transfer(
         start: Bytes(start),
         length: Bytes(length),
         budget: Bytes(budget),
+        by_time,
     };
     Some(PlannedLeg { name: name.to_owned(), work: Work::Transfer(transfer), time, below })
 }

@@ -52,6 +52,16 @@ fn a_plan_keeps_to_blocks_and_to_the_range() {
 }
 
 #[test]
+fn a_leg_that_only_a_time_ends_has_a_wall_but_promises_no_bytes() {
+    let text = "course \"c\"\nleg w\n write sequential, blocks 1 MiB, until 24 h\nleg v\n write sequential, blocks 1 MiB, over 0 % to 1 %\n";
+    let plan = plan(&parse(text).unwrap(), &K2).unwrap();
+    let Work::Transfer(t) = &plan.legs[0].work else { panic!("{plan:?}") };
+    assert!(t.by_time && t.budget.0 > 100 * K2.capacity.0);
+    assert!(plan.legs[0].words().ends_with("1 deep, for 24 h"), "{}", plan.legs[0].words());
+    assert!(plan.writes() < Bytes(20_100_000_000), "{}", plan.writes());
+}
+
+#[test]
 fn on_a_small_drive_without_a_temperature_a_course_is_fitted_and_says_so() {
     let plan = plan(&parse(FIRST_LOOK).unwrap(), &FILE).unwrap();
     assert_eq!(plan.legs[0].work, Work::Skip);

@@ -63,8 +63,11 @@ pub struct RunHead {
     pub legs: Vec<String>,
     /// What each leg does, in words.
     pub leg_words: Vec<String>,
-    /// Bytes that each leg moves at the most; 0 for a rest.
+    /// Bytes that each leg moves at the most; 0 for a rest, and where only a time ends it.
     pub leg_budgets: Vec<Bytes>,
+    /// Time after which each leg ends at the latest.
+    #[serde(default)]
+    pub leg_times: Vec<Option<Nanos>>,
     /// Length of a sample.
     pub sample_every: Nanos,
     /// Health as found.

@@ -465,8 +465,12 @@ pub fn head(plan: &Plan, text: &str, drive: &dyn Drive, seed: u64, started: i64)
         leg_budgets: plan
             .legs
             .iter()
-            .map(|l| if let Work::Transfer(t) = &l.work { t.budget } else { Bytes(0) })
+            .map(|l| match &l.work {
+                Work::Transfer(t) if !t.by_time => t.budget,
+                _ => Bytes(0),
+            })
             .collect(),
+        leg_times: plan.legs.iter().map(|l| l.time.filter(|_| l.work != Work::Skip)).collect(),
         sample_every: plan.sample_every,
         health: None,
     }

@@ -362,7 +362,13 @@ fn look_ahead(state: &State, form: &mut StartForm) {
             let share = ready.endurance().map_or(String::new(), |e| {
                 format!(", {:.3} % of the rated endurance", 100.0 * writes.0 as f64 / e.0 as f64)
             });
-            lines.push(format!("Writes at most {writes}{share}."));
+            let timed = ready
+                .plan
+                .legs
+                .iter()
+                .any(|l| matches!(&l.work, mile_course::Work::Transfer(t) if t.by_time));
+            let more = if timed { " Legs that only a time ends write what they can besides." } else { "" };
+            lines.push(format!("Writes at most {writes}{share}.{more}"));
             lines.extend(ready.plan.notes.iter().cloned());
             lines
         });
