@@ -12,7 +12,7 @@ mod owner;
 
 pub use entry::{Digest, Entry, MINIATURE, StoredRun};
 
-use mile_core::{Sample, findings};
+use mile_core::{Sample, Trace, findings};
 use mile_runner::{Event, Outcome, RunHead, Status};
 use rusqlite::{Connection, ErrorCode, OpenFlags, OptionalExtension, params};
 use std::path::{Path, PathBuf};
@@ -288,30 +288,32 @@ impl Logbook {
     }
 
     fn samples(&self, run: i64) -> Result<Vec<Sample>> {
-        let wrap = self.wrap();
         let count: i64 = self
             .db
             .query_row("SELECT coalesce(sum(count), 0) FROM samples WHERE run = ?1", [run], |row| row.get(0))
-            .map_err(&wrap)?;
+            .map_err(self.wrap())?;
         let mut samples = Vec::with_capacity(usize::try_from(count).unwrap_or(0).min(1 << 24));
+        self.each_block(run, |block| samples.extend(block))?;
+        Ok(samples)
+    }
+
+    /// Hands over the samples of a run, a block at a time.
+    fn each_block(&self, run: i64, mut take: impl FnMut(Vec<Sample>)) -> Result<()> {
+        let wrap = self.wrap();
+        let unknown = "its samples are in an encoding that this version does not know";
         let mut query =
             self.db.prepare("SELECT data FROM samples WHERE run = ?1 ORDER BY first").map_err(&wrap)?;
         let mut rows = query.query([run]).map_err(&wrap)?;
         while let Some(row) = rows.next().map_err(&wrap)? {
             let data = row.get_ref(0).map_err(&wrap)?.as_blob().map_err(|e| self.bad(run, &e))?;
-            let block: Vec<Sample> = match data.split_first() {
+            match data.split_first() {
                 Some((&SAMPLES_VERSION, rest)) => {
-                    postcard::from_bytes(rest).map_err(|e| self.bad(run, &e))?
+                    take(postcard::from_bytes(rest).map_err(|e| self.bad(run, &e))?)
                 }
-                _ => {
-                    return Err(
-                        self.bad(run, &"its samples are in an encoding that this version does not know")
-                    );
-                }
-            };
-            samples.extend(block);
+                _ => return Err(self.bad(run, &unknown)),
+            }
         }
-        Ok(samples)
+        Ok(())
     }
 
     /// The latency of all operations of a leg, as an HdrHistogram in version 2 encoding.
@@ -391,9 +393,19 @@ impl Logbook {
 
     /// Closes a run's entry, with what it came to.
     pub fn finish(&mut self, run: i64, status: Status, outcome: Option<&Outcome>) -> Result<()> {
-        let stored = self.run(run)?;
-        let trace = stored.trace();
-        let digest = Digest::of(&trace, &findings(&trace, &stored.head.context()));
+        let head: String = self
+            .db
+            .query_row("SELECT head FROM runs WHERE id = ?1", [run], |row| row.get(0))
+            .map_err(self.wrap())?;
+        let head: RunHead = serde_json::from_str(&head).map_err(|e| self.bad(run, &e))?;
+        // Into columns a block at a time: the samples of a day are several times as large.
+        let mut trace = Trace::new();
+        self.each_block(run, |block| {
+            for sample in &block {
+                trace.push(sample, head.legs.get(sample.leg as usize).map_or("", String::as_str));
+            }
+        })?;
+        let digest = Digest::of(&trace, &findings(&trace, &head.context()));
         let digest = serde_json::to_string(&digest).map_err(|e| self.bad(run, &e))?;
         let outcome = outcome.map(serde_json::to_string).transpose().map_err(|e| self.bad(run, &e))?;
         self.db
