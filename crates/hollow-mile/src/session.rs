@@ -4,7 +4,7 @@ use crate::Failure;
 use crate::bench;
 use crossbeam_channel::{Receiver, Sender, unbounded};
 use mile_core::Bytes;
-use mile_course::Plan;
+use mile_course::{Course, Plan};
 use mile_drive::clock::unix_seconds;
 use mile_drive::file::EngineChoice;
 use mile_drive::{Drive, Situation, Truth};
@@ -55,8 +55,7 @@ pub(crate) struct Ended {
 
 /// Reads the course, looks at the drive, and fits the one to the other. Nothing is made or written.
 pub(crate) fn prepare(order: Order) -> Result<Ready, Failure> {
-    let course = mile_course::parse(&order.course_text)
-        .map_err(|errors| Failure::usage(course_errors(&order, &errors)))?;
+    let course = read_course(&order.course_text, &order.course_name)?;
     let drive = bench::drive(&order.drive, order.size, order.seed, order.engine)?;
     let plan = mile_course::plan(&course, &run::plan_facts(drive.as_ref())).map_err(|errors| {
         Failure::usage(format!("{} does not fit {}:\n{}", order.course_name, order.drive, errors.join("\n")))
@@ -64,11 +63,14 @@ pub(crate) fn prepare(order: Order) -> Result<Ready, Failure> {
     Ok(Ready { plan, drive, order })
 }
 
-/// All errors of a course, each with its line.
-pub(crate) fn course_errors(order: &Order, errors: &[mile_course::Diagnostic]) -> String {
-    let count = if errors.len() == 1 { "one error".to_owned() } else { format!("{} errors", errors.len()) };
-    let list: Vec<String> = errors.iter().map(|e| e.render(&order.course_text)).collect();
-    format!("{}: {count}\n\n{}", order.course_name, list.join("\n").trim_end())
+/// Reads a course; all of its errors at once, each with its line. `name` is where the text came from.
+pub(crate) fn read_course(text: &str, name: &str) -> Result<Course, Failure> {
+    mile_course::parse(text).map_err(|errors| {
+        let count =
+            if errors.len() == 1 { "one error".to_owned() } else { format!("{} errors", errors.len()) };
+        let list: Vec<String> = errors.iter().map(|e| e.render(text)).collect();
+        Failure::usage(format!("{name}: {count}\n\n{}", list.join("\n").trim_end()))
+    })
 }
 
 impl Ready {

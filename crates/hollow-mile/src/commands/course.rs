@@ -1,6 +1,7 @@
 //! `hollow-mile course`: test plans as text.
 
 use crate::cli::{CourseArgs, CourseCommand};
+use crate::session::read_course;
 use crate::{Failure, text};
 use mile_course::{Access, Action};
 
@@ -9,12 +10,7 @@ pub(crate) fn run(args: &CourseArgs) -> Result<(), Failure> {
     let name = file.display();
     let source = std::fs::read_to_string(file)
         .map_err(|e| Failure::usage(format!("the course {name} cannot be read: {e}")))?;
-    let course = mile_course::parse(&source).map_err(|errors| {
-        let count =
-            if errors.len() == 1 { "one error".to_owned() } else { format!("{} errors", errors.len()) };
-        let list: Vec<String> = errors.iter().map(|e| e.render(&source)).collect();
-        Failure::usage(format!("{name}: {count}\n\n{}", list.join("\n").trim_end()))
-    })?;
+    let course = read_course(&source, &name.to_string())?;
     text::say(&format!(
         "{name}: \"{}\", {} legs, a sample every {}",
         course.name,
