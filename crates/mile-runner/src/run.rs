@@ -59,6 +59,7 @@ pub fn execute(
         last: Readings::default(),
         paused: false,
         sensor_lost: false,
+        write_skipped: false,
         doing: (0, Op::Idle),
     };
     let ended = run.all();
@@ -98,6 +99,8 @@ struct Run<'a> {
     last: Readings,
     paused: bool,
     sensor_lost: bool,
+    /// Whether a leg that writes was skipped.
+    write_skipped: bool,
     /// Leg and operation underway.
     doing: (u32, Op),
 }
@@ -186,8 +189,14 @@ impl Run<'_> {
         let end = match &leg.work {
             Work::Skip => return Ok(LegEnd::Planned("there was nothing to wait for".into())),
             Work::Rest => self.rest(index, leg, began)?,
+            // Planning made sure that what is read was written before; a skip undoes that.
+            Work::Transfer(t) if t.op == Op::Read && self.write_skipped && !self.drive.facts().readable => {
+                let why = "passed over, as a leg that writes was skipped and its blocks may never have been written";
+                return Ok(LegEnd::Planned(why.into()));
+            }
             Work::Transfer(transfer) => {
                 let end = self.transfer(index, leg, transfer, began)?;
+                self.write_skipped |= transfer.op == Op::Write && matches!(end, LegEnd::Skipped);
                 let mut bytes = Vec::new();
                 // Serialising into memory fails for no histogram that was made here.
                 if V2Serializer::new().serialize(&self.leg_latency, &mut bytes).is_ok() {

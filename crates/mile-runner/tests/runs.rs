@@ -238,6 +238,28 @@ fn a_file_run_writes_its_size_measures_latency_and_cleans_up() {
     assert!(!found.plateaus.is_empty());
 }
 
+/// A read of blocks that were never written does not reach the medium: where the leg that was to write them is skipped, the
+/// leg that reads them is passed over.
+#[test]
+fn after_a_skipped_write_its_blocks_are_not_read() {
+    let course = "course \"c\"\nsample every 10 ms\nleg w\n write sequential, blocks 64 KiB, depth 1\nleg r\n read sequential, blocks 1 MiB\n";
+    let read_after = |skip: bool| {
+        let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).unwrap();
+        let size = if skip { 1 << 30 } else { 32 << 20 };
+        let mut drive =
+            FileDrive::new(&folder.path().join("a.bin"), Bytes(size), 3, EngineChoice::Auto).unwrap();
+        let (send, commands) = unbounded();
+        if skip {
+            send.send(Command::Skip).unwrap();
+        }
+        let record = go(course, &mut drive, 3, &commands, |_| {});
+        assert_eq!(record.outcome.status, Status::Done);
+        record.samples().iter().map(|s| s.read.0).sum::<u64>()
+    };
+    assert_eq!(read_after(true), 0);
+    assert_eq!(read_after(false), 32 << 20);
+}
+
 #[test]
 fn an_error_of_the_drive_ends_the_run_with_what_was_done_before() {
     /// A drive that fails its third advance.
