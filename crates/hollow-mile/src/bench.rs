@@ -1,11 +1,14 @@
 //! The drives at hand, by the names of the command line.
 
+use crate::Failure;
 use mile_core::Bytes;
+use mile_drive::block::{self, Found, Transport, probe::Probe};
 use mile_drive::file::{EngineChoice, FileDrive};
-use mile_drive::nvme::HealthLog;
 use mile_drive::sim::{SimDrive, model};
-use mile_drive::{Claims, Drive, DriveError, Facts, Identity, Limits, Situation};
+use mile_drive::sysfs::Roots;
+use mile_drive::{Claims, Drive, DriveError, Facts, Health, Identity, Limits, Situation};
 use serde::Serialize;
+use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::Path;
 
 /// Opens nothing yet: looks at the drive that a name means.
@@ -27,7 +30,7 @@ pub(crate) fn drive(
 }
 
 /// A drive as the bench shows it.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize)]
 pub(crate) struct Card {
     pub(crate) identity: Identity,
     pub(crate) facts: Facts,
@@ -35,23 +38,148 @@ pub(crate) struct Card {
     pub(crate) claims: Claims,
     pub(crate) situation: Situation,
     pub(crate) fill_share: Option<f64>,
-    pub(crate) health: Option<HealthLog>,
+    pub(crate) health: Option<Health>,
+    /// What the system tells of a real drive.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) device: Option<Found>,
+    /// Why it may not be written to; empty where it may, once armed.
+    pub(crate) objections: Vec<String>,
+    /// What is typed to arm it; `None` where nothing real is written.
+    pub(crate) arming_word: Option<String>,
 }
 
-/// The drives that can be named without knowing more: the simulated ones.
-pub(crate) fn cards() -> Vec<Card> {
-    model::names()
-        .filter_map(|name| {
-            let mut drive = SimDrive::new(&format!("sim:{name}"), 1).ok()?;
-            Some(Card {
-                identity: drive.identity().clone(),
-                facts: drive.facts(),
-                limits: drive.limits(),
-                claims: drive.claims(),
-                situation: drive.situation(),
-                fill_share: drive.readings().fill,
-                health: drive.health(),
-            })
+impl Card {
+    /// Of a real drive.
+    pub(crate) fn real(found: Found, told: Probe) -> Self {
+        let slot = found.slot.clone();
+        Self {
+            identity: identity(&found, &told),
+            facts: Facts {
+                capacity: found.capacity,
+                logical_block: found.logical_block,
+                has_temperature: told.health.temperature.is_some(),
+                readable: true,
+            },
+            limits: told.limits,
+            claims: Claims::default(),
+            situation: Situation { slot, ..Situation::default() },
+            fill_share: told.fill,
+            health: Some(told.health),
+            objections: found.objections(),
+            arming_word: Some(told.serial.unwrap_or_else(|| found.arming_word().to_owned())),
+            device: Some(found),
+        }
+    }
+
+    /// Of a simulated drive.
+    fn simulated(name: &str) -> Option<Self> {
+        let mut drive = SimDrive::new(name, 1).ok()?;
+        Some(Self {
+            identity: drive.identity().clone(),
+            facts: drive.facts(),
+            limits: drive.limits(),
+            claims: drive.claims(),
+            situation: drive.situation(),
+            fill_share: drive.readings().fill,
+            health: drive.health(),
+            device: None,
+            objections: Vec::new(),
+            arming_word: None,
         })
-        .collect()
+    }
+
+    /// Whether it may be written to, in words.
+    pub(crate) fn writing(&self) -> String {
+        match (&self.arming_word, self.objections.is_empty()) {
+            (None, _) => "allowed: it is simulated, and nothing real is written".into(),
+            (Some(word), true) => format!("once it is armed with {word}; reading needs no arming"),
+            (Some(_), false) => format!("refused: {}", self.objections.join("; ")),
+        }
+    }
+}
+
+/// The identity of a real drive, of what the system and the drive itself tell.
+fn identity(found: &Found, told: &Probe) -> Identity {
+    let backing = found.backing.as_ref().map(|b| format!("loop device over {}", b.display()));
+    let model = told.model.clone().or_else(|| found.model.clone()).or(backing);
+    let kind = match (told.rpm, found.kind()) {
+        (Some(rpm), kind) if rpm > 0 => {
+            format!("{kind} at {} turns a minute", mile_core::units::thousands(&rpm.to_string()))
+        }
+        (_, kind) => kind,
+    };
+    Identity {
+        name: found.node.display().to_string(),
+        model: model.unwrap_or_else(|| found.transport.words().to_owned()),
+        serial: told.serial.clone().or_else(|| found.serial.clone()),
+        firmware: told.firmware.clone().or_else(|| found.firmware.clone()),
+        kind,
+        simulated: false,
+        link: told.link.clone().or_else(|| found.link.clone()),
+    }
+}
+
+/// The simulated drives.
+pub(crate) fn simulated() -> Vec<Card> {
+    model::names().filter_map(|name| Card::simulated(&format!("sim:{name}"))).collect()
+}
+
+/// The drives of this machine, each asked for what it tells.
+pub(crate) fn real() -> Vec<Card> {
+    let roots = Roots::system();
+    let told = |found: Found| {
+        let told = block::probe::probe(&roots, &found);
+        Card::real(found, told)
+    };
+    block::discover(&roots).into_iter().map(told).collect()
+}
+
+/// All drives that can be named without knowing more.
+pub(crate) fn cards() -> Vec<Card> {
+    real().into_iter().chain(simulated()).collect()
+}
+
+/// The card of one drive: a node, a kernel name, a stable name, a serial number, or a simulated drive.
+pub(crate) fn card(name: &str) -> Result<Card, Failure> {
+    if name.starts_with("sim:") {
+        // The error of a name that is unknown says which there are.
+        SimDrive::new(name, 1)?;
+        return Card::simulated(name).ok_or_else(|| Failure::usage(format!("{name} cannot be read")));
+    }
+    let roots = Roots::system();
+    let found = find(&roots, name)?;
+    let told = block::probe::probe(&roots, &found);
+    Ok(Card::real(found, told))
+}
+
+/// The real drive that a name means.
+pub(crate) fn find(roots: &Roots, name: &str) -> Result<Found, Failure> {
+    let none = |why: &str| Failure::usage(format!("{name}: {why}; `hollow-mile bench` lists the drives"));
+    if name.contains('/') {
+        let meta = std::fs::metadata(name).map_err(|e| none(&format!("cannot be looked at ({e})")))?;
+        if !meta.file_type().is_block_device() {
+            return Err(none("this is no block device"));
+        }
+        return match block::look(roots, meta.rdev()) {
+            None => Err(none("the system does not tell of this device")),
+            Some((found, Some(part))) => Err(none(&format!(
+                "this is partition {part} of {}; name the whole drive",
+                found.node.display()
+            ))),
+            Some((found, None)) => Ok(found),
+        };
+    }
+    let mut all = block::discover(roots);
+    let named = |f: &Found| {
+        f.name == name || f.serial.as_deref() == Some(name) || f.stable_names.iter().any(|s| s == name)
+    };
+    if let Some(i) = all.iter().position(named) {
+        return Ok(all.swap_remove(i));
+    }
+    // A serial number that only the drive itself tells.
+    let tells = |f: &&Found| {
+        !matches!(f.transport, Transport::Loop | Transport::Virtio)
+            && block::probe::probe(roots, f).serial.as_deref() == Some(name)
+    };
+    all.iter().find(tells).cloned().ok_or_else(|| none("no drive has this name or serial number"))
 }

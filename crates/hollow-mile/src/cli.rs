@@ -30,6 +30,10 @@ pub(crate) enum Command {
     Export(ExportArgs),
     /// List the drives at hand.
     Bench(BenchArgs),
+    /// Say all that a drive tells of itself: identity, link, temperature, health.
+    Health(HealthArgs),
+    /// Begin, end or look at a drive's own test of itself.
+    Selftest(SelftestArgs),
     /// The archive of runs.
     Logbook(LogbookArgs),
     /// Courses: test plans as text.
@@ -176,6 +180,37 @@ pub(crate) enum ExportKind {
 pub(crate) struct BenchArgs {
     #[arg(long, value_enum, default_value_t)]
     pub(crate) format: Format,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct HealthArgs {
+    /// The drive: its node, its name, its serial number, or sim:NAME.
+    pub(crate) drive: String,
+    #[arg(long, value_enum, default_value_t)]
+    pub(crate) format: Format,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct SelftestArgs {
+    /// The drive: its node, its name, or its serial number.
+    pub(crate) drive: String,
+    /// What to do.
+    #[arg(value_enum)]
+    pub(crate) request: SelftestRequest,
+    #[arg(long, value_enum, default_value_t)]
+    pub(crate) format: Format,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum SelftestRequest {
+    /// Begin a short test.
+    Short,
+    /// Begin an extended test.
+    Extended,
+    /// End the test underway.
+    Abort,
+    /// How far it is, and how earlier ones ended.
+    Status,
 }
 
 #[derive(Debug, Args)]

@@ -4,5 +4,6 @@ pub(crate) mod bench;
 pub(crate) mod course;
 pub(crate) mod export;
 pub(crate) mod findings;
+pub(crate) mod health;
 pub(crate) mod logbook;
 pub(crate) mod run;

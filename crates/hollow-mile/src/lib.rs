@@ -58,6 +58,8 @@ pub fn run() -> ExitCode {
         Some(Command::Findings(args)) => commands::findings::run(&args),
         Some(Command::Export(args)) => commands::export::run(&args),
         Some(Command::Bench(args)) => commands::bench::run(&args),
+        Some(Command::Health(args)) => commands::health::run(&args),
+        Some(Command::Selftest(args)) => commands::health::selftest(&args),
         Some(Command::Logbook(args)) => commands::logbook::run(&args),
         Some(Command::Course(args)) => commands::course::run(&args),
     };

@@ -26,6 +26,124 @@ pub(crate) fn progress_line(text: &str, width: usize) {
     let _ = out.flush();
 }
 
+/// All that a drive tells of itself.
+pub(crate) fn health(card: &crate::bench::Card) -> String {
+    let id = &card.identity;
+    let mut out = format!("{}, {}\n", id.model, id.name);
+    let mut row = |name: &str, value: String| {
+        let _ = writeln!(out, "    {name:<24} {value}");
+    };
+    row("kind", id.kind.clone());
+    row("serial number", id.serial.clone().unwrap_or_else(|| "none".into()));
+    row("firmware", id.firmware.clone().unwrap_or_else(|| "not told".into()));
+    row("capacity", card.facts.capacity.to_string());
+    if let Some(device) = &card.device {
+        let block = mile_core::units::block_size;
+        row(
+            "blocks",
+            format!("{} logical, {} physical", block(device.logical_block), block(device.physical_block)),
+        );
+        for name in &device.stable_names {
+            row("stable name", name.clone());
+        }
+    }
+    row("link", id.link.as_ref().map_or("not told".into(), mile_drive::Link::sentence));
+    row("limits", limits(&card.limits));
+    row("in use", card.fill_share.map_or("not told".into(), |f| format!("{:.1} %", f * 100.0)));
+    row("writing", card.writing());
+    if let Some(h) = &card.health {
+        for (name, value) in health_rows(h) {
+            let _ = writeln!(out, "    {name:<24} {value}");
+        }
+    }
+    out.trim_end().to_owned()
+}
+
+/// Temperatures at which a drive warns and is critical.
+pub(crate) fn limits(limits: &mile_drive::Limits) -> String {
+    match (limits.warn, limits.critical) {
+        (None, None) => "none declared".into(),
+        (Some(w), None) => format!("warns from {w}"),
+        (None, Some(c)) => format!("critical from {c}"),
+        (Some(w), Some(c)) => format!("warns from {w}, critical from {c}"),
+    }
+}
+
+/// A drive's health, a name and a value for each line.
+pub(crate) fn health_rows(h: &mile_drive::Health) -> Vec<(String, String)> {
+    let mut rows: Vec<(String, String)> = Vec::new();
+    let mut row = |name: &str, value: Option<String>| rows.extend(value.map(|v| (name.to_owned(), v)));
+    let count = |v: Option<u64>| v.map(|v| mile_core::units::thousands(&v.to_string()));
+    row("health from", Some(h.source.clone()).filter(|s| !s.is_empty()));
+    for warning in &h.warnings {
+        row("it warns", Some(warning.clone()));
+    }
+    row("temperature", h.temperature.map(|t| t.to_string()));
+    row("highest temperature", h.highest.map(|t| t.to_string()));
+    for (name, t) in &h.sensors {
+        row(name, Some(t.to_string()));
+    }
+    row("life used", h.used_pct.map(|p| format!("{p} %")));
+    let threshold = h.spare_threshold_pct.map_or(String::new(), |t| format!(", warns below {t} %"));
+    row("spare left", h.spare_pct.map(|p| format!("{p} %{threshold}")));
+    row("written", h.written.map(|b| b.to_string()));
+    row("read", h.read.map(|b| b.to_string()));
+    row("powered on", count(h.power_on_hours).map(|v| format!("{v} h")));
+    row("power cycles", count(h.power_cycles));
+    row("unsafe shutdowns", count(h.unsafe_shutdowns));
+    row("media errors", count(h.media_errors));
+    let names = ["reallocated sectors", "waiting for reallocation", "uncorrectable offline"];
+    for (name, value) in names.iter().zip(h.sectors) {
+        row(name, count(value));
+    }
+    if let Some(log) = &h.nvme {
+        row("above warning", Some(format!("{} min", log.minutes_above_warning)));
+        row("above critical", Some(format!("{} min", log.minutes_above_critical)));
+        let light = format!("{} times, {} s", log.light_transitions, log.light_seconds);
+        let heavy = format!("{} times, {} s", log.heavy_transitions, log.heavy_seconds);
+        row("throttled lightly", Some(light));
+        row("throttled heavily", Some(heavy));
+        row("busy", Some(format!("{} min", log.busy_minutes)));
+        row("error log", Some(format!("{} entries over its life", log.error_entries)));
+    }
+    for e in h.errors.iter().take(8) {
+        row("error", Some(format!("number {}: {}, block {}", e.count, e.words(), e.block)));
+    }
+    for s in &h.statistics {
+        row(&s.name, Some(format!("{} {}", s.value, s.unit).trim_end().to_owned()));
+    }
+    for a in &h.attributes {
+        let threshold = a.threshold.map_or(String::new(), |t| format!(", threshold {t}"));
+        let what = a.meaning.as_deref().map_or(String::new(), |m| format!("  {m}"));
+        let value = format!("{} (worst {}{threshold}), raw {}{what}", a.value, a.worst, a.raw);
+        row(&format!("attribute {}", a.id), Some(value));
+    }
+    for line in h.self_test.iter().flat_map(self_test) {
+        row("self-test", Some(line));
+    }
+    for missing in &h.missing {
+        row("missing", Some(missing.clone()));
+    }
+    rows
+}
+
+/// The self-test underway and earlier ones, a line each.
+pub(crate) fn self_test(test: &mile_drive::health::SelfTest) -> Vec<String> {
+    let mut lines: Vec<String> = test
+        .running
+        .iter()
+        .map(|(kind, done)| format!("a test ({}) is underway, {done} % done", kind.word()))
+        .collect();
+    lines.extend(test.results.iter().map(|r| {
+        let at = r.block.map_or(String::new(), |b| format!(", first at block {b}"));
+        format!("{} at {} h: {}{at}", r.kind.word(), r.power_on_hours, r.words)
+    }));
+    if lines.is_empty() {
+        lines.push("none underway, and no earlier result".into());
+    }
+    lines
+}
+
 /// Something that happened, with when and after how many bytes.
 pub(crate) fn event_line(event: &mile_runner::Event) -> String {
     format!("{:>14}  {:>10}  {}", event.at, event.bytes, event.kind.words())

@@ -16,7 +16,7 @@ mod update;
 #[cfg(test)]
 mod tests;
 
-use crate::bench::cards;
+use crate::bench::simulated;
 use crate::cli::DemoArgs;
 use crate::session::logbook_path;
 use crate::{Failure, text};
@@ -77,7 +77,7 @@ pub(crate) fn state(logbook_path: PathBuf, speed: Speed, is_demo: bool) -> State
         speed,
         logbook_path,
         is_demo,
-        bench: BenchPlace { cards: cards(), selected: 0 },
+        bench: BenchPlace { cards: simulated(), selected: 0 },
         live: None,
         findings: FindingsPlace { framing: Framing::default(), ..FindingsPlace::default() },
         logbook: LogbookPlace::default(),

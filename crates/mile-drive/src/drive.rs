@@ -1,6 +1,6 @@
 //! What the runner knows of a drive.
 
-use crate::nvme::HealthLog;
+use crate::health::Health;
 use crate::tally::Tally;
 use mile_core::{Bytes, Celsius, Nanos, Op, Rate, Throttled};
 use serde::{Deserialize, Serialize};
@@ -30,10 +30,50 @@ pub struct Identity {
 pub struct Link {
     /// As it came up: `PCIe 4.0 x4`.
     pub negotiated: String,
-    /// What could be.
+    /// What drive and port could both do.
     pub possible: String,
-    /// Most that it carries.
+    /// Most that it carries, its encoding allowed for.
     pub ceiling: Rate,
+    /// Most that it could carry.
+    #[serde(default)]
+    pub possible_ceiling: Option<Rate>,
+    /// What the drive could do, where that is known.
+    #[serde(default)]
+    pub drive: Option<String>,
+    /// What the port could do, where that is known.
+    #[serde(default)]
+    pub port: Option<String>,
+}
+
+impl Link {
+    /// Whether it came up at less than drive and port could do.
+    pub fn is_degraded(&self) -> bool {
+        match self.possible_ceiling {
+            Some(possible) => self.ceiling.0 < possible.0 * 0.999,
+            None => self.negotiated != self.possible,
+        }
+    }
+
+    /// How it came up against what could be, and what it so carries, in one sentence without its full stop.
+    pub fn sentence(&self) -> String {
+        let carries = format!("at most {}", self.ceiling);
+        if self.is_degraded() {
+            let lost = self.possible_ceiling.map_or(String::new(), |p| format!(" instead of {p}"));
+            return format!(
+                "{}, degraded: drive and port could do {}; it carries {carries}{lost}",
+                self.negotiated, self.possible
+            );
+        }
+        match (&self.drive, &self.port) {
+            (Some(drive), Some(port)) if *drive != self.negotiated => {
+                format!(
+                    "{}, all that its port ({port}) can do, while the drive could do {drive}; it carries {carries}",
+                    self.negotiated
+                )
+            }
+            _ => format!("{}, as it could be; it carries {carries}", self.negotiated),
+        }
+    }
 }
 
 /// What planning needs to know.
@@ -251,8 +291,8 @@ pub trait Drive: Send {
     /// Readings now.
     fn readings(&mut self) -> Readings;
 
-    /// The health log now, where the drive has one.
-    fn health(&mut self) -> Option<HealthLog> {
+    /// Its health now, where it tells.
+    fn health(&mut self) -> Option<Health> {
         None
     }
 

@@ -3,11 +3,16 @@
 //! [`drive::Drive`] is what the runner knows of a drive. [`sim::SimDrive`] runs on a virtual clock and is reproducible
 //! from its seed; [`file::FileDrive`] measures the disk under a file that it makes itself.
 
+pub mod ata;
+pub mod block;
 pub mod clock;
 pub mod drive;
 pub mod file;
+pub mod health;
 pub mod host;
 pub mod nvme;
+pub mod raw;
+pub mod scsi;
 pub mod sim;
 pub mod sysfs;
 pub mod tally;
@@ -16,4 +21,5 @@ pub use drive::{
     Claims, Drive, DriveError, Facts, Identity, Limits, Link, Readings, Situation, Transfer, Truth,
     TruthEvent,
 };
+pub use health::Health;
 pub use tally::Tally;

@@ -1,6 +1,10 @@
 //! The SMART / Health Information log (log identifier 02h) of the NVM Express Base Specification, revision 2.0,
 //! §5.16.1.3, figure 207: 512 bytes, little-endian.
 
+pub mod errors;
+pub mod identify;
+pub mod selftest;
+
 use mile_core::{Bytes, Celsius};
 use serde::{Deserialize, Serialize};
 
@@ -47,7 +51,7 @@ pub struct WrongLength(pub usize);
 /// Kelvin of 0 °C as the standard's whole-degree field counts it (273 K).
 const KELVIN: f64 = 273.0;
 
-fn celsius(kelvin: u16) -> Option<Celsius> {
+pub(crate) fn celsius(kelvin: u16) -> Option<Celsius> {
     (kelvin != 0).then(|| Celsius(f64::from(kelvin) - KELVIN))
 }
 
@@ -121,6 +125,27 @@ impl HealthLog {
             page[216 + 4 * i..220 + 4 * i].copy_from_slice(&value.to_le_bytes());
         }
         page
+    }
+
+    /// What the drive warns of, in words; bits 0 to 5 of the critical warning.
+    pub fn warnings(&self) -> Vec<String> {
+        const WORDS: [&str; 6] = [
+            "the spare blocks are below their threshold",
+            "a temperature is beyond a threshold",
+            "reliability is degraded by media or internal errors",
+            "the medium has become read-only",
+            "the backup of volatile memory has failed",
+            "the persistent memory region has become read-only or unreliable",
+        ];
+        let said = |bit: usize| self.critical_warning & 1 << bit != 0;
+        let known = WORDS.iter().enumerate().filter(|(bit, _)| said(*bit)).map(|(_, w)| (*w).to_owned());
+        let other = (6..8).filter(|bit| said(*bit)).map(|bit| format!("critical warning bit {bit}"));
+        known.chain(other).collect()
+    }
+
+    /// Bytes read over the drive's life, to the nearest data unit.
+    pub fn read(&self) -> Bytes {
+        Bytes(u64::try_from(self.data_units_read).unwrap_or(u64::MAX).saturating_mul(DATA_UNIT))
     }
 
     /// Bytes written over the drive's life, to the nearest data unit.

@@ -13,6 +13,7 @@ use crate::drive::{
     Claims, Drive, DriveError, Facts, Identity, Limits, Link, Readings, Situation, Transfer, Truth,
     TruthEvent, TruthKind,
 };
+use crate::health::Health;
 use crate::nvme::{DATA_UNIT, HealthLog};
 use crate::tally::Tally;
 use flash::{Mode, Translation};
@@ -83,6 +84,9 @@ impl SimDrive {
                 negotiated: model.link.negotiated.clone(),
                 possible: model.link.possible.clone(),
                 ceiling: Rate(model.link.ceiling_mb_s * 1e6),
+                possible_ceiling: None,
+                drive: None,
+                port: None,
             }),
         };
         let mut drive = Self {
@@ -108,6 +112,46 @@ impl SimDrive {
         };
         drive.set_rate();
         Ok(drive)
+    }
+
+    /// The health log in the standard's bytes and back, so that what reads real logs reads this one too.
+    fn health_log(&self) -> HealthLog {
+        let health = &self.model.health;
+        let units =
+            |tb: f64, bytes: u64| ((tb * 1e12) as u128 + u128::from(bytes)).div_ceil(u128::from(DATA_UNIT));
+        let total_written = health.written_tb * 1e12 + self.written as f64;
+        let rated = self.model.claims.endurance_tb * 1e12;
+        let worn = (self.written as f64 / rated * 100.0) as u8;
+        let mut sensors = [None; 8];
+        sensors[0] = Some(Celsius(self.heat.die.round()));
+        sensors[1] = Some(Celsius(self.heat.body.round()));
+        let thermal = &self.model.thermal;
+        let page = HealthLog {
+            critical_warning: u8::from(self.heat.composite >= thermal.warn_c) << 1,
+            composite: Some(Celsius(self.heat.composite)),
+            available_spare_pct: if total_written < rated { 100 } else { 90 },
+            spare_threshold_pct: 10,
+            percentage_used: health.percentage_used.saturating_add(worn),
+            data_units_read: units(health.read_tb, self.read),
+            data_units_written: units(health.written_tb, self.written),
+            host_reads: u128::from(self.ops[0]) + (health.read_tb * 1e12 / 131_072.0) as u128,
+            host_writes: u128::from(self.ops[1]) + (health.written_tb * 1e12 / 131_072.0) as u128,
+            busy_minutes: u128::from(self.busy_ns / 60_000_000_000),
+            power_cycles: u128::from(health.power_cycles),
+            power_on_hours: u128::from(health.power_on_hours + self.now / 3_600_000_000_000),
+            unsafe_shutdowns: u128::from(health.unsafe_shutdowns),
+            media_errors: 0,
+            error_entries: 0,
+            minutes_above_warning: (self.heat.above_warn_s / 60.0) as u32,
+            minutes_above_critical: (self.heat.above_critical_s / 60.0) as u32,
+            sensors,
+            light_transitions: self.heat.light_transitions,
+            heavy_transitions: self.heat.heavy_transitions,
+            light_seconds: self.heat.light_s as u32,
+            heavy_seconds: self.heat.heavy_s as u32,
+        }
+        .encode();
+        HealthLog::decode(&page).unwrap_or_default()
     }
 
     fn normal(&mut self) -> f64 {
@@ -368,7 +412,7 @@ impl Drive for SimDrive {
 
     fn readings(&mut self) -> Readings {
         // Read back from the page, as with a real drive.
-        let log = self.health().unwrap_or_default();
+        let log = self.health_log();
         Readings {
             temp: log.composite,
             ambient: Some(Celsius(self.model.thermal.ambient_c)),
@@ -381,43 +425,8 @@ impl Drive for SimDrive {
         }
     }
 
-    fn health(&mut self) -> Option<HealthLog> {
-        let health = &self.model.health;
-        let units =
-            |tb: f64, bytes: u64| ((tb * 1e12) as u128 + u128::from(bytes)).div_ceil(u128::from(DATA_UNIT));
-        let total_written = health.written_tb * 1e12 + self.written as f64;
-        let rated = self.model.claims.endurance_tb * 1e12;
-        let worn = (self.written as f64 / rated * 100.0) as u8;
-        let mut sensors = [None; 8];
-        sensors[0] = Some(Celsius(self.heat.die.round()));
-        sensors[1] = Some(Celsius(self.heat.body.round()));
-        let thermal = &self.model.thermal;
-        let page = HealthLog {
-            critical_warning: u8::from(self.heat.composite >= thermal.warn_c) << 1,
-            composite: Some(Celsius(self.heat.composite)),
-            available_spare_pct: if total_written < rated { 100 } else { 90 },
-            spare_threshold_pct: 10,
-            percentage_used: health.percentage_used.saturating_add(worn),
-            data_units_read: units(health.read_tb, self.read),
-            data_units_written: units(health.written_tb, self.written),
-            host_reads: u128::from(self.ops[0]) + (health.read_tb * 1e12 / 131_072.0) as u128,
-            host_writes: u128::from(self.ops[1]) + (health.written_tb * 1e12 / 131_072.0) as u128,
-            busy_minutes: u128::from(self.busy_ns / 60_000_000_000),
-            power_cycles: u128::from(health.power_cycles),
-            power_on_hours: u128::from(health.power_on_hours + self.now / 3_600_000_000_000),
-            unsafe_shutdowns: u128::from(health.unsafe_shutdowns),
-            media_errors: 0,
-            error_entries: 0,
-            minutes_above_warning: (self.heat.above_warn_s / 60.0) as u32,
-            minutes_above_critical: (self.heat.above_critical_s / 60.0) as u32,
-            sensors,
-            light_transitions: self.heat.light_transitions,
-            heavy_transitions: self.heat.heavy_transitions,
-            light_seconds: self.heat.light_s as u32,
-            heavy_seconds: self.heat.heavy_s as u32,
-        }
-        .encode();
-        HealthLog::decode(&page).ok()
+    fn health(&mut self) -> Option<Health> {
+        Some(Health::of_nvme(self.health_log()))
     }
 
     fn close(&mut self, _keep: bool) -> Result<(), DriveError> {

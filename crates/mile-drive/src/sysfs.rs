@@ -1,10 +1,46 @@
-//! What sysfs says of the disk under a file: which it is, its counters, its temperature.
+//! Where the kernel tells of its devices, and the disk under a file: which it is, its counters, its temperature.
 //!
-//! Everything is read below a root that tests replace.
+//! Everything is read below roots that tests replace.
 
 use mile_core::{Bytes, Celsius};
 use std::fs;
 use std::path::{Path, PathBuf};
+
+/// The folders through which the kernel tells of its devices.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Roots {
+    /// `/sys`.
+    pub sys: PathBuf,
+    /// `/proc`.
+    pub proc: PathBuf,
+    /// `/dev`.
+    pub dev: PathBuf,
+}
+
+impl Roots {
+    /// Those of this system.
+    pub fn system() -> Self {
+        Self { sys: "/sys".into(), proc: "/proc".into(), dev: "/dev".into() }
+    }
+
+    /// `sys`, `proc` and `dev` below one folder.
+    pub fn below(folder: &Path) -> Self {
+        Self { sys: folder.join("sys"), proc: folder.join("proc"), dev: folder.join("dev") }
+    }
+}
+
+/// The text of an attribute, without blanks around it; `None` where there is none.
+pub(crate) fn text(file: impl AsRef<Path>) -> Option<String> {
+    let bytes = fs::read(file).ok()?;
+    let text =
+        String::from_utf8_lossy(&bytes).trim_matches(|c: char| c.is_whitespace() || c == '\0').to_owned();
+    (!text.is_empty()).then_some(text)
+}
+
+/// A number that stands at the start of an attribute.
+pub(crate) fn number<T: std::str::FromStr>(file: impl AsRef<Path>) -> Option<T> {
+    text(file)?.split_whitespace().next()?.parse().ok()
+}
 
 /// A block device as sysfs shows it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -36,8 +72,7 @@ impl Disk {
 
     /// Model, where the disk tells.
     pub fn model(&self) -> Option<String> {
-        let text = fs::read_to_string(self.folder.join("device/model")).ok()?;
-        Some(text.trim().to_owned()).filter(|t| !t.is_empty())
+        text(self.folder.join("device/model"))
     }
 
     /// The file of its composite temperature, in thousandths of a degree. NVMe drives and disks with the kernel's

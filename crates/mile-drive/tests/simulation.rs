@@ -105,7 +105,7 @@ fn without_a_heat_spreader_a_long_write_throttles_at_the_limit_and_with_one_it_d
     let soak = |name: &str| {
         let mut drive = SimDrive::new(name, 2).unwrap();
         run(&mut drive, &write(false, 1 << 20, 16, 1_500_000_000_000));
-        (drive.truth().unwrap(), drive.health().unwrap())
+        (drive.truth().unwrap(), drive.health().unwrap().nvme.unwrap())
     };
     let (bare, health) = soak("sim:merrow-k2");
     let on = bare.events.iter().find(|e| e.what == TruthKind::LightOn).unwrap();

@@ -2,8 +2,7 @@
 
 use mile_core::findings::Break;
 use mile_core::{Bytes, Celsius, Context, Nanos, Sample};
-use mile_drive::nvme::HealthLog;
-use mile_drive::{Claims, Facts, Identity, Limits, Situation};
+use mile_drive::{Claims, Facts, Health, Identity, Limits, Situation};
 use serde::{Deserialize, Serialize};
 
 /// To the runner.
@@ -71,7 +70,7 @@ pub struct RunHead {
     /// Length of a sample.
     pub sample_every: Nanos,
     /// Health as found.
-    pub health: Option<HealthLog>,
+    pub health: Option<Health>,
 }
 
 impl RunHead {
@@ -200,5 +199,5 @@ pub struct Outcome {
     /// Why, where it did not end as planned.
     pub why: Option<String>,
     /// Health at the end.
-    pub health: Option<HealthLog>,
+    pub health: Option<Health>,
 }

@@ -151,7 +151,7 @@ fn samples_follow_each_other_and_add_up() {
         (Bytes(written), record.outcome.bytes),
         (Bytes(600_000_000_000_u64.div_ceil(1 << 20) << 20), Bytes(written))
     );
-    let health = drive.health().unwrap();
+    let health = drive.health().unwrap().nvme.unwrap();
     assert_eq!(health.data_units_written, (41_300_000_000_000 + u128::from(written)).div_ceil(512_000));
 }
 

@@ -20,27 +20,32 @@ pub(crate) fn run(args: &BenchArgs) -> Result<(), Failure> {
 
 fn lines(card: &Card) -> String {
     let id = &card.identity;
-    let mut out = format!("{}\n    {}, {}, {}", id.name, id.model, id.kind, card.facts.capacity);
+    let serial = id.serial.as_ref().map_or(String::new(), |s| format!(", serial {s}"));
+    let mut out = format!("{}\n    {}, {}, {}{serial}", id.name, id.model, id.kind, card.facts.capacity);
+    let mut line = |text: String| {
+        out.push_str("\n    ");
+        out.push_str(&text);
+    };
     if let Some(link) = &id.link {
-        out.push_str(&format!("\n    {} of {}, at most {}", link.negotiated, link.possible, link.ceiling));
+        line(link.sentence());
     }
-    if let (Some(health), Some(warn)) = (&card.health, card.limits.warn) {
-        let temp = health.composite.map_or("no reading".into(), |t| t.to_string());
-        out.push_str(&format!(
-            "\n    {temp} now, warns from {warn}; {} % of its life used, {} written, {} h powered on",
-            health.percentage_used,
-            health.written(),
-            health.power_on_hours
-        ));
+    if let Some(health) = &card.health {
+        let temp = health.temperature.map_or("no temperature".into(), |t| format!("{t} now"));
+        let warn = card.limits.warn.map_or(String::new(), |w| format!(", warns from {w}"));
+        line(format!("{temp}{warn}; {}", health.line()));
+        for warning in &health.warnings {
+            line(format!("it warns: {warning}"));
+        }
     }
     if let Some(rate) = card.claims.write {
-        out.push_str(&format!("\n    claimed: {rate} sequential write"));
-        out.push_str(&card.claims.endurance.map_or(String::new(), |e| format!(", {e} over its life")));
+        let life = card.claims.endurance.map_or(String::new(), |e| format!(", {e} over its life"));
+        line(format!("claimed: {rate} sequential write{life}"));
     }
     let situation = card.situation.line();
     if !situation.is_empty() {
-        out.push_str(&format!("\n    {situation}"));
+        line(situation);
     }
+    line(format!("writing: {}", card.writing()));
     out.push('\n');
     out
 }

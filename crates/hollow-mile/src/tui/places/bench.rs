@@ -81,25 +81,12 @@ fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, card: &Card, runs: &
     let situation = card.situation.line();
     facts.push(("situation", if situation.is_empty() { "not described".into() } else { situation }));
     if let Some(h) = &card.health {
-        let now = h.composite.map_or("no reading".into(), |t| t.to_string());
-        let warn = card.limits.warn.map_or(String::new(), |w| format!(", warns from {w}"));
-        let critical = card.limits.critical.map_or(String::new(), |c| format!(", critical from {c}"));
-        facts.push(("temperature", format!("{now} at idle{warn}{critical}")));
-        facts.push((
-            "health",
-            format!(
-                "{} % of its life used, {} % spare, {} written, {} h powered on",
-                h.percentage_used,
-                h.available_spare_pct,
-                h.written(),
-                h.power_on_hours
-            ),
-        ));
+        let now = h.temperature.map_or("no reading".into(), |t| format!("{t} now"));
+        facts.push(("temperature", format!("{now}; {}", crate::text::limits(&card.limits))));
+        facts.push(("health", h.warnings.first().map_or_else(|| h.line(), |w| format!("it warns: {w}"))));
     }
     if let Some(link) = &id.link {
-        let degraded =
-            if link.negotiated == link.possible { "as it could be" } else { "less than it could be" };
-        facts.push(("link", format!("{}, {degraded}, carries {}", link.negotiated, link.ceiling)));
+        facts.push(("link", link.sentence()));
     }
     let claims = &card.claims;
     if let Some(write) = claims.write {
@@ -117,7 +104,7 @@ fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, card: &Card, runs: &
         }),
     ));
     let fill = card.fill_share.map_or(String::new(), |f| format!("; {:.0} % in use", f * 100.0));
-    facts.push(("writing", format!("allowed: it is simulated, and nothing real is written{fill}")));
+    facts.push(("writing", format!("{}{fill}", card.writing())));
     table(buffer, area, theme, &facts);
 }
 

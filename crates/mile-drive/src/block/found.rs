@@ -1,0 +1,369 @@
+//! Finds the block devices of this machine, and says what sysfs tells of each.
+
+use super::link;
+use super::uses::{Tables, Use};
+use crate::Link;
+use crate::sysfs::{Disk, Roots, number, temperature, text};
+use mile_core::{Bytes, Celsius};
+use serde::{Deserialize, Serialize};
+use std::fs;
+use std::path::{Path, PathBuf};
+
+/// How a drive is attached.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+#[expect(missing_docs, reason = "the names of the transports")]
+pub enum Transport {
+    Nvme,
+    Sata,
+    Sas,
+    Usb,
+    Scsi,
+    Virtio,
+    Mmc,
+    Loop,
+    /// Built on other devices by the kernel.
+    Mapped,
+    Other,
+}
+
+impl Transport {
+    /// The word for people.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Nvme => "NVMe",
+            Self::Sata => "SATA",
+            Self::Sas => "SAS",
+            Self::Usb => "USB",
+            Self::Scsi => "SCSI",
+            Self::Virtio => "virtio",
+            Self::Mmc => "MMC",
+            Self::Loop => "loop device",
+            Self::Mapped => "mapped device",
+            Self::Other => "block device",
+        }
+    }
+}
+
+/// A partition.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Partition {
+    /// Its name: `nvme0n1p2`.
+    pub name: String,
+    /// Its first byte on the drive.
+    pub start: Bytes,
+    /// Its size.
+    pub size: Bytes,
+}
+
+/// A block device as it was found.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Found {
+    /// Its name: `nvme0n1`.
+    pub name: String,
+    /// Its node: `/dev/nvme0n1`.
+    pub node: PathBuf,
+    /// Its number, `major:minor`.
+    pub number: String,
+    /// Its folder in sysfs.
+    #[serde(skip)]
+    pub folder: PathBuf,
+    /// How it is attached.
+    pub transport: Transport,
+    /// Model, where the drive tells.
+    pub model: Option<String>,
+    /// Serial number, where the drive tells.
+    pub serial: Option<String>,
+    /// Firmware revision, where the drive tells.
+    pub firmware: Option<String>,
+    /// Bytes that can be addressed.
+    pub capacity: Bytes,
+    /// Smallest unit of an operation.
+    pub logical_block: Bytes,
+    /// Unit that the medium is written in.
+    pub physical_block: Bytes,
+    /// Whether it turns.
+    pub rotational: bool,
+    /// `none`, `host-aware` or `host-managed`.
+    pub zoned: String,
+    /// Whether it takes discards.
+    pub discard: bool,
+    /// Whether it refuses writes.
+    pub read_only: bool,
+    /// Whether its medium can be taken out.
+    pub removable: bool,
+    /// Its partitions.
+    pub partitions: Vec<Partition>,
+    /// What it is used for now.
+    pub uses: Vec<Use>,
+    /// Names that stay when its letter or number changes.
+    pub stable_names: Vec<String>,
+    /// How it is attached, against what could be.
+    pub link: Option<Link>,
+    /// What it is plugged in.
+    pub slot: Option<String>,
+    /// The file behind a loop device.
+    pub backing: Option<PathBuf>,
+    /// Temperature from the kernel's sensors, where there is one.
+    pub temperature: Option<Celsius>,
+    /// Limits from the kernel's sensors: warning, critical.
+    pub sensor_limits: (Option<Celsius>, Option<Celsius>),
+}
+
+impl Found {
+    /// What a person types to allow writing: the serial number, or the name of a drive that has none.
+    pub fn arming_word(&self) -> &str {
+        self.serial.as_deref().unwrap_or(&self.name)
+    }
+
+    /// What kind it is, in words: `NVMe, solid state`.
+    pub fn kind(&self) -> String {
+        let medium = match (self.transport, self.rotational) {
+            (Transport::Loop | Transport::Mapped | Transport::Virtio | Transport::Other, _) => "",
+            (_, true) => ", hard disk",
+            (_, false) => ", solid state",
+        };
+        let zoned = if self.zoned == "none" { String::new() } else { format!(", zoned ({})", self.zoned) };
+        format!("{}{medium}{zoned}", self.transport.words())
+    }
+
+    /// Why it may not be written to as it stands; empty where it may, once it is armed.
+    pub fn objections(&self) -> Vec<String> {
+        let mut why: Vec<String> = self.uses.iter().map(ToString::to_string).collect();
+        if self.read_only {
+            why.push(format!("{} refuses writes (it is set read-only)", self.name));
+        }
+        if self.zoned == "host-managed" {
+            why.push(format!(
+                "{} is a host-managed zoned drive, which takes no writes at any place",
+                self.name
+            ));
+        }
+        if self.capacity.0 == 0 {
+            why.push(format!("{} has no medium in it", self.name));
+        }
+        why
+    }
+
+    /// The controller's node of an NVMe drive: `/dev/nvme0`.
+    pub fn controller(&self) -> Option<PathBuf> {
+        (self.transport == Transport::Nvme).then_some(())?;
+        let folder = controller_folder(&self.folder)?;
+        Some(self.node.with_file_name(folder.file_name()?))
+    }
+
+    /// The file of its temperature, where the kernel has a sensor.
+    pub fn temperature_file(&self) -> Option<PathBuf> {
+        let disk = Disk { name: self.name.clone(), folder: self.folder.clone() };
+        disk.temperature_file().or_else(|| {
+            let controller = controller_folder(&self.folder)?;
+            Disk { name: String::new(), folder: controller }.temperature_file()
+        })
+    }
+}
+
+/// The controller of an NVMe namespace: the folder above it, or, where the kernel joins several paths, the first path.
+fn controller_folder(folder: &Path) -> Option<PathBuf> {
+    let is_controller = |name: &str| {
+        name.strip_prefix("nvme").is_some_and(|n| !n.is_empty() && n.chars().all(|c| c.is_ascii_digit()))
+    };
+    let parent = folder.parent()?;
+    if parent.file_name().and_then(|n| n.to_str()).is_some_and(is_controller) {
+        return Some(parent.to_owned());
+    }
+    let mut paths: Vec<PathBuf> = fs::read_dir(parent)
+        .ok()?
+        .flatten()
+        .filter(|e| e.file_name().to_str().is_some_and(is_controller))
+        .filter_map(|e| fs::canonicalize(e.path()).ok())
+        .collect();
+    paths.sort();
+    paths.into_iter().next()
+}
+
+/// The drives of this machine, in the order of their names. Devices built on others and memory are left out.
+pub fn discover(roots: &Roots) -> Vec<Found> {
+    let tables = Tables::read(roots);
+    let mut names: Vec<String> = fs::read_dir(roots.sys.join("block"))
+        .into_iter()
+        .flatten()
+        .flatten()
+        .map(|e| e.file_name().to_string_lossy().into_owned())
+        .filter(|n| !["ram", "zram", "dm-", "md", "sr", "fd", "nbd"].iter().any(|p| n.starts_with(p)))
+        // The second path to a namespace that the kernel has joined with others.
+        .filter(|n| !(n.starts_with("nvme") && n.contains('c')))
+        .collect();
+    names.sort_by_key(|n| (n.len(), n.clone()));
+    let found = names.iter().filter_map(|n| {
+        let folder = fs::canonicalize(roots.sys.join("block").join(n)).ok()?;
+        read(roots, &tables, n, folder)
+    });
+    found.filter(|f| f.transport != Transport::Loop || f.capacity.0 > 0).collect()
+}
+
+/// The whole drive with a device number; where that is a partition, its name beside the drive that it is on.
+pub fn look(roots: &Roots, device: u64) -> Option<(Found, Option<String>)> {
+    let (major, minor) = (rustix::fs::major(device), rustix::fs::minor(device));
+    let mut folder = fs::canonicalize(roots.sys.join(format!("dev/block/{major}:{minor}"))).ok()?;
+    let mut partition = None;
+    if folder.join("partition").exists() {
+        partition = folder.file_name().and_then(|n| n.to_str()).map(str::to_owned);
+        folder = folder.parent()?.to_owned();
+    }
+    let name = folder.file_name()?.to_str()?.to_owned();
+    Some((read(roots, &Tables::read(roots), &name, folder)?, partition))
+}
+
+fn read(roots: &Roots, tables: &Tables, name: &str, folder: PathBuf) -> Option<Found> {
+    let at = |file: &str| folder.join(file);
+    let device_number = text(at("dev"))?;
+    let transport = transport(name, &folder);
+    let (model, serial, firmware) = identity(transport, &folder);
+    let mut uses = tables.of(roots, name, &device_number, &folder);
+    let mut partitions = Vec::new();
+    for entry in fs::read_dir(&folder).ok()?.flatten().filter(|e| e.path().join("partition").exists()) {
+        let part = entry.path();
+        let part_name = entry.file_name().to_string_lossy().into_owned();
+        if let Some(n) = text(part.join("dev")) {
+            uses.extend(tables.of(roots, &part_name, &n, &part));
+        }
+        // Counted in 512 bytes whatever the logical block (the kernel's Documentation/ABI/stable/sysfs-block).
+        let sectors = |file| Bytes(number::<u64>(part.join(file)).unwrap_or(0).saturating_mul(512));
+        partitions.push(Partition { name: part_name, start: sectors("start"), size: sectors("size") });
+    }
+    partitions.sort_by_key(|p| p.start);
+    let queue = |file: &str| folder.join("queue").join(file);
+    let logical = number(queue("logical_block_size")).unwrap_or(512);
+    let mut found = Found {
+        name: name.to_owned(),
+        node: roots.dev.join(name),
+        number: device_number,
+        transport,
+        model,
+        serial,
+        firmware,
+        capacity: Bytes(number::<u64>(at("size")).unwrap_or(0).saturating_mul(512)),
+        logical_block: Bytes(logical),
+        physical_block: Bytes(number(queue("physical_block_size")).unwrap_or(logical)),
+        rotational: number::<u32>(queue("rotational")) == Some(1),
+        zoned: text(queue("zoned")).unwrap_or_else(|| "none".into()),
+        discard: number::<u64>(queue("discard_max_bytes")).is_some_and(|b| b > 0),
+        read_only: number::<u32>(at("ro")) == Some(1),
+        removable: number::<u32>(at("removable")) == Some(1),
+        partitions,
+        uses,
+        stable_names: stable_names(roots, name),
+        link: None,
+        slot: link::slot(&folder),
+        backing: text(at("loop/backing_file")).map(PathBuf::from),
+        temperature: None,
+        sensor_limits: (None, None),
+        folder,
+    };
+    found.link = find_link(roots, &found, None);
+    if let Some(file) = found.temperature_file() {
+        found.temperature = temperature(&file);
+        let limit = |suffix: &str| {
+            let name = file.file_name()?.to_str()?.replace("_input", suffix);
+            temperature(&file.with_file_name(name)).filter(|c| c.0 > 0.0 && c.0 < 200.0)
+        };
+        found.sensor_limits = (limit("_max"), limit("_crit"));
+    }
+    Some(found)
+}
+
+/// The link of a drive. `sata_gb_s` is the best that a SATA drive says of itself.
+pub fn find_link(roots: &Roots, found: &Found, sata_gb_s: Option<f64>) -> Option<Link> {
+    match found.transport {
+        Transport::Nvme => link::pcie(&link::above(&controller_folder(&found.folder)?, link::is_pci)?),
+        Transport::Sata => link::sata_link(&found.folder, sata_gb_s),
+        Transport::Usb => link::usb_link(&found.folder),
+        Transport::Sas => link::sas_link(roots, &found.folder),
+        _ => None,
+    }
+}
+
+fn transport(name: &str, folder: &Path) -> Transport {
+    let by_name = [
+        ("loop", Transport::Loop),
+        ("nvme", Transport::Nvme),
+        ("mmcblk", Transport::Mmc),
+        ("vd", Transport::Virtio),
+        ("dm-", Transport::Mapped),
+        ("md", Transport::Mapped),
+    ];
+    if let Some((_, transport)) = by_name.iter().find(|(prefix, _)| name.starts_with(prefix)) {
+        return *transport;
+    }
+    let has = |prefix: &str, digits: bool| {
+        folder.iter().filter_map(|p| p.to_str()).any(|p| {
+            p.strip_prefix(prefix)
+                .is_some_and(|rest| !digits || !rest.is_empty() && rest.chars().all(|c| c.is_ascii_digit()))
+        })
+    };
+    match () {
+        () if has("usb", true) => Transport::Usb,
+        () if has("end_device-", false) => Transport::Sas,
+        () if has("ata", true) => Transport::Sata,
+        () if has("virtio", true) => Transport::Virtio,
+        () if name.starts_with("sd") => Transport::Scsi,
+        () => Transport::Other,
+    }
+}
+
+/// Model, serial number and firmware as the kernel tells them.
+fn identity(transport: Transport, folder: &Path) -> (Option<String>, Option<String>, Option<String>) {
+    let device = folder.join("device");
+    match transport {
+        Transport::Nvme => {
+            let controller = controller_folder(folder).unwrap_or(device);
+            (
+                text(controller.join("model")),
+                text(controller.join("serial")),
+                text(controller.join("firmware_rev")),
+            )
+        }
+        Transport::Mmc => {
+            (text(device.join("name")), text(device.join("serial")), text(device.join("fwrev")))
+        }
+        Transport::Virtio if !folder.join("device/model").exists() => {
+            (None, text(folder.join("serial")), None)
+        }
+        Transport::Loop => (None, None, None),
+        _ => {
+            let usb = link::above(folder, |f| f.join("speed").is_file() && f.join("version").is_file())
+                .filter(|_| transport == Transport::Usb);
+            let serial = vpd_serial(&device)
+                .or_else(|| text(folder.join("serial")))
+                .or_else(|| text(usb.as_ref()?.join("serial")));
+            let product = text(device.join("model"));
+            // The vendor field of a SATA drive behind the kernel's translation says `ATA` and nothing more.
+            let vendor = text(device.join("vendor")).filter(|v| v != "ATA");
+            let model = match (vendor, product) {
+                (Some(v), Some(p)) => Some(format!("{v} {p}")),
+                (v, p) => p.or(v),
+            };
+            (model, serial, text(device.join("rev")))
+        }
+    }
+}
+
+/// The serial number of a SCSI device from its vital product data, page 80h: a header of four bytes, the last two the length.
+fn vpd_serial(device: &Path) -> Option<String> {
+    let page = fs::read(device.join("vpd_pg80")).ok()?;
+    let length = usize::from(u16::from_be_bytes([*page.get(2)?, *page.get(3)?]));
+    let text = String::from_utf8_lossy(page.get(4..(4 + length).min(page.len()))?).trim().to_owned();
+    (!text.is_empty()).then_some(text)
+}
+
+fn stable_names(roots: &Roots, name: &str) -> Vec<String> {
+    let mut names: Vec<String> = fs::read_dir(roots.dev.join("disk/by-id"))
+        .into_iter()
+        .flatten()
+        .flatten()
+        .filter(|e| fs::read_link(e.path()).is_ok_and(|to| to.file_name().is_some_and(|f| f == name)))
+        .map(|e| e.file_name().to_string_lossy().into_owned())
+        .collect();
+    names.sort();
+    names
+}
