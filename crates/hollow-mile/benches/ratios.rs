@@ -17,8 +17,9 @@ use io_uring::{IoUring, opcode, types};
 use mile_core::{
     Bytes, Celsius, Context, Latency, LiveFindings, Nanos, Op, Rate, Sample, Throttled, Trace, findings,
 };
-use mile_drive::file::{EngineChoice, FileDrive, pattern::Arena};
+use mile_drive::file::{EngineChoice, FileDrive};
 use mile_drive::host::Host;
+use mile_drive::io::pattern::{Arena, Pool};
 use mile_drive::sim::SimDrive;
 use mile_drive::{Drive, Tally, Transfer};
 use mile_logbook::{Logbook, Recorder};
@@ -50,7 +51,7 @@ fn cpu_seconds() -> f64 {
 fn bare(path: &Path, block: u64, depth: usize, random: bool, ops: u64) -> Cost {
     let file: File =
         OpenOptions::new().read(true).write(true).custom_flags(libc::O_DIRECT).open(path).unwrap();
-    let mut buffers = Arena::random(depth, block as usize, 1);
+    let mut buffers = Arena::filled(depth, block as usize, &Pool::new(1, 0, 0));
     let entries = (depth as u32).next_power_of_two();
     let mut ring: IoUring =
         IoUring::builder().setup_single_issuer().setup_defer_taskrun().build(entries).unwrap();
@@ -147,7 +148,7 @@ fn file_path(folder: &Path) {
         start: Bytes(0),
         length: Bytes(SIZE),
         budget: Bytes(SIZE),
-        skip: Bytes(0),
+        ..Transfer::default()
     };
     drive.begin(&whole).unwrap();
     while !drive.advance(drive.now().plus(Nanos(100_000_000)), &mut Tally::default()).unwrap() {}
@@ -227,7 +228,7 @@ fn simulation() {
             start: Bytes(0),
             length: Bytes(length),
             budget: Bytes(budget),
-            skip: Bytes(0),
+            ..Transfer::default()
         };
         drive.begin(&t).unwrap();
         let mut tally = Tally::default();

@@ -2,31 +2,60 @@
 
 use crate::Failure;
 use mile_core::Bytes;
-use mile_drive::block::{self, Found, Transport, probe::Probe};
+use mile_drive::block::{self, BlockDrive, Consent, Found, Transport, probe::Probe};
 use mile_drive::file::{EngineChoice, FileDrive};
 use mile_drive::sim::{SimDrive, model};
 use mile_drive::sysfs::Roots;
 use mile_drive::{Claims, Drive, DriveError, Facts, Health, Identity, Limits, Situation};
-use serde::Serialize;
-use std::os::unix::fs::{FileTypeExt, MetadataExt};
+use serde::{Deserialize, Serialize};
+use std::os::unix::fs::FileTypeExt;
 use std::path::Path;
 
+/// What a person names as the drive of a run, and allows for it.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+pub(crate) struct Named {
+    pub(crate) drive: String,
+    pub(crate) size: Option<Bytes>,
+    pub(crate) seed: u64,
+    pub(crate) engine: EngineChoice,
+    pub(crate) consent: Consent,
+}
+
 /// Opens nothing yet: looks at the drive that a name means.
-pub(crate) fn drive(
-    name: &str,
-    size: Option<Bytes>,
-    seed: u64,
-    engine: EngineChoice,
-) -> Result<Box<dyn Drive>, DriveError> {
+pub(crate) fn drive(named: &Named) -> Result<Box<dyn Drive>, DriveError> {
+    let name = named.drive.as_str();
+    let unusable = |why: String| Err(DriveError::Unusable { why });
+    let armed = named.consent != Consent::default();
     if name.starts_with("sim:") {
-        if let Some(size) = size {
-            return Err(DriveError::Unusable {
-                why: format!("--size {size} is for files; {name} has the capacity of its model"),
-            });
-        }
-        return Ok(Box::new(SimDrive::new(name, seed)?));
+        return match named.size {
+            Some(size) => {
+                unusable(format!("--size {size} is for files; {name} has the capacity of its model"))
+            }
+            None if armed => {
+                unusable(format!("--arm and --destroy are for real drives; {name} is simulated"))
+            }
+            None => Ok(Box::new(SimDrive::new(name, named.seed)?)),
+        };
     }
-    Ok(Box::new(FileDrive::new(Path::new(name), size.unwrap_or_default(), seed, engine)?))
+    let path = Path::new(name);
+    if std::fs::metadata(path).is_ok_and(|m| m.file_type().is_block_device()) {
+        if let Some(size) = named.size {
+            return unusable(format!("--size {size} is for files; {name} has the capacity that it has"));
+        }
+        let roots = Roots::system();
+        let found = block::drive::find(&roots, path)?;
+        let consent = named.consent.clone();
+        return Ok(Box::new(BlockDrive::new(roots, found, consent, named.seed, named.engine)?));
+    }
+    if path.starts_with("/dev") && !path.starts_with("/dev/shm") {
+        return unusable(format!("{name}: there is no such device; `hollow-mile bench` lists the drives"));
+    }
+    if armed {
+        return unusable(format!(
+            "--arm and --destroy are for drives; {name} is a file that the run makes itself"
+        ));
+    }
+    Ok(Box::new(FileDrive::new(path, named.size.unwrap_or_default(), named.seed, named.engine)?))
 }
 
 /// A drive as the bench shows it.
@@ -53,7 +82,7 @@ impl Card {
     pub(crate) fn real(found: Found, told: Probe) -> Self {
         let slot = found.slot.clone();
         Self {
-            identity: identity(&found, &told),
+            identity: block::drive::identity(&found, &told),
             facts: Facts {
                 capacity: found.capacity,
                 logical_block: found.logical_block,
@@ -98,27 +127,6 @@ impl Card {
     }
 }
 
-/// The identity of a real drive, of what the system and the drive itself tell.
-fn identity(found: &Found, told: &Probe) -> Identity {
-    let backing = found.backing.as_ref().map(|b| format!("loop device over {}", b.display()));
-    let model = told.model.clone().or_else(|| found.model.clone()).or(backing);
-    let kind = match (told.rpm, found.kind()) {
-        (Some(rpm), kind) if rpm > 0 => {
-            format!("{kind} at {} turns a minute", mile_core::units::thousands(&rpm.to_string()))
-        }
-        (_, kind) => kind,
-    };
-    Identity {
-        name: found.node.display().to_string(),
-        model: model.unwrap_or_else(|| found.transport.words().to_owned()),
-        serial: told.serial.clone().or_else(|| found.serial.clone()),
-        firmware: told.firmware.clone().or_else(|| found.firmware.clone()),
-        kind,
-        simulated: false,
-        link: told.link.clone().or_else(|| found.link.clone()),
-    }
-}
-
 /// The simulated drives.
 pub(crate) fn simulated() -> Vec<Card> {
     model::names().filter_map(|name| Card::simulated(&format!("sim:{name}"))).collect()
@@ -156,18 +164,10 @@ pub(crate) fn card(name: &str) -> Result<Card, Failure> {
 pub(crate) fn find(roots: &Roots, name: &str) -> Result<Found, Failure> {
     let none = |why: &str| Failure::usage(format!("{name}: {why}; `hollow-mile bench` lists the drives"));
     if name.contains('/') {
-        let meta = std::fs::metadata(name).map_err(|e| none(&format!("cannot be looked at ({e})")))?;
-        if !meta.file_type().is_block_device() {
-            return Err(none("this is no block device"));
-        }
-        return match block::look(roots, meta.rdev()) {
-            None => Err(none("the system does not tell of this device")),
-            Some((found, Some(part))) => Err(none(&format!(
-                "this is partition {part} of {}; name the whole drive",
-                found.node.display()
-            ))),
-            Some((found, None)) => Ok(found),
-        };
+        return block::drive::find(roots, Path::new(name)).map_err(|e| match e {
+            DriveError::Refused { why, .. } => none(&why),
+            other => other.into(),
+        });
     }
     let mut all = block::discover(roots);
     let named = |f: &Found| {

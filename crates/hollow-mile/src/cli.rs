@@ -60,7 +60,7 @@ pub(crate) struct DemoArgs {
 pub(crate) struct RunArgs {
     /// The course, a text file.
     pub(crate) course: PathBuf,
-    /// The drive: sim:NAME, sim:PATH.toml, or the path of a file to make.
+    /// The drive: sim:NAME, sim:PATH.toml, the node of a block device, or the path of a file to make.
     #[arg(long, value_name = "DRIVE")]
     pub(crate) on: String,
     /// Size of the file to make, such as 4GB.
@@ -81,6 +81,15 @@ pub(crate) struct RunArgs {
     /// What to print at the end.
     #[arg(long, value_enum, default_value_t)]
     pub(crate) format: Format,
+    /// Allow writing to a block device: its serial number, or its name where it has none. All that is on it will be lost.
+    #[arg(long, value_name = "SERIAL")]
+    pub(crate) arm: Option<String>,
+    /// Allow writing over something that is recognised on the device, such as gpt or ext. May be given more than once.
+    #[arg(long, value_name = "WHAT", requires = "arm")]
+    pub(crate) destroy: Vec<String>,
+    /// Discard what the course writes to before it begins.
+    #[arg(long)]
+    pub(crate) discard_first: bool,
     /// Keep the file that the run was made on.
     #[arg(long)]
     pub(crate) keep: bool,

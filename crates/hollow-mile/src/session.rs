@@ -1,12 +1,11 @@
 //! A run from its course to the logbook: what the command line and the terminal share.
 
 use crate::Failure;
-use crate::bench;
+use crate::bench::{self, Named};
 use crossbeam_channel::{Receiver, Sender, unbounded};
 use mile_core::Bytes;
 use mile_course::{Course, Plan};
 use mile_drive::clock::unix_seconds;
-use mile_drive::file::EngineChoice;
 use mile_drive::{Drive, Situation, Truth};
 use mile_logbook::{Logbook, LogbookError, Recorder};
 use mile_runner::{Command, Event, EventKind, Message, Outcome, Speed, execute, run};
@@ -20,12 +19,11 @@ pub(crate) struct Order {
     pub(crate) course_text: String,
     /// Where the text came from, for messages.
     pub(crate) course_name: String,
-    pub(crate) drive: String,
-    pub(crate) size: Option<Bytes>,
-    pub(crate) seed: u64,
+    pub(crate) named: Named,
     pub(crate) speed: Speed,
-    pub(crate) engine: EngineChoice,
     pub(crate) keep: bool,
+    /// Whether what the course writes to is discarded before it.
+    pub(crate) discard_first: bool,
     pub(crate) situation: Situation,
 }
 
@@ -56,10 +54,19 @@ pub(crate) struct Ended {
 /// Reads the course, looks at the drive, and fits the one to the other. Nothing is made or written.
 pub(crate) fn prepare(order: Order) -> Result<Ready, Failure> {
     let course = read_course(&order.course_text, &order.course_name)?;
-    let drive = bench::drive(&order.drive, order.size, order.seed, order.engine)?;
-    let plan = mile_course::plan(&course, &run::plan_facts(drive.as_ref())).map_err(|errors| {
-        Failure::usage(format!("{} does not fit {}:\n{}", order.course_name, order.drive, errors.join("\n")))
+    let mut drive = bench::drive(&order.named)?;
+    let mut plan = mile_course::plan(&course, &run::plan_facts(drive.as_ref())).map_err(|errors| {
+        Failure::usage(format!(
+            "{} does not fit {}:\n{}",
+            order.course_name,
+            order.named.drive,
+            errors.join("\n")
+        ))
     })?;
+    if order.discard_first {
+        plan.discard_first();
+    }
+    drive.check_consent(plan.changes_the_drive())?;
     Ok(Ready { plan, drive, order })
 }
 
@@ -81,7 +88,7 @@ impl Ready {
 
     /// Starts the run on a thread of its own. Whoever listens to the messages may fall behind; the logbook does not.
     pub(crate) fn start(mut self, book: Logbook) -> std::io::Result<Underway> {
-        if !self.drive.is_virtual() && same_disk(Path::new(&self.order.drive), book.path()) {
+        if !self.drive.is_virtual() && same_disk(Path::new(&self.order.named.drive), book.path()) {
             self.plan.notes.push(format!(
                 "The logbook {} is on the disk under test: what it writes there is part of others' load.",
                 book.path().display()
@@ -100,7 +107,7 @@ impl Ready {
     fn execute(mut self, recorder: Recorder, told: &Sender<Message>, commands: &Receiver<Command>) -> Ended {
         let order = &self.order;
         let mut head =
-            run::head(&self.plan, &order.course_text, self.drive.as_ref(), order.seed, unix_seconds());
+            run::head(&self.plan, &order.course_text, self.drive.as_ref(), order.named.seed, unix_seconds());
         head.situation = overlay(head.situation, &order.situation);
         let mut lost = false;
         let mut tell = |message: Message| {

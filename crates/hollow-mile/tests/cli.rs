@@ -271,8 +271,11 @@ fn a_guard_ends_a_run_with_exit_code_one_and_its_reason() {
 fn bench_and_course_check_speak_both_to_people_and_to_programs() {
     let bench = Bench::new();
     let cards: Value = serde_json::from_str(&bench.ok(&["bench", "--format", "json"])).unwrap();
-    assert_eq!(cards[0]["identity"]["name"], "sim:merrow-k2");
-    assert_eq!(cards[0]["facts"]["capacity"], 2_000_398_934_016_u64);
+    let named = |card: &&Value| card["identity"]["name"] == "sim:merrow-k2";
+    let card = cards.as_array().unwrap().iter().find(named).unwrap();
+    assert_eq!(card["facts"]["capacity"], 2_000_398_934_016_u64);
+    assert!(bench.ok(&["health", "sim:merrow-k2"]).contains("warns from 77 °C, critical from"));
+    assert!(bench.fails(&["health", "no-such-drive"]).contains("`hollow-mile bench` lists the drives"));
     assert!(bench.ok(&["bench"]).contains("3 % of its life used"));
     assert!(bench.ok(&["course", "check", &course("long-soak")]).contains("3 legs"));
 }

@@ -1,6 +1,6 @@
 //! A course as it was written, before it is fitted to a drive.
 
-use mile_core::{Bytes, Celsius, Nanos, Op};
+use mile_core::{Bytes, Celsius, Nanos, Op, Rate};
 
 /// A test plan.
 #[derive(Clone, Debug, PartialEq)]
@@ -9,6 +9,8 @@ pub struct Course {
     pub name: String,
     /// Length of a sample.
     pub sample_every: Nanos,
+    /// Time between two looks at the drive's health.
+    pub health_every: Nanos,
     /// What stops it.
     pub guards: Vec<Guard>,
     /// Its stages, in order. At least one.
@@ -20,6 +22,12 @@ pub struct Course {
 pub enum Guard {
     /// A composite temperature above this.
     TemperatureAbove(Celsius),
+    /// More failed operations than this.
+    ErrorsAbove(u64),
+    /// An operation that is not back after this.
+    OperationAbove(Nanos),
+    /// A critical warning of the drive.
+    CriticalWarning,
 }
 
 /// One stage.
@@ -38,6 +46,10 @@ pub enum Action {
     Rest(Rest),
     /// Reads or writes.
     Transfer(Transfer),
+    /// Makes the drive keep what it was given.
+    Flush,
+    /// Tells the drive that a range holds nothing any more: from, to.
+    Discard((Position, Position)),
 }
 
 /// A rest.
@@ -54,12 +66,20 @@ pub struct Rest {
 pub struct Transfer {
     /// Which.
     pub op: Op,
+    /// Share of reads, 0 to 1, of a mix.
+    pub reads: f64,
+    /// Whether what is read is held against what was written.
+    pub verify: bool,
     /// In what order.
     pub access: Access,
     /// Bytes of one operation.
     pub block: Bytes,
-    /// Operations in flight.
+    /// Operations in flight, of each worker.
     pub depth: u32,
+    /// Workers.
+    pub workers: u32,
+    /// Most that is asked for in a second.
+    pub rate: Option<Rate>,
     /// Address range: from, to.
     pub over: (Position, Position),
     /// The first of these to be reached ends it; none means one pass.

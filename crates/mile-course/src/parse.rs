@@ -20,6 +20,10 @@ const LARGEST_BLOCK: u64 = 16 << 20;
 const SMALLEST_BLOCK: u64 = 512;
 /// Most operations in flight, what a single ring is sized for.
 const DEEPEST: u32 = 1024;
+/// Most workers: more than there are processors to serve them on any bench.
+const MOST_WORKERS: u32 = 256;
+/// Time between two looks at the drive's health where the course names none.
+const HEALTH_EVERY: Nanos = Nanos(300_000_000_000);
 
 /// Reads a course. On failure gives everything that is wrong with it, in the order of the text.
 pub fn parse(source: &str) -> Result<Course, Vec<Diagnostic>> {
@@ -33,6 +37,21 @@ pub fn parse(source: &str) -> Result<Course, Vec<Diagnostic>> {
     errors.dedup();
     Err(errors)
 }
+
+/// A transfer of which nothing is said yet.
+const NOTHING: Transfer = Transfer {
+    op: Op::Write,
+    reads: 0.0,
+    verify: false,
+    access: crate::course::Access::Sequential,
+    block: Bytes(0),
+    depth: 1,
+    workers: 1,
+    rate: None,
+    over: (Position::Share(0.0), Position::Share(1.0)),
+    until: Vec::new(),
+    at_most: None,
+};
 
 pub(crate) struct Parser {
     tokens: Vec<Token>,
@@ -124,8 +143,13 @@ impl Parser {
     }
 
     fn course(&mut self) -> Course {
-        let mut course =
-            Course { name: String::new(), sample_every: SAMPLE_EVERY, guards: Vec::new(), legs: Vec::new() };
+        let mut course = Course {
+            name: String::new(),
+            sample_every: SAMPLE_EVERY,
+            health_every: HEALTH_EVERY,
+            guards: Vec::new(),
+            legs: Vec::new(),
+        };
         let start = self.here();
         if self.take_word("course") {
             match self.text("the course's name in double quotes, such as course \"first look\"") {
@@ -135,7 +159,8 @@ impl Parser {
             self.end_clause();
         } else if !self.tokens.is_empty() {
             let _: Read<()> = self.expected("`course` and a name, such as course \"first look\"", None);
-            if !matches!(self.peek(), Some(Kind::Word(w)) if w == "leg" || w == "sample" || w == "stop") {
+            if !matches!(self.peek(), Some(Kind::Word(w)) if ["leg", "sample", "stop", "health"].contains(&w.as_str()))
+            {
                 self.skip_clause();
             }
         }
@@ -170,7 +195,7 @@ impl Parser {
     }
 
     fn setting(&mut self, course: &mut Course) -> Read<()> {
-        match self.one_of(&["sample", "stop", "leg"])? {
+        match self.one_of(&["sample", "stop", "leg", "health"])? {
             0 => {
                 self.word("every")?;
                 let span = self.here();
@@ -182,14 +207,64 @@ impl Parser {
                     ));
                 }
             }
+            3 => {
+                self.word("every")?;
+                let span = self.here();
+                course.health_every = self.duration()?;
+                if course.health_every.0 < 10_000_000_000 {
+                    return self.fail(
+                        Diagnostic::new(
+                            span,
+                            format!(
+                                "health is read every 10 s at the most often, found {}",
+                                course.health_every
+                            ),
+                        )
+                        .hint("reading it may hold up a drive for a moment"),
+                    );
+                }
+            }
             _ => {
                 self.word("if")?;
-                self.word("temperature")?;
-                self.word("above")?;
-                course.guards.push(Guard::TemperatureAbove(self.celsius()?));
+                course.guards.push(self.guard()?);
             }
         }
         Ok(())
+    }
+
+    fn guard(&mut self) -> Read<Guard> {
+        Ok(match self.one_of(&["temperature", "errors", "operation", "critical"])? {
+            0 => {
+                self.word("above")?;
+                Guard::TemperatureAbove(self.celsius()?)
+            }
+            1 => {
+                self.word("above")?;
+                let span = self.here();
+                let count = self.number("how many errors are too many, such as `stop if errors above 10`")?;
+                if count.fract() != 0.0 || !(0.0..=1e9).contains(&count) {
+                    return self.fail(Diagnostic::new(
+                        span,
+                        format!("errors are counted in whole numbers, found {count}"),
+                    ));
+                }
+                Guard::ErrorsAbove(count as u64)
+            }
+            2 => {
+                self.word("above")?;
+                let span = self.here();
+                let time = self.duration()?;
+                if !(100_000_000..=3_600_000_000_000).contains(&time.0) {
+                    return self
+                        .fail(Diagnostic::new(span, format!("the limit is 100 ms to 1 h, found {time}")));
+                }
+                Guard::OperationAbove(time)
+            }
+            _ => {
+                self.word("warning")?;
+                Guard::CriticalWarning
+            }
+        })
     }
 
     fn text(&mut self, what: &str) -> Read<String> {
@@ -262,22 +337,34 @@ impl Parser {
         let action = match clauses.next() {
             Some((Clause::Rest(until), span)) => self.rest(span, until, clauses),
             Some((Clause::Transfer(op, access), span)) => {
-                let start = Transfer {
-                    op,
-                    access,
-                    block: Bytes(0),
-                    depth: 1,
-                    over: (Position::Share(0.0), Position::Share(1.0)),
-                    until: Vec::new(),
-                    at_most: None,
-                };
-                self.transfer(span, start, clauses, unread)
+                self.transfer(span, Transfer { op, access, ..NOTHING }, clauses, unread)
+            }
+            Some((Clause::Verify, span)) => {
+                self.transfer(span, Transfer { op: Op::Read, verify: true, ..NOTHING }, clauses, unread)
+            }
+            Some((Clause::Flush, _)) => {
+                self.nothing_more(clauses, "a flush");
+                Some(Action::Flush)
+            }
+            Some((Clause::Discard, _)) => {
+                let mut over = NOTHING.over;
+                let rest: Vec<_> = clauses
+                    .filter_map(|(clause, span)| match clause {
+                        Clause::Over(from, to) => {
+                            over = self.checked_range(span, from, to);
+                            None
+                        }
+                        other => Some((other, span)),
+                    })
+                    .collect();
+                self.nothing_more(rest.into_iter(), "a discard");
+                Some(Action::Discard(over))
             }
             Some((_, span)) => {
                 if !unread {
                     self.errors.push(
                         Diagnostic::new(span, "a leg begins with what it does")
-                            .hint("begin with `write sequential`, `write random`, `read sequential`, `read random` or `rest`"),
+                            .hint("begin with `write`, `read` or `mixed` and `sequential` or `random`, or with `verify`, `flush`, `discard` or `rest`"),
                     );
                 }
                 None
@@ -293,6 +380,14 @@ impl Parser {
             }
         };
         action.filter(|_| self.errors.len() == errors && !unread)
+    }
+
+    /// Reports clauses behind an action that takes none of them.
+    fn nothing_more(&mut self, clauses: impl Iterator<Item = (Clause, Span)>, what: &str) {
+        for (_, span) in clauses {
+            self.errors
+                .push(Diagnostic::new(span, format!("this does not belong to {what}, or is said twice")));
+        }
     }
 
     fn rest(
@@ -343,6 +438,7 @@ impl Parser {
         unread: bool,
     ) -> Option<Action> {
         let mut said: Vec<std::mem::Discriminant<Clause>> = Vec::new();
+        let mut reads = None;
         for (clause, span) in clauses {
             let kind = std::mem::discriminant(&clause);
             if said.contains(&kind) {
@@ -353,17 +449,37 @@ impl Parser {
             said.push(kind);
             match clause {
                 Clause::Blocks(block) => leg.block = self.checked_block(span, block),
-                Clause::Depth(depth) => leg.depth = self.checked_depth(span, depth),
+                Clause::Depth(depth) => {
+                    leg.depth = self.checked_count(span, "operations in flight", depth, DEEPEST)
+                }
                 Clause::Over(from, to) => leg.over = self.checked_range(span, from, to),
                 Clause::Until(until) => leg.until = until,
                 Clause::AtMost(time) => leg.at_most = Some(time),
-                Clause::Rest(_) | Clause::Transfer(..) => self.errors.push(
-                    Diagnostic::new(span, "a leg does one thing only")
-                        .hint("begin another leg for this with `leg NAME`"),
+                Clause::Workers(count) => {
+                    leg.workers = self.checked_count(span, "workers", count, MOST_WORKERS)
+                }
+                Clause::Rate(rate) => leg.rate = Some(rate),
+                Clause::Reads(share) if leg.op == Op::Mixed => reads = Some(share),
+                Clause::Reads(_) => self.errors.push(
+                    Diagnostic::new(span, "only a mix has a share of reads")
+                        .hint("begin with `mixed random` or `mixed sequential`"),
                 ),
+                Clause::Rest(_) | Clause::Transfer(..) | Clause::Verify | Clause::Flush | Clause::Discard => {
+                    self.errors.push(
+                        Diagnostic::new(span, "a leg does one thing only")
+                            .hint("begin another leg for this with `leg NAME`"),
+                    )
+                }
                 Clause::Unread => {}
             }
         }
+        if leg.op == Op::Mixed && reads.is_none() && !unread {
+            self.errors.push(
+                Diagnostic::new(span, "the mix does not say how much of it is reads")
+                    .hint("add `reads 70 %`"),
+            );
+        }
+        leg.reads = reads.unwrap_or(0.0);
         if leg.block.0 == 0 && !unread && self.errors.iter().all(|e| e.span.line < span.line) {
             self.errors.push(
                 Diagnostic::new(span, "the leg does not say how large its blocks are")
@@ -394,15 +510,15 @@ impl Parser {
         block
     }
 
-    fn checked_depth(&mut self, span: Span, depth: f64) -> u32 {
-        if depth.fract() != 0.0 || !(1.0..=f64::from(DEEPEST)).contains(&depth) {
+    fn checked_count(&mut self, span: Span, what: &str, count: f64, most: u32) -> u32 {
+        if count.fract() != 0.0 || !(1.0..=f64::from(most)).contains(&count) {
             self.errors.push(Diagnostic::new(
                 span,
-                format!("the depth is a whole number from 1 to {DEEPEST}, found {depth}"),
+                format!("the number of {what} is a whole number from 1 to {most}, found {count}"),
             ));
             return 1;
         }
-        depth as u32
+        count as u32
     }
 
     fn checked_range(&mut self, span: Span, from: Position, to: Position) -> (Position, Position) {
@@ -423,7 +539,11 @@ impl Parser {
     }
 }
 
-/// The word for an operation that a leg may begin with.
-pub(crate) fn op_of(index: usize) -> Op {
-    if index == 0 { Op::Write } else { Op::Read }
+/// The operation that a word means.
+pub(crate) fn op_of(word: &str) -> Op {
+    match word {
+        "write" => Op::Write,
+        "mixed" => Op::Mixed,
+        _ => Op::Read,
+    }
 }

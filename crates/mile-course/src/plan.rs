@@ -2,7 +2,7 @@
 //! every leg. What had to be changed to fit is said in [`Plan::notes`].
 
 use crate::course::{Access, Action, Course, End, Guard, Position, Transfer};
-use mile_core::{Bytes, Celsius, Nanos, Op, units::block_size};
+use mile_core::{Bytes, Celsius, Nanos, Op, Rate, units::block_size};
 
 /// What planning needs to know of a drive.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -24,8 +24,16 @@ pub struct Plan {
     pub name: String,
     /// Length of a sample.
     pub sample_every: Nanos,
+    /// Time between two looks at the drive's health.
+    pub health_every: Nanos,
     /// Temperature above which the run stops.
     pub stop_above: Option<Celsius>,
+    /// Failed operations that the run survives.
+    pub errors_at_most: u64,
+    /// Time after which an operation that is not back ends the run, where the course names one.
+    pub patience: Option<Nanos>,
+    /// Whether a critical warning of the drive stops the run.
+    pub stop_on_warning: bool,
     /// Its stages.
     pub legs: Vec<PlannedLeg>,
     /// What was changed to fit the drive, in sentences.
@@ -46,7 +54,7 @@ pub struct PlannedLeg {
 }
 
 /// What a planned leg does.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq)]
 pub enum Work {
     /// Nothing: it waits.
     Rest,
@@ -54,19 +62,40 @@ pub enum Work {
     Skip,
     /// Reads or writes.
     Transfer(PlannedTransfer),
+    /// Makes the drive keep what it was given.
+    Flush,
+    /// Tells the drive that a range holds nothing any more.
+    Discard {
+        /// First byte.
+        start: Bytes,
+        /// Bytes from there.
+        length: Bytes,
+    },
 }
 
 /// Reads or writes of a planned leg.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq)]
 pub struct PlannedTransfer {
     /// Which.
     pub op: Op,
+    /// Share of reads, 0 to 1, of a mix.
+    pub reads: f64,
+    /// Whether what is read is held against what was written.
+    pub verify: bool,
+    /// Whether a later leg verifies what this one writes.
+    pub sealed: bool,
+    /// Number of this pass of writes, from 1; for a verifying read, the earliest pass whose data may be there.
+    pub pass: u32,
     /// In what order.
     pub access: Access,
     /// Bytes of one operation.
     pub block: Bytes,
-    /// Operations in flight.
+    /// Operations in flight, of each worker.
     pub depth: u32,
+    /// Workers.
+    pub workers: u32,
+    /// Most that is asked for in a second.
+    pub rate: Option<Rate>,
     /// First byte that may be touched; a multiple of the block size above the drive's start.
     pub start: Bytes,
     /// Bytes from there that may be touched; a multiple of the block size.
@@ -82,12 +111,39 @@ impl Plan {
     pub fn writes(&self) -> Bytes {
         Bytes(self.legs.iter().map(PlannedLeg::writes).sum())
     }
+
+    /// Puts a leg in front that discards what the other legs write to, from the first byte of that to the last.
+    pub fn discard_first(&mut self) {
+        let ranges = self.legs.iter().filter_map(|l| match &l.work {
+            Work::Transfer(t) if t.op != Op::Read => Some((t.start, t.start.0 + t.length.0)),
+            _ => None,
+        });
+        let Some((start, end)) = ranges.reduce(|a, b| (a.0.min(b.0), a.1.max(b.1))) else { return };
+        let length = Bytes(end - start.0);
+        let mut name = "discard first".to_owned();
+        while self.legs.iter().any(|l| l.name == name) {
+            name.push('\'');
+        }
+        self.legs.insert(0, bare(&name, Work::Discard { start, length }));
+    }
+
+    /// Whether any leg changes what is on the drive.
+    pub fn changes_the_drive(&self) -> bool {
+        self.legs.iter().any(|l| match &l.work {
+            Work::Transfer(t) => t.op != Op::Read,
+            Work::Discard { .. } => true,
+            Work::Rest | Work::Skip | Work::Flush => false,
+        })
+    }
 }
 
 impl PlannedLeg {
     fn writes(&self) -> u64 {
         match self.work {
             Work::Transfer(t) if t.op == Op::Write && !t.by_time => t.budget.0,
+            Work::Transfer(t) if t.op == Op::Mixed && !t.by_time => {
+                (t.budget.0 as f64 * (1.0 - t.reads)) as u64
+            }
             _ => 0,
         }
     }
@@ -96,6 +152,8 @@ impl PlannedLeg {
     pub fn words(&self) -> String {
         match &self.work {
             Work::Skip => "nothing to wait for".into(),
+            Work::Flush => "flushing".into(),
+            Work::Discard { start, length } => format!("discarding {length} from {start} on"),
             Work::Rest => match (self.below, self.time) {
                 (Some(below), Some(time)) => format!("resting until below {below}, at most {time}"),
                 (Some(below), None) => format!("resting until below {below}"),
@@ -103,11 +161,18 @@ impl PlannedLeg {
                 (None, None) => "resting".into(),
             },
             Work::Transfer(t) => {
-                let verb = if t.op == Op::Write { "writing" } else { "reading" };
+                let verb = match t.op {
+                    Op::Write => "writing".to_owned(),
+                    Op::Mixed => format!("reading {:.0} % and writing", t.reads * 100.0),
+                    _ if t.verify => "verifying".to_owned(),
+                    _ => "reading".to_owned(),
+                };
                 let order = if t.access == Access::Random { "random " } else { "" };
+                let workers = if t.workers > 1 { format!(", {} workers", t.workers) } else { String::new() };
+                let rate = t.rate.map_or(String::new(), |r| format!(", at most {r}"));
                 let time =
                     self.time.filter(|_| t.by_time).map_or(String::new(), |time| format!(", for {time}"));
-                format!("{verb} {order}{} blocks, {} deep{time}", block_size(t.block), t.depth)
+                format!("{verb} {order}{} blocks, {} deep{workers}{rate}{time}", block_size(t.block), t.depth)
             }
         }
     }
@@ -123,11 +188,20 @@ pub fn plan(course: &Course, drive: &DriveFacts) -> Result<Plan, Vec<String>> {
     let mut notes = Vec::new();
     let mut legs = Vec::new();
     let mut written: Vec<(u64, u64)> = Vec::new();
-    let stop_above = course
-        .guards
-        .iter()
-        .map(|Guard::TemperatureAbove(limit)| *limit)
-        .reduce(|a, b| if a < b { a } else { b });
+    let mut stop_above: Option<Celsius> = None;
+    let (mut errors_at_most, mut patience, mut stop_on_warning) = (None, None, false);
+    for guard in &course.guards {
+        match guard {
+            Guard::TemperatureAbove(limit) => {
+                stop_above = Some(stop_above.map_or(*limit, |s| if *limit < s { *limit } else { s }));
+            }
+            Guard::ErrorsAbove(count) => {
+                errors_at_most = Some(errors_at_most.map_or(*count, |e: u64| e.min(*count)))
+            }
+            Guard::OperationAbove(time) => patience = Some(patience.map_or(*time, |p: Nanos| p.min(*time))),
+            Guard::CriticalWarning => stop_on_warning = true,
+        }
+    }
     if let Some(limit) = stop_above.filter(|_| !drive.has_temperature) {
         notes.push(format!(
             "The guard \"temperature above {limit}\" cannot act: this drive gives no temperature."
@@ -145,13 +219,36 @@ pub fn plan(course: &Course, drive: &DriveFacts) -> Result<Plan, Vec<String>> {
                 }
                 fitted
             }
+            Action::Flush => bare(&leg.name, Work::Flush),
+            Action::Discard(over) => {
+                let Some((start, length)) =
+                    fit_range(&leg.name, *over, drive.logical_block, drive, &mut notes, &mut errors)
+                else {
+                    continue;
+                };
+                bare(&leg.name, Work::Discard { start, length })
+            }
         };
         legs.push(planned);
     }
     if !errors.is_empty() {
         return Err(errors);
     }
-    Ok(Plan { name: course.name.clone(), sample_every: course.sample_every, stop_above, legs, notes })
+    number_passes(&mut legs, &mut errors);
+    if !errors.is_empty() {
+        return Err(errors);
+    }
+    Ok(Plan {
+        name: course.name.clone(),
+        sample_every: course.sample_every,
+        health_every: course.health_every,
+        stop_above,
+        errors_at_most: errors_at_most.unwrap_or(0),
+        patience,
+        stop_on_warning,
+        legs,
+        notes,
+    })
 }
 
 fn shortest(times: impl Iterator<Item = Option<Nanos>>) -> Option<Nanos> {
@@ -193,6 +290,98 @@ fn fit_rest(
     }
 }
 
+fn bare(name: &str, work: Work) -> PlannedLeg {
+    PlannedLeg { name: name.to_owned(), work, time: None, below: None }
+}
+
+/// Numbers the legs that write, in order, so that older data is told from newer; finds for each leg that verifies what wrote
+/// its range, and has those legs seal what they write.
+fn number_passes(legs: &mut [PlannedLeg], errors: &mut Vec<String>) {
+    let mut pass = 0;
+    for i in 0..legs.len() {
+        let (before, rest) = legs.split_at_mut(i);
+        let leg = &mut rest[0];
+        let Work::Transfer(t) = &mut leg.work else { continue };
+        if t.op != Op::Read {
+            pass += 1;
+            t.pass = pass;
+            continue;
+        }
+        if !t.verify {
+            continue;
+        }
+        let (from, to) = (t.start.0, t.start.0 + t.length.0);
+        let mut covered = None;
+        for earlier in before.iter_mut().rev() {
+            match &mut earlier.work {
+                Work::Transfer(w) if w.op != Op::Read && w.start.0 < to && from < w.start.0 + w.length.0 => {
+                    w.sealed = true;
+                    let whole = w.op == Op::Write
+                        && w.access == Access::Sequential
+                        && earlier.time.is_none()
+                        && earlier.below.is_none()
+                        && w.start.0 <= from
+                        && w.start.0 + w.budget.0.min(w.length.0) >= to;
+                    if whole {
+                        covered = Some(w.pass);
+                        break;
+                    }
+                }
+                Work::Discard { start, length } if start.0 < to && from < start.0 + length.0 => break,
+                _ => {}
+            }
+        }
+        match covered {
+            Some(first) => t.pass = first,
+            None => errors.push(format!(
+                "Leg {} verifies {} to {}, but no leg before it writes the whole of that sequentially: there is nothing to hold it against.",
+                leg.name,
+                Bytes(from),
+                Bytes(to)
+            )),
+        }
+    }
+}
+
+/// The range of a leg in whole units on this drive: first byte and length. `None`, with the reason in `errors`, where not
+/// one unit fits.
+fn fit_range(
+    name: &str,
+    over: (Position, Position),
+    unit: Bytes,
+    drive: &DriveFacts,
+    notes: &mut Vec<String>,
+    errors: &mut Vec<String>,
+) -> Option<(Bytes, Bytes)> {
+    let block = unit.0.max(1);
+    let address = |p: Position| match p {
+        Position::Share(share) => (drive.capacity.0 as f64 * share) as u64,
+        Position::At(bytes) => bytes.0,
+    };
+    let whole = drive.capacity.0 / block * block;
+    let start = address(over.0).div_ceil(block) * block;
+    let asked_end = address(over.1);
+    let end = asked_end.min(whole) / block * block;
+    if end < start + block {
+        errors.push(format!(
+            "Leg {name}: not one block of {} fits between {} and {} on a drive of {}.",
+            block_size(unit),
+            Bytes(address(over.0)),
+            Bytes(asked_end),
+            drive.capacity
+        ));
+        return None;
+    }
+    if asked_end > drive.capacity.0 {
+        notes.push(format!(
+            "Leg {name} reaches to {}, behind the end of this drive: it ends at {}.",
+            Bytes(asked_end),
+            drive.capacity
+        ));
+    }
+    Some((Bytes(start), Bytes(end - start)))
+}
+
 fn fit_transfer(
     name: &str,
     leg: &Transfer,
@@ -209,32 +398,12 @@ fn fit_transfer(
         ));
         return None;
     }
-    let address = |p: Position| match p {
-        Position::Share(share) => (drive.capacity.0 as f64 * share) as u64,
-        Position::At(bytes) => bytes.0,
-    };
-    let whole = drive.capacity.0 / block * block;
-    let start = address(leg.over.0).div_ceil(block) * block;
-    let asked_end = address(leg.over.1);
-    let end = asked_end.min(whole) / block * block;
-    if end < start + block {
-        errors.push(format!(
-            "Leg {name}: not one block of {} fits between {} and {} on a drive of {}.",
-            block_size(leg.block),
-            Bytes(address(leg.over.0)),
-            Bytes(asked_end),
-            drive.capacity
-        ));
+    let (start, length) = fit_range(name, leg.over, leg.block, drive, notes, errors)?;
+    if u64::from(leg.workers) > length.0 / block {
+        errors.push(format!("Leg {name}: {} workers cannot share {} blocks.", leg.workers, length.0 / block));
         return None;
     }
-    if asked_end > drive.capacity.0 {
-        notes.push(format!(
-            "Leg {name} reaches to {}, behind the end of this drive: it ends at {}.",
-            Bytes(asked_end),
-            drive.capacity
-        ));
-    }
-    let length = end - start;
+    let (start, length) = (start.0, length.0);
     let moved = leg.until.iter().filter_map(|e| if let End::Moved(b) = e { Some(b.0) } else { None }).min();
     let time = shortest(leg.until.iter().map(time_of).chain([leg.at_most]));
     let one_pass = leg.until.is_empty() || leg.until.contains(&End::Pass);
@@ -263,9 +432,15 @@ fn fit_transfer(
     }
     let transfer = PlannedTransfer {
         op: leg.op,
+        reads: leg.reads,
+        verify: leg.verify,
+        sealed: leg.verify,
+        pass: 0,
         access: leg.access,
         block: leg.block,
         depth: leg.depth,
+        workers: leg.workers,
+        rate: leg.rate,
         start: Bytes(start),
         length: Bytes(length),
         budget: Bytes(budget),

@@ -146,19 +146,33 @@ pub struct Readings {
     pub fill: Option<f64>,
     /// All bytes that the disk has moved since it was opened, by anybody.
     pub disk_moved: Option<Bytes>,
+    /// Bits of the critical warning, where the drive has one.
+    pub warning: Option<u8>,
 }
 
 /// Reads or writes to do.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Transfer {
     /// Which.
     pub op: Op,
+    /// Share of the operations that are reads, 0 to 1, where both are mixed.
+    pub reads: f64,
+    /// Whether what is read is held against what this run wrote there.
+    pub verify: bool,
+    /// Whether what is written is marked so finely that it can be verified to the block.
+    pub sealed: bool,
     /// Whether addresses are uniformly random; else they ascend and start again at the front.
     pub random: bool,
     /// Bytes of one operation.
     pub block: Bytes,
-    /// Operations in flight.
+    /// Operations in flight, of each worker.
     pub depth: u32,
+    /// Workers, each with operations of its own in flight; sequential ones share the range in equal parts.
+    pub workers: u32,
+    /// Most that is asked for in a second, by all workers together; `None` for as much as the drive takes.
+    pub rate: Option<Rate>,
+    /// Time after which an operation that is not back counts as lost.
+    pub patience: Nanos,
     /// First byte that may be touched.
     pub start: Bytes,
     /// Bytes from there that may be touched; a multiple of the block.
@@ -168,6 +182,149 @@ pub struct Transfer {
     /// Bytes behind `start` at which a sequential transfer begins: where it was left when it goes on after a pause. A
     /// multiple of the block, below `length`.
     pub skip: Bytes,
+    /// Number of this pass over the drive, by which older data is told from newer.
+    pub pass: u32,
+}
+
+/// No operation may be out longer than this, where a course says nothing else.
+pub const PATIENCE: Nanos = Nanos(30_000_000_000);
+
+impl Default for Transfer {
+    fn default() -> Self {
+        Self {
+            op: Op::Write,
+            reads: 0.0,
+            verify: false,
+            sealed: false,
+            random: false,
+            block: Bytes(1 << 20),
+            depth: 1,
+            workers: 1,
+            rate: None,
+            patience: PATIENCE,
+            start: Bytes(0),
+            length: Bytes(0),
+            budget: Bytes(0),
+            skip: Bytes(0),
+            pass: 0,
+        }
+    }
+}
+
+impl Transfer {
+    /// Refuses a transfer that does not keep to whole blocks, or that reaches outside the drive.
+    pub fn check(&self, capacity: Bytes, logical_block: Bytes) -> Result<(), DriveError> {
+        let unusable = |why: String| Err(DriveError::Unusable { why });
+        let (block, logical) = (self.block.0, logical_block.0.max(1));
+        if block == 0 || !block.is_multiple_of(logical) {
+            let unit = mile_core::units::block_size(logical_block);
+            let size = mile_core::units::block_size(self.block);
+            return unusable(format!(
+                "blocks of {size} cannot be moved past the host's cache; use a multiple of {unit}"
+            ));
+        }
+        let whole = self.length.0.is_multiple_of(block)
+            && self.budget.0.is_multiple_of(block)
+            && self.skip.0.is_multiple_of(block);
+        if !whole || !self.start.0.is_multiple_of(logical) || self.length.0 == 0 {
+            return unusable(format!(
+                "a transfer of {} from {} does not keep to whole blocks",
+                self.length, self.start
+            ));
+        }
+        if self.start.0.checked_add(self.length.0).is_none_or(|end| end > capacity.0) {
+            return unusable(format!(
+                "a transfer from {} over {} reaches behind the end at {capacity}",
+                self.start, self.length
+            ));
+        }
+        if self.workers == 0 || self.depth == 0 || u64::from(self.workers) > self.length.0 / block {
+            return unusable(format!(
+                "{} workers cannot share {} blocks",
+                self.workers,
+                self.length.0 / block
+            ));
+        }
+        Ok(())
+    }
+}
+
+/// An operation that failed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Failure {
+    /// Which it was.
+    pub op: Op,
+    /// Its address.
+    pub offset: Bytes,
+    /// Its length.
+    pub length: Bytes,
+    /// Number of the error; `None` where fewer bytes were moved than asked for.
+    pub errno: Option<i32>,
+}
+
+impl Failure {
+    /// The error in words: `Input/output error (EIO)`.
+    pub fn words(&self) -> String {
+        let Some(code) = self.errno else { return "fewer bytes were moved than asked for".into() };
+        let name = match code {
+            libc::EIO => " (EIO)",
+            libc::ENODATA => " (ENODATA)",
+            libc::ENOSPC => " (ENOSPC)",
+            libc::ENODEV => " (ENODEV)",
+            libc::ENXIO => " (ENXIO)",
+            libc::ETIMEDOUT => " (ETIMEDOUT)",
+            libc::EILSEQ => " (EILSEQ)",
+            libc::EREMOTEIO => " (EREMOTEIO)",
+            _ => "",
+        };
+        let text = std::io::Error::from_raw_os_error(code).to_string();
+        format!("{}{name}", text.split(" (os error").next().unwrap_or(&text))
+    }
+}
+
+/// A failed operation, narrowed down.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Narrowed {
+    /// Stretches of whole logical blocks that fail by themselves: from, to.
+    pub bad: Vec<(Bytes, Bytes)>,
+    /// Whether everything in the operation was tried.
+    pub complete: bool,
+}
+
+/// What a verifying read found where it did not find what was written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Wrong {
+    /// Not what was written there, nor what was written anywhere.
+    Corrupt,
+    /// What an earlier pass, or an earlier run, had written there.
+    Stale,
+    /// What was written at another address.
+    Misplaced,
+}
+
+impl Wrong {
+    /// The word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Corrupt => "corrupt",
+            Self::Stale => "stale",
+            Self::Misplaced => "misplaced",
+        }
+    }
+}
+
+/// A stretch that a verifying read found wrong.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Mismatch {
+    /// Its address.
+    pub offset: Bytes,
+    /// Its length.
+    pub length: Bytes,
+    /// How.
+    pub wrong: Wrong,
+    /// Where its content belongs, if it is misplaced.
+    pub belongs: Option<Bytes>,
 }
 
 /// Something that a simulated drive knows it did.
@@ -233,6 +390,10 @@ pub enum DriveError {
         "{depth} blocks of {block} in flight take {need} of memory, more than the {limit} allowed: use a smaller depth or block"
     )]
     TooMuchMemory { depth: u32, block: Bytes, need: Bytes, limit: Bytes },
+    #[error("the drive {name} has left: {why}")]
+    Left { name: String, why: String },
+    #[error("{what}: not offered by this drive")]
+    NotOffered { what: &'static str },
     #[error("{why}")]
     Unusable { why: String },
 }
@@ -266,6 +427,11 @@ pub trait Drive: Send {
     /// Whether its time is virtual, so that it may run faster than the clock on the wall.
     fn is_virtual(&self) -> bool;
 
+    /// Refuses where a person has not allowed what the run is about to do: `writes` is whether it writes. Writes nothing.
+    fn check_consent(&mut self, _writes: bool) -> Result<(), DriveError> {
+        Ok(())
+    }
+
     /// Makes it ready. Nothing is written before this.
     fn open(&mut self) -> Result<(), DriveError>;
 
@@ -282,7 +448,7 @@ pub trait Drive: Send {
     fn begin(&mut self, transfer: &Transfer) -> Result<(), DriveError>;
 
     /// Goes on with them until `until` at the latest, and adds what completed to `tally`. Gives whether the budget
-    /// is used up and nothing is in flight.
+    /// is used up and nothing is in flight. Comes back early where an operation failed; that is in the tally, and no error.
     fn advance(&mut self, until: Nanos, tally: &mut Tally) -> Result<bool, DriveError>;
 
     /// Starts nothing new, and waits for what is in flight.
@@ -290,6 +456,39 @@ pub trait Drive: Send {
 
     /// Readings now.
     fn readings(&mut self) -> Readings;
+
+    /// Tries the parts of an operation that failed, down to single logical blocks. Nothing outside of it is touched.
+    fn narrow(&mut self, _failure: &Failure) -> Narrowed {
+        Narrowed::default()
+    }
+
+    /// Whether the drive is gone, and not merely the block that failed: says why.
+    fn has_left(&self) -> Option<String> {
+        None
+    }
+
+    /// The oldest operation that is not back: its age, its address, and how many are out.
+    fn waiting(&self) -> Option<(Nanos, Bytes, usize)> {
+        None
+    }
+
+    /// Makes it keep what it was given.
+    fn flush(&mut self) -> Result<(), DriveError> {
+        Ok(())
+    }
+
+    /// Tells it that a range holds nothing any more.
+    fn discard(&mut self, _start: Bytes, _length: Bytes) -> Result<(), DriveError> {
+        Err(DriveError::NotOffered { what: "discard" })
+    }
+
+    /// Begins to read its health, which may take a while; [`Drive::health_answer`] has it when it is there.
+    fn ask_health(&mut self) {}
+
+    /// The health that was asked for, once it is there.
+    fn health_answer(&mut self) -> Option<Health> {
+        None
+    }
 
     /// Its health now, where it tells.
     fn health(&mut self) -> Option<Health> {

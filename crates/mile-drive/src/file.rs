@@ -3,42 +3,22 @@
 //! The file is made for the run, preallocated, opened past the host's cache (O_DIRECT), and taken away afterwards. What would
 //! not measure a disk, or harm what is there, is refused before anything is made.
 
-pub mod pattern;
-pub mod pump;
-pub mod threads;
-pub mod uring;
-
 use crate::clock::Monotonic;
-use crate::drive::{Drive, DriveError, Facts, Identity, Readings, Transfer};
+use crate::drive::{Drive, DriveError, Facts, Failure, Identity, Narrowed, Readings, Transfer};
+pub use crate::io::EngineChoice;
+use crate::io::{Io, narrow, pattern};
+use crate::sensors::{Sensors, Source};
 use crate::sysfs::{self, Disk};
 use crate::tally::Tally;
-use mile_core::{Bytes, Nanos, units::block_size};
-use pattern::{Arena, Buffer};
-use pump::{Pump, check_memory};
+use mile_core::{Bytes, Nanos};
 use rustix::fs::{FallocateFlags, OFlags, StatVfs};
 use std::fs::{File, OpenOptions};
 use std::io;
 use std::os::unix::fs::{FileExt, MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
-use threads::Pool;
-use uring::Ring;
 
 /// Largest logical block of common devices; files are measured in multiples of it.
 const LOGICAL_BLOCK: u64 = 4096;
-
-/// How operations are put in flight.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum EngineChoice {
-    /// io_uring, or threads where that is refused.
-    Auto,
-    /// Threads.
-    Threads,
-}
-
-enum Running {
-    Ring(Box<Pump<Ring>>),
-    Threads(Box<Pump<Pool>>),
-}
 
 /// A file as a drive.
 pub struct FileDrive {
@@ -46,15 +26,14 @@ pub struct FileDrive {
     path: PathBuf,
     size: Bytes,
     seed: u64,
-    choice: EngineChoice,
-    engine: &'static str,
+    io: Io,
     file: Option<File>,
     made: bool,
     disk: Option<Disk>,
     temperature: Option<PathBuf>,
+    sensors: Option<Sensors>,
     moved_at_open: Option<Bytes>,
     clock: Monotonic,
-    running: Option<Running>,
 }
 
 /// A file system of which nothing measures a disk, by the magic number that statfs gives (the kernel's
@@ -142,19 +121,18 @@ impl FileDrive {
             path: path.to_owned(),
             size,
             seed,
-            choice,
-            engine: "not opened yet",
+            io: Io::new(seed, choice),
             file: None,
             made: false,
             disk,
             temperature,
+            sensors: None,
             moved_at_open: None,
             clock: Monotonic::start(),
-            running: None,
         })
     }
 
-    fn io(&self, doing: &'static str) -> impl Fn(io::Error) -> DriveError {
+    fn failed(&self, doing: &'static str) -> impl Fn(io::Error) -> DriveError {
         let path = self.path.clone();
         move |source| DriveError::Io { path: path.clone(), doing, source }
     }
@@ -172,26 +150,26 @@ impl FileDrive {
                 why: "this file system does not take O_DIRECT, so that a run would measure the host's cache"
                     .into(),
             },
-            _ => self.io("make the file")(e),
+            _ => self.failed("make the file")(e),
         })?;
         self.made = true;
         let placed = rustix::fs::fallocate(&file, FallocateFlags::empty(), 0, self.size.0);
         match placed {
             Ok(()) => Ok(file),
             Err(rustix::io::Errno::OPNOTSUPP) => {
-                file.set_len(self.size.0).map_err(self.io("size the file"))?;
+                file.set_len(self.size.0).map_err(self.failed("size the file"))?;
                 Ok(file)
             }
             Err(e) => {
                 self.remove()?;
-                Err(self.io("reserve the file's space")(e.into()))
+                Err(self.failed("reserve the file's space")(e.into()))
             }
         }
     }
 
     fn remove(&mut self) -> Result<(), DriveError> {
         if std::mem::take(&mut self.made) {
-            std::fs::remove_file(&self.path).map_err(self.io("take away the file"))?;
+            std::fs::remove_file(&self.path).map_err(self.failed("take away the file"))?;
         }
         Ok(())
     }
@@ -270,13 +248,14 @@ impl Drive for FileDrive {
     fn open(&mut self) -> Result<(), DriveError> {
         let file = self.make()?;
         self.file = Some(file);
+        self.sensors = self.temperature.clone().map(|t| Sensors::start(Source::Kernel(t), None));
         self.clock = Monotonic::start();
         self.moved_at_open = self.disk.as_ref().and_then(Disk::moved);
         Ok(())
     }
 
     fn engine(&self) -> String {
-        self.engine.to_owned()
+        self.io.engine().to_owned()
     }
 
     fn now(&self) -> Nanos {
@@ -284,79 +263,66 @@ impl Drive for FileDrive {
     }
 
     fn idle(&mut self, until: Nanos) {
-        self.running = None;
+        self.io.stop();
         self.clock.sleep_until(until);
     }
 
     fn begin(&mut self, transfer: &Transfer) -> Result<(), DriveError> {
-        self.running = None;
-        if !transfer.block.0.is_multiple_of(LOGICAL_BLOCK) {
-            return Err(DriveError::Unusable {
-                why: format!(
-                    "blocks of {} cannot be written past the host's cache; use a multiple of 4 KiB",
-                    block_size(transfer.block)
-                ),
-            });
-        }
         let Some(file) = &self.file else {
             return Err(DriveError::Unusable { why: "the file is not open".into() });
         };
-        check_memory(transfer)?;
-        let (depth, block) = (transfer.depth as usize, transfer.block.0 as usize);
-        let ring = match self.choice {
-            EngineChoice::Auto => Ring::new(file, Arena::random(depth, block, self.seed)).ok(),
-            EngineChoice::Threads => None,
-        };
-        let now = self.clock.now();
-        let running = match ring {
-            Some(ring) => Running::Ring(Box::new(Pump::new(ring, *transfer, self.seed, now))),
-            None => {
-                let buffers =
-                    (0..depth).map(|slot| Buffer::random(block, self.seed ^ (slot as u64) << 40)).collect();
-                let pool = Pool::new(file, buffers).map_err(self.io("start threads for it"))?;
-                Running::Threads(Box::new(Pump::new(pool, *transfer, self.seed, now)))
-            }
-        };
-        self.engine = match &running {
-            Running::Ring(pump) => pump.name(),
-            Running::Threads(pump) => pump.name(),
-        };
-        self.running = Some(running);
-        Ok(())
+        self.io.begin(file, transfer, self.size, Bytes(LOGICAL_BLOCK), self.clock)
     }
 
     fn advance(&mut self, until: Nanos, tally: &mut Tally) -> Result<bool, DriveError> {
-        match &mut self.running {
-            Some(Running::Ring(pump)) => pump.advance(&self.clock, until, tally),
-            Some(Running::Threads(pump)) => pump.advance(&self.clock, until, tally),
-            None => Ok(true),
-        }
+        self.io.advance(&self.clock, until, tally)
     }
 
     fn drain(&mut self, tally: &mut Tally) -> Result<(), DriveError> {
-        let drained = match &mut self.running {
-            Some(Running::Ring(pump)) => pump.drain(&self.clock, tally),
-            Some(Running::Threads(pump)) => pump.drain(&self.clock, tally),
-            None => Ok(()),
-        };
-        self.running = None;
-        drained
+        self.io.drain(&self.clock, tally)
+    }
+
+    fn narrow(&mut self, failure: &Failure) -> Narrowed {
+        let pool = pattern::Pool::new(self.seed, 0, 0);
+        let file = self.file.as_ref();
+        file.map_or_else(Narrowed::default, |f| narrow::narrow(f, failure, Bytes(LOGICAL_BLOCK), &pool))
+    }
+
+    fn waiting(&self) -> Option<(Nanos, Bytes, usize)> {
+        self.io.waiting(&self.clock)
+    }
+
+    fn flush(&mut self) -> Result<(), DriveError> {
+        self.file.as_ref().map_or(Ok(()), File::sync_data).map_err(self.failed("flush the file"))
+    }
+
+    fn discard(&mut self, start: Bytes, length: Bytes) -> Result<(), DriveError> {
+        let Some(file) = &self.file else { return Ok(()) };
+        if start.0.checked_add(length.0).is_none_or(|end| end > self.size.0) {
+            return Err(DriveError::Unusable { why: "a discard reaches behind the end of the file".into() });
+        }
+        let hole = FallocateFlags::PUNCH_HOLE | FallocateFlags::KEEP_SIZE;
+        match rustix::fs::fallocate(file, hole, start.0, length.0) {
+            Ok(()) => Ok(()),
+            Err(rustix::io::Errno::OPNOTSUPP) => Err(DriveError::NotOffered { what: "discard" }),
+            Err(e) => Err(self.failed("discard a part of the file")(e.into())),
+        }
     }
 
     fn readings(&mut self) -> Readings {
         let moved = self.disk.as_ref().and_then(Disk::moved).zip(self.moved_at_open);
         Readings {
-            temp: self.temperature.as_deref().and_then(sysfs::temperature),
+            temp: self.sensors.as_ref().and_then(|s| s.reading().temp),
             disk_moved: moved.map(|(now, then)| Bytes(now.0.saturating_sub(then.0))),
             ..Readings::default()
         }
     }
 
     fn close(&mut self, keep: bool) -> Result<(), DriveError> {
-        self.running = None;
+        self.io.stop();
         if let Some(file) = self.file.take() {
             // What the file system still holds back belongs to the run.
-            file.sync_all().map_err(self.io("write back the file"))?;
+            file.sync_all().map_err(self.failed("write back the file"))?;
         }
         if keep {
             self.made = false;
@@ -368,7 +334,7 @@ impl Drive for FileDrive {
 
 impl Drop for FileDrive {
     fn drop(&mut self) {
-        self.running = None;
+        self.io.stop();
         self.file = None;
         // Nobody is left to tell; the file stays where it cannot be taken away.
         let _ = self.remove();

@@ -10,16 +10,18 @@ pub mod drive;
 pub mod file;
 pub mod health;
 pub mod host;
+pub mod io;
 pub mod nvme;
 pub mod raw;
 pub mod scsi;
+pub mod sensors;
 pub mod sim;
 pub mod sysfs;
 pub mod tally;
 
 pub use drive::{
-    Claims, Drive, DriveError, Facts, Identity, Limits, Link, Readings, Situation, Transfer, Truth,
-    TruthEvent,
+    Claims, Drive, DriveError, Facts, Failure, Identity, Limits, Link, Mismatch, Narrowed, Readings,
+    Situation, Transfer, Truth, TruthEvent, Wrong,
 };
 pub use health::Health;
 pub use tally::Tally;

@@ -44,7 +44,10 @@ pub struct SimDrive {
     wander: f64,
     dip_until: u64,
     /// Bytes a second at which the next operation is served.
-    rate: f64,
+    /// Bytes a second of reads, of writes.
+    rates: [f64; 2],
+    /// Whether its health was asked for.
+    asked: bool,
     work: Option<Work>,
     /// What is being done, for the rate of the moment.
     load: Option<Op>,
@@ -64,6 +67,10 @@ struct Work {
     slot: usize,
     served: u64,
     issued: u64,
+    began: u64,
+    /// Whether the next operation of a mix writes, once that was drawn.
+    write: bool,
+    chosen: bool,
     position: u64,
     blocks: u64,
     miss: f64,
@@ -99,7 +106,8 @@ impl SimDrive {
             joules: 0.0,
             wander: 0.0,
             dip_until: 0,
-            rate: 0.0,
+            rates: [0.0; 2],
+            asked: false,
             work: None,
             load: None,
             latency: Vec::new(),
@@ -218,31 +226,33 @@ impl SimDrive {
         }
     }
 
-    /// Rate at which operations are served until the next step.
+    /// Rates at which reads and writes are served until the next step.
     fn set_rate(&mut self) {
         let flash = &self.model.flash;
-        let read = self.load == Some(Op::Read);
-        let base = if read { flash.read_mb_s * 1e6 } else { self.map.write_rate() / self.map.collection() };
-        let dip = if self.now < self.dip_until && !read { 1.0 - flash.dip_share } else { 1.0 };
+        let dip = if self.now < self.dip_until { 1.0 - flash.dip_share } else { 1.0 };
+        let bases = [flash.read_mb_s * 1e6, self.map.write_rate() / self.map.collection() * dip];
         let noise = (1.0 + flash.noise * self.wander).clamp(0.5, 1.5);
-        self.rate = (base * noise * dip * self.heat.share()).min(self.model.link.ceiling_mb_s * 1e6);
+        let ceiling = self.model.link.ceiling_mb_s * 1e6;
+        self.rates = bases.map(|base| (base * noise * self.heat.share()).min(ceiling));
     }
 
     /// Runs the operations of `work` that are served by `until`. This is the hot loop.
     fn serve(&mut self, work: &mut Work, until: u64, tally: &mut Tally) {
         let t = work.transfer;
         let block = t.block.0;
-        let write = t.op != Op::Read;
-        let floor_ns =
-            1e9 / if write { self.model.controller.write_iops } else { self.model.controller.read_iops };
+        let mut write = t.op != Op::Read;
+        let controller = &self.model.controller;
+        let floors = [1e9 / controller.read_iops, 1e9 / controller.write_iops];
+        let services = |rates: &[f64; 2]| [0, 1].map(|i| (block as f64 * 1e9 / rates[i]).max(floors[i]));
         let thermal = &self.model.thermal;
         let nj = [thermal.cache_nj_per_byte, thermal.direct_nj_per_byte, thermal.read_nj_per_byte];
         let (miss_share, miss_ns) =
             ((work.miss * 4_294_967_296.0) as u64, self.model.controller.map_miss_us * 1e3);
-        let mut service = (block as f64 * 1e9 / self.rate).max(floor_ns);
+        let mut service = services(&self.rates);
         while work.issued < t.budget.0 {
             let arrival = work.done[work.slot];
-            let begin = arrival.max(work.served);
+            let due = t.rate.map_or(0, |r| work.began + (work.issued as f64 / r.0 * 1e9) as u64);
+            let begin = arrival.max(work.served).max(due);
             if begin >= self.next_step {
                 let at = self.next_step;
                 if at > until {
@@ -252,10 +262,17 @@ impl SimDrive {
                 self.busy_ns += STEP_NS;
                 self.step(at, STEP_NS as f64 / 1e9);
                 self.next_step = at + STEP_NS;
-                service = (block as f64 * 1e9 / self.rate).max(floor_ns);
+                service = services(&self.rates);
                 continue;
             }
-            let end = begin + service as u64;
+            if t.op == Op::Mixed && !work.chosen {
+                let unit = (self.rng.next_u64() >> 11) as f64 / (1_u64 << 53) as f64;
+                (work.write, work.chosen) = (unit >= t.reads, true);
+            }
+            if t.op == Op::Mixed {
+                write = work.write;
+            }
+            let end = begin + service[usize::from(write)] as u64;
             if end > until {
                 break;
             }
@@ -282,8 +299,10 @@ impl SimDrive {
             if work.slot == work.done.len() {
                 work.slot = 0;
             }
+            work.chosen = false;
             work.issued += block;
-            tally.add(t.op, Bytes(offset), block, Nanos(end + extra - arrival));
+            let op = if write { Op::Write } else { Op::Read };
+            tally.add(op, Bytes(offset), block, Nanos(end + extra - arrival));
             if write {
                 self.written += block;
                 self.joules += block as f64 * 1e-9 * nj[usize::from(self.map.mode != Mode::Cache)];
@@ -295,7 +314,7 @@ impl SimDrive {
                         self.tell(TruthKind::CacheFull, end);
                     }
                     self.set_rate();
-                    service = (block as f64 * 1e9 / self.rate).max(floor_ns);
+                    service = services(&self.rates);
                 }
             } else {
                 self.read += block;
@@ -375,6 +394,7 @@ impl Drive for SimDrive {
             Op::Read => self.model.controller.read_us,
             _ => self.model.controller.write_us,
         };
+        transfer.check(self.facts().capacity, self.facts().logical_block)?;
         self.draw_latencies(typical);
         let span = transfer.length.0 as f64 / 1e9;
         let miss =
@@ -382,10 +402,13 @@ impl Drive for SimDrive {
         self.next_step = self.now + STEP_NS;
         self.work = Some(Work {
             transfer: *transfer,
-            done: vec![self.now; transfer.depth.max(1) as usize],
+            done: vec![self.now; (transfer.depth * transfer.workers).max(1) as usize],
             slot: 0,
             served: self.now,
             issued: 0,
+            began: self.now,
+            write: true,
+            chosen: false,
             position: transfer.skip.0,
             blocks: transfer.length.0 / transfer.block.0,
             miss,
@@ -410,6 +433,19 @@ impl Drive for SimDrive {
         Ok(())
     }
 
+    fn discard(&mut self, start: Bytes, length: Bytes) -> Result<(), DriveError> {
+        self.map.discard(start.0, length.0);
+        Ok(())
+    }
+
+    fn ask_health(&mut self) {
+        self.asked = true;
+    }
+
+    fn health_answer(&mut self) -> Option<Health> {
+        std::mem::take(&mut self.asked).then(|| Health::of_nvme(self.health_log()))
+    }
+
     fn readings(&mut self) -> Readings {
         // Read back from the page, as with a real drive.
         let log = self.health_log();
@@ -422,6 +458,7 @@ impl Drive for SimDrive {
             }),
             fill: Some(self.map.fill()),
             disk_moved: None,
+            warning: Some(log.critical_warning),
         }
     }
 

@@ -1,5 +1,6 @@
 //! What one interval of a run adds up to, filled by an engine while it works.
 
+use crate::drive::{Failure, Mismatch};
 use hdrhistogram::Histogram;
 use mile_core::{Bytes, Latency, Nanos, Op};
 
@@ -14,6 +15,12 @@ pub struct Tally {
     pub ops: u64,
     /// Operations that failed.
     pub errors: u32,
+    /// Those of them that nobody has looked at yet.
+    pub failures: Vec<Failure>,
+    /// What a verifying read found wrong, and nobody has looked at yet.
+    pub mismatches: Vec<Mismatch>,
+    /// The slowest operation: how long it took, and its address.
+    pub slowest: (Nanos, Bytes),
     /// Address of the first operation.
     pub first: Option<Bytes>,
     /// One past the highest byte touched.
@@ -35,6 +42,9 @@ impl Default for Tally {
             read: Bytes(0),
             ops: 0,
             errors: 0,
+            failures: Vec::new(),
+            mismatches: Vec::new(),
+            slowest: (Nanos(0), Bytes(0)),
             first: None,
             reach: None,
             latency: histogram(),
@@ -56,6 +66,24 @@ impl Tally {
         }
         self.reach = Some(Bytes(self.reach.map_or(0, |r| r.0).max(offset.0 + length)));
         self.latency.saturating_record(latency.0);
+        if latency > self.slowest.0 {
+            self.slowest = (latency, offset);
+        }
+    }
+
+    /// Adds what another tally has counted.
+    pub fn merge(&mut self, other: &mut Self) {
+        self.written.0 += other.written.0;
+        self.read.0 += other.read.0;
+        self.ops += other.ops;
+        self.errors += other.errors;
+        self.failures.append(&mut other.failures);
+        self.mismatches.append(&mut other.mismatches);
+        self.first = self.first.or(other.first);
+        self.reach = self.reach.max(other.reach);
+        self.slowest = self.slowest.max(other.slowest);
+        // Both have the same bounds, so that adding cannot fail.
+        let _ = self.latency.add(&other.latency);
     }
 
     /// Percentiles, where any operation completed.
@@ -74,5 +102,6 @@ impl Tally {
         (self.written, self.read) = (Bytes(0), Bytes(0));
         (self.ops, self.errors) = (0, 0);
         (self.first, self.reach) = (None, None);
+        self.slowest = (Nanos(0), Bytes(0));
     }
 }

@@ -8,7 +8,8 @@
 )]
 
 use mile_core::{Bytes, Nanos, Op};
-use mile_drive::file::{EngineChoice, FileDrive, pattern};
+use mile_drive::file::{EngineChoice, FileDrive};
+use mile_drive::io::pattern;
 use mile_drive::sim::SimDrive;
 use mile_drive::{Drive, DriveError, Tally, Transfer};
 use std::os::unix::fs::{FileExt, MetadataExt};
@@ -42,7 +43,7 @@ fn writes(random: bool, block: u64, start: u64, length: u64, budget: u64) -> Tra
         start: Bytes(start),
         length: Bytes(length),
         budget: Bytes(budget),
-        skip: Bytes(0),
+        ..Transfer::default()
     }
 }
 
@@ -147,10 +148,13 @@ fn an_operation_that_moves_less_than_its_block_is_an_error_with_its_address() {
         std::fs::OpenOptions::new().write(true).open(&path).unwrap().set_len(4 * MIB).unwrap();
         drive.begin(&Transfer { op: Op::Read, depth: 1, ..writes(false, MIB, 0, 8 * MIB, 8 * MIB) }).unwrap();
         let mut tally = Tally::default();
-        let error = (0..10_000)
-            .find_map(|_| drive.advance(drive.now().plus(Nanos(20_000_000)), &mut tally).err())
+        let failed = (0..10_000)
+            .find_map(|_| {
+                drive.advance(drive.now().plus(Nanos(20_000_000)), &mut tally).unwrap();
+                tally.failures.pop()
+            })
             .expect("a read behind the end fails");
-        assert!(matches!(error, DriveError::Operation { offset: Bytes(o), .. } if o == 4 * MIB), "{error}");
+        assert_eq!((failed.offset, failed.length, failed.errno), (Bytes(4 * MIB), Bytes(MIB), None));
         assert_eq!((tally.read, tally.errors), (Bytes(4 * MIB), 1));
         drop(drive);
         assert!(!path.exists());

@@ -21,7 +21,7 @@ fn write(random: bool, block: u64, depth: u32, budget: u64) -> Transfer {
         start: Bytes(0),
         length: Bytes(1_900_000_000_000 / block * block),
         budget: Bytes(budget / block * block),
-        skip: Bytes(0),
+        ..Transfer::default()
     }
 }
 

@@ -94,6 +94,7 @@ fn record(
                 pending.events.push((pending.events_seen, event));
                 pending.events_seen += 1;
             }
+            Ok(Message::Health(shot)) => book.keep_health(run, &shot)?,
             Ok(Message::LegLatency(leg, histogram)) => book.keep_latency(run, leg, &histogram)?,
             Ok(Message::Ended(outcome)) => {
                 pending.flush(&mut book, run)?;

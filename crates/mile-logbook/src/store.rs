@@ -13,14 +13,14 @@ mod owner;
 pub use entry::{Digest, Entry, MINIATURE, StoredRun};
 
 use mile_core::{Sample, Trace, findings};
-use mile_runner::{Event, Outcome, RunHead, Status};
+use mile_runner::{Event, HealthShot, Outcome, RunHead, Status};
 use rusqlite::{Connection, ErrorCode, OpenFlags, OptionalExtension, params};
 use std::path::{Path, PathBuf};
 
 /// Marks an SQLite file as a logbook.
 const APPLICATION_ID: i64 = 0x484d_4c42;
 /// Version of the schema.
-const VERSION: i64 = 1;
+const VERSION: i64 = 2;
 /// Version of the encoding of samples.
 const SAMPLES_VERSION: u8 = 1;
 
@@ -54,6 +54,16 @@ CREATE TABLE latencies (
     leg       INTEGER NOT NULL,
     histogram BLOB NOT NULL,            -- HdrHistogram, version 2 encoding
     PRIMARY KEY (run, leg)
+);
+";
+
+/// What version 2 added.
+const SCHEMA_2: &str = "
+CREATE TABLE health (
+    run  INTEGER NOT NULL REFERENCES runs(id) ON DELETE CASCADE,
+    at   INTEGER NOT NULL,              -- nanoseconds since the start of the run
+    shot TEXT NOT NULL,                 -- HealthShot, JSON
+    PRIMARY KEY (run, at)
 );
 ";
 
@@ -146,6 +156,7 @@ impl Logbook {
         self.settings()?;
         let change = self.db.transaction().map_err(&wrap)?;
         change.execute_batch(SCHEMA).map_err(&wrap)?;
+        change.execute_batch(SCHEMA_2).map_err(&wrap)?;
         change.pragma_update(None, "application_id", APPLICATION_ID).map_err(&wrap)?;
         change.pragma_update(None, "user_version", VERSION).map_err(&wrap)?;
         change.commit().map_err(wrap)
@@ -171,6 +182,12 @@ impl Logbook {
             return Err(LogbookError::Newer { path: self.path.clone(), found: version, known: VERSION });
         }
         self.settings()?;
+        if version < 2 {
+            let change = self.db.transaction().map_err(&wrap)?;
+            change.execute_batch(SCHEMA_2).map_err(&wrap)?;
+            change.pragma_update(None, "user_version", VERSION).map_err(&wrap)?;
+            change.commit().map_err(&wrap)?;
+        }
         // A damaged table shows when it is read.
         self.db.query_row("SELECT count(*) FROM runs", [], |row| row.get::<_, i64>(0)).map_err(wrap)?;
         Ok(())
@@ -314,6 +331,27 @@ impl Logbook {
             }
         }
         Ok(())
+    }
+
+    /// Keeps the drive's health at a moment of a run.
+    pub fn keep_health(&mut self, run: i64, shot: &HealthShot) -> Result<()> {
+        let text = serde_json::to_string(shot).map_err(|e| self.bad(run, &e))?;
+        self.db
+            .execute(
+                "INSERT OR REPLACE INTO health (run, at, shot) VALUES (?1, ?2, ?3)",
+                params![run, shot.at.0 as i64, text],
+            )
+            .map(|_| ())
+            .map_err(self.wrap())
+    }
+
+    /// The drive's health during a run, in the order of time; what it was before and after is in the run's head and outcome.
+    pub fn healths(&self, run: i64) -> Result<Vec<HealthShot>> {
+        let wrap = self.wrap();
+        let mut query =
+            self.db.prepare("SELECT shot FROM health WHERE run = ?1 ORDER BY at").map_err(&wrap)?;
+        let texts = query.query_map([run], |row| row.get::<_, String>(0)).map_err(&wrap)?;
+        texts.map(|t| serde_json::from_str(&t.map_err(&wrap)?).map_err(|e| self.bad(run, &e))).collect()
     }
 
     /// The latency of all operations of a leg, as an HdrHistogram in version 2 encoding.

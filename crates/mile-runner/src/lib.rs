@@ -7,6 +7,6 @@ pub mod message;
 pub mod run;
 mod speed;
 
-pub use message::{Command, Event, EventKind, Message, Outcome, RunHead, Status};
+pub use message::{Command, Event, EventKind, HealthShot, Message, Outcome, RunHead, Status};
 pub use run::execute;
 pub use speed::Speed;

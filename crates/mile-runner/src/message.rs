@@ -2,6 +2,7 @@
 
 use mile_core::findings::Break;
 use mile_core::{Bytes, Celsius, Context, Nanos, Sample};
+use mile_drive::drive::{Failure, Mismatch, Narrowed};
 use mile_drive::{Claims, Facts, Health, Identity, Limits, Situation};
 use serde::{Deserialize, Serialize};
 
@@ -31,10 +32,23 @@ pub enum Message {
     Sample(Sample),
     /// Something worth a line.
     Event(Event),
+    /// The drive's health at a moment of the run.
+    Health(Box<HealthShot>),
     /// A leg is over: its number, and the latency of all its operations as an HdrHistogram, version 2 encoding.
     LegLatency(u32, Vec<u8>),
     /// The last message of a run.
     Ended(Box<Outcome>),
+}
+
+/// The drive's health at a moment of a run.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct HealthShot {
+    /// Since the start of the run.
+    pub at: Nanos,
+    /// Bytes moved by then.
+    pub bytes: Bytes,
+    /// The health.
+    pub health: Health,
 }
 
 /// What is known of a run when it begins.
@@ -122,9 +136,34 @@ pub enum EventKind {
         limit: Celsius,
         found: Celsius,
     },
+    /// A guard other than that of temperature.
+    Guarded(String),
     Note(String),
     Paused,
     Resumed,
+    /// An operation failed; where it could be narrowed down, to which blocks.
+    Error {
+        failure: Failure,
+        narrowed: Narrowed,
+        block: Bytes,
+    },
+    /// More operations failed than are told one by one.
+    MoreErrors(u64),
+    /// A verifying read did not find what was written.
+    Wrong(Mismatch),
+    /// An operation took this long.
+    Stall {
+        took: Nanos,
+        offset: Bytes,
+    },
+    /// Operations are out and none has come back for this long.
+    Waiting {
+        age: Nanos,
+        offset: Bytes,
+        out: u64,
+    },
+    /// The drive's health changed.
+    HealthChanged(String),
     SensorLost,
     SensorBack,
     Stopped,
@@ -145,6 +184,24 @@ impl EventKind {
                 format!("The break announced at {at} is not confirmed by the final analysis")
             }
             Self::Guard { limit, found } => format!("Stopped by the guard: {found} is above {limit}"),
+            Self::Guarded(why) => format!("Stopped by the guard: {why}"),
+            Self::Error { failure, narrowed, block } => error_words(failure, narrowed, *block),
+            Self::MoreErrors(count) => format!("{count} more operations failed, which are only counted"),
+            Self::Wrong(m) => {
+                let from =
+                    m.belongs.map_or(String::new(), |b| format!(", with what belongs at byte {}", b.0));
+                format!("Verifying: {} at byte {} are {}{from}", m.length, m.offset.0, m.wrong.word())
+            }
+            Self::Stall { took, offset } => {
+                format!("Stall: an operation at byte {} took {took}", offset.0)
+            }
+            Self::Waiting { age, offset, out } => {
+                format!(
+                    "Nothing has come back for {age}: {out} operations are out, the oldest at byte {}",
+                    offset.0
+                )
+            }
+            Self::HealthChanged(text) => format!("Health: {text}"),
             Self::Note(text) => format!("Note: {text}"),
             Self::Paused => "Paused".into(),
             Self::Resumed => "Resumed".into(),
@@ -153,6 +210,33 @@ impl EventKind {
             Self::Stopped => "Stopped on request".into(),
         }
     }
+}
+
+/// `A write of 1 MiB at byte 104857600 failed: Input/output error (EIO); block 204810`.
+pub fn error_words(failure: &Failure, narrowed: &Narrowed, block: Bytes) -> String {
+    let op = if failure.op == mile_core::Op::Write { "write" } else { "read" };
+    let size = mile_core::units::block_size(failure.length);
+    let mut text = format!("A {op} of {size} at byte {} failed: {}", failure.offset.0, failure.words());
+    let (whole, count) = (block.0.max(1), narrowed.bad.len());
+    for (i, (from, to)) in narrowed.bad.iter().take(4).enumerate() {
+        let (first, last) = (from.0 / whole, (to.0 / whole).saturating_sub(1));
+        text.push_str(if i == 0 { "; narrowed down to " } else { ", " });
+        if first == last {
+            text.push_str(&format!("block {first}"));
+        } else {
+            text.push_str(&format!("blocks {first} to {last}"));
+        }
+    }
+    if count > 4 {
+        text.push_str(&format!(" and {} stretches more", count - 4));
+    }
+    match (count, narrowed.complete) {
+        (0, true) => text.push_str("; each of its blocks works by itself now"),
+        (0, false) => {}
+        (_, false) => text.push_str(", at the most"),
+        (_, true) => text.push_str(&format!(" (of {})", mile_core::units::block_size(block))),
+    }
+    text
 }
 
 /// How a run stands.

@@ -1,15 +1,17 @@
 //! Goes through the legs of a plan.
 
 use crate::Speed;
-use crate::message::{Command, Event, EventKind, Message, Outcome, RunHead, Status};
+use crate::message::{Command, Event, EventKind, HealthShot, Message, Outcome, RunHead, Status, error_words};
 use crossbeam_channel::{Receiver, RecvTimeoutError};
 use hdrhistogram::serialization::{Serializer, V2Serializer};
 use mile_core::live::News;
 use mile_core::{Bytes, Celsius, LiveFindings, Nanos, Op, Rate, Sample, findings};
 use mile_course::{Access, Plan, PlannedLeg, PlannedTransfer, Work};
 use mile_drive::clock::Monotonic;
+use mile_drive::drive::PATIENCE;
 use mile_drive::host::Host;
-use mile_drive::{Drive, DriveError, Readings, Tally, Transfer};
+use mile_drive::nvme::HealthLog;
+use mile_drive::{Drive, DriveError, Health, Readings, Tally, Transfer};
 
 /// Longest time on the wall between two looks at the commands.
 const ATTENTION: Nanos = Nanos(50_000_000);
@@ -19,8 +21,37 @@ enum LegEnd {
     Planned(String),
     Skipped,
     Stopped,
-    Guarded(Celsius, Celsius),
+    Guarded(Guarded),
 }
+
+/// What a guard saw.
+enum Guarded {
+    Temperature { limit: Celsius, found: Celsius },
+    Other(String),
+}
+
+impl Guarded {
+    fn event(&self) -> EventKind {
+        match self {
+            Self::Temperature { limit, found } => EventKind::Guard { limit: *limit, found: *found },
+            Self::Other(why) => EventKind::Guarded(why.clone()),
+        }
+    }
+
+    fn why(&self) -> String {
+        match self {
+            Self::Temperature { limit, found } => format!("{found} is above the limit of {limit}"),
+            Self::Other(why) => why.clone(),
+        }
+    }
+}
+
+/// An operation that takes longer is a stall.
+const STALL: Nanos = Nanos(2_000_000_000);
+/// Errors that are told one by one; more are counted.
+const MOST_TOLD: u64 = 1000;
+/// Longest wait for the system to say that a drive has left, where an error suggests it, in tenths of a second.
+const LEAVING: u32 = 20;
 
 /// Runs `plan` on `drive` and tells all of it to `tell`: first `Began`, last `Ended`. The drive is opened and closed; what was
 /// made for the run stays if `keep`. Gives how it ended.
@@ -61,6 +92,10 @@ pub fn execute(
         sensor_lost: false,
         write_skipped: false,
         doing: (0, Op::Idle),
+        errors: 0,
+        told_waiting: false,
+        health_due: plan.health_every,
+        health: head.health.clone(),
     };
     let ended = run.all();
     let mut outcome = run.outcome(ended);
@@ -103,6 +138,14 @@ struct Run<'a> {
     write_skipped: bool,
     /// Leg and operation underway.
     doing: (u32, Op),
+    /// Operations that failed, and stretches that verified wrong.
+    errors: u64,
+    /// Whether it was told that nothing comes back.
+    told_waiting: bool,
+    /// When to look at the health next.
+    health_due: Nanos,
+    /// The health as it was seen last.
+    health: Option<Health>,
 }
 
 impl Run<'_> {
@@ -133,8 +176,8 @@ impl Run<'_> {
                     self.event(EventKind::Stopped);
                     return Ok(LegEnd::Stopped);
                 }
-                LegEnd::Guarded(limit, found) => {
-                    self.event(EventKind::Guard { limit, found });
+                LegEnd::Guarded(ref guard) => {
+                    self.event(guard.event());
                     return Ok(end);
                 }
             }
@@ -146,9 +189,7 @@ impl Run<'_> {
         let (status, why) = match ended {
             Ok(LegEnd::Planned(_) | LegEnd::Skipped) => (Status::Done, None),
             Ok(LegEnd::Stopped) => (Status::Stopped, Some("stopped on request".to_owned())),
-            Ok(LegEnd::Guarded(limit, found)) => {
-                (Status::Guarded, Some(format!("{found} is above the limit of {limit}")))
-            }
+            Ok(LegEnd::Guarded(guard)) => (Status::Guarded, Some(guard.why())),
             Err(e) => {
                 let text = e.to_string();
                 // What came back before the error belongs to the run.
@@ -159,7 +200,12 @@ impl Run<'_> {
             }
         };
         self.compare_announced();
-        Outcome { status, at: self.drive.now(), bytes: self.moved, why, health: self.drive.health() }
+        // Of a drive that has left, nothing more is asked.
+        let health = if self.drive.has_left().is_some() { None } else { self.drive.health() };
+        if let Some(health) = &health {
+            self.watch_health(health);
+        }
+        Outcome { status, at: self.drive.now(), bytes: self.moved, why, health }
     }
 
     /// Says where the final analysis does not bear out what was announced.
@@ -189,14 +235,30 @@ impl Run<'_> {
         let end = match &leg.work {
             Work::Skip => return Ok(LegEnd::Planned("there was nothing to wait for".into())),
             Work::Rest => self.rest(index, leg, began)?,
+            Work::Flush => {
+                self.drive.flush()?;
+                self.close_sample(index, Op::Idle);
+                LegEnd::Planned(format!("it took {}", self.drive.now().since(began)))
+            }
+            Work::Discard { start, length } => {
+                let end = match self.drive.discard(*start, *length) {
+                    Ok(()) => format!("it took {}", self.drive.now().since(began)),
+                    Err(e @ DriveError::NotOffered { .. }) => e.to_string(),
+                    Err(e) => return Err(e),
+                };
+                self.close_sample(index, Op::Idle);
+                LegEnd::Planned(end)
+            }
             // Planning made sure that what is read was written before; a skip undoes that.
-            Work::Transfer(t) if t.op == Op::Read && self.write_skipped && !self.drive.facts().readable => {
+            Work::Transfer(t)
+                if t.op != Op::Write && self.write_skipped && (t.verify || !self.drive.facts().readable) =>
+            {
                 let why = "passed over, as a leg that writes was skipped and its blocks may never have been written";
                 return Ok(LegEnd::Planned(why.into()));
             }
             Work::Transfer(transfer) => {
                 let end = self.transfer(index, leg, transfer, began)?;
-                self.write_skipped |= transfer.op == Op::Write && matches!(end, LegEnd::Skipped);
+                self.write_skipped |= transfer.op != Op::Read && matches!(end, LegEnd::Skipped);
                 let mut bytes = Vec::new();
                 // Serialising into memory fails for no histogram that was made here.
                 if V2Serializer::new().serialize(&self.leg_latency, &mut bytes).is_ok() {
@@ -251,20 +313,28 @@ impl Run<'_> {
             let moved = self.moved.0 - before;
             self.drive.begin(&Transfer {
                 op: work.op,
+                reads: work.reads,
+                verify: work.verify,
+                sealed: work.sealed,
                 random: work.access == Access::Random,
                 block: work.block,
                 depth: work.depth,
+                workers: work.workers,
+                rate: work.rate,
+                patience: self.plan.patience.unwrap_or(PATIENCE),
                 start: work.start,
                 length: work.length,
                 budget: Bytes(work.budget.0 - moved),
                 skip: Bytes(moved % work.length.0),
+                pass: work.pass,
             })?;
             if std::mem::take(&mut first) && !self.drive.is_virtual() {
                 let engine = self.drive.engine();
                 self.event(EventKind::Engine(engine));
             }
-            let end = self.go_on(index, leg, work, began.plus(paused))?;
+            let end = self.go_on(index, leg, work, began.plus(paused), before)?;
             self.drive.drain(&mut self.tally)?;
+            self.mind_failures()?;
             self.close_sample(index, work.op);
             match end {
                 Some(end) => return Ok(end),
@@ -283,12 +353,16 @@ impl Run<'_> {
         leg: &PlannedLeg,
         work: &PlannedTransfer,
         began: Nanos,
+        before: u64,
     ) -> Result<Option<LegEnd>, DriveError> {
         let deadline = leg.time.map(|t| began.plus(t));
         loop {
             let until = self.slice_end(deadline);
-            if self.drive.advance(until, &mut self.tally)? {
-                return Ok(Some(LegEnd::Planned(format!("{} moved", work.budget))));
+            let finished = self.drive.advance(until, &mut self.tally)?;
+            self.mind_failures()?;
+            if finished {
+                let now = self.moved.0 + self.tally.written.0 + self.tally.read.0;
+                return Ok(Some(LegEnd::Planned(format!("{} moved", Bytes(now - before)))));
             }
             if let Some(end) = self.after_slice(index, work.op)? {
                 return Ok(Some(end));
@@ -377,12 +451,18 @@ impl Run<'_> {
             if let (Some(limit), Some(found)) = (self.plan.stop_above, self.last.temp)
                 && found > limit
             {
-                return Ok(Some(LegEnd::Guarded(limit, found)));
+                return Ok(Some(LegEnd::Guarded(Guarded::Temperature { limit, found })));
+            }
+            if let Some(bits) = self.last.warning.filter(|bits| *bits != 0 && self.plan.stop_on_warning) {
+                let said = HealthLog { critical_warning: bits, ..HealthLog::default() }.warnings().join("; ");
+                return Ok(Some(LegEnd::Guarded(Guarded::Other(format!("the drive warns: {said}")))));
             }
         }
         if let (Speed::Times(factor), true) = (self.speed, self.drive.is_virtual()) {
             self.wall.sleep_until(Nanos::from_secs(self.drive.now().secs() / factor));
         }
+        self.look_at_health();
+        self.watch_waiting();
         while let Ok(command) = self.commands.try_recv() {
             let end = self.obey(command);
             if end.is_some() {
@@ -430,6 +510,10 @@ impl Run<'_> {
             errors: self.tally.errors,
         };
         self.moved = Bytes(self.moved.0 + own.0);
+        let (took, offset) = self.tally.slowest;
+        if took >= STALL {
+            self.event(EventKind::Stall { took, offset });
+        }
         // Both have the same bounds, so that adding cannot fail.
         let _ = self.leg_latency.add(&self.tally.latency);
         self.tally.clear();
@@ -445,6 +529,99 @@ impl Run<'_> {
                 News::Revised(b) => EventKind::BreakRevised(b),
             };
             (self.tell)(Message::Event(Event { at: end, bytes: self.moved, kind }));
+        }
+    }
+
+    /// Tells what failed, narrowed down, and ends the run where it is too much, or where the drive is gone.
+    fn mind_failures(&mut self) -> Result<(), DriveError> {
+        let block = self.drive.facts().logical_block;
+        for failure in std::mem::take(&mut self.tally.failures) {
+            if let Some(why) = self.gone(failure.errno) {
+                let name = self.drive.identity().name.clone();
+                return Err(DriveError::Left {
+                    name,
+                    why: format!("{} at byte {}; {why}", failure.words(), failure.offset.0),
+                });
+            }
+            self.errors += 1;
+            if self.errors > MOST_TOLD {
+                self.check_errors(String::new())?;
+                continue;
+            }
+            let narrowed = self.drive.narrow(&failure);
+            let words = error_words(&failure, &narrowed, block);
+            self.event(EventKind::Error { failure, narrowed, block });
+            self.check_errors(words)?;
+        }
+        for mismatch in std::mem::take(&mut self.tally.mismatches) {
+            self.errors += 1;
+            let kind = EventKind::Wrong(mismatch);
+            let words = kind.words();
+            if self.errors <= MOST_TOLD {
+                self.event(kind);
+            }
+            self.check_errors(words)?;
+        }
+        Ok(())
+    }
+
+    /// Why the drive is gone, where an error suggests that it may be.
+    fn gone(&self, errno: Option<i32>) -> Option<String> {
+        // A drive that leaves fails operations before the system has taken it away.
+        let suggests = matches!(errno, Some(libc::ENODEV | libc::ENXIO | libc::ENOSPC | libc::ESHUTDOWN));
+        let clock = Monotonic::start();
+        let tries = if suggests && !self.drive.is_virtual() { LEAVING } else { 1 };
+        (0..tries).find_map(|i| {
+            clock.sleep_until(Nanos(u64::from(i) * 100_000_000));
+            self.drive.has_left()
+        })
+    }
+
+    /// Ends the run where more failed than the course allows.
+    fn check_errors(&mut self, words: String) -> Result<(), DriveError> {
+        let most = self.plan.errors_at_most;
+        if self.errors <= most {
+            return Ok(());
+        }
+        if self.errors > MOST_TOLD {
+            self.event(EventKind::MoreErrors(self.errors - MOST_TOLD));
+        }
+        let why = match most {
+            0 => words,
+            _ => format!("{} errors, more than the {most} that the course allows", self.errors),
+        };
+        Err(DriveError::Unusable { why })
+    }
+
+    /// Tells once when nothing comes back.
+    fn watch_waiting(&mut self) {
+        match self.drive.waiting() {
+            Some((age, offset, out)) if age >= STALL => {
+                if !std::mem::replace(&mut self.told_waiting, true) {
+                    self.event(EventKind::Waiting { age, offset, out: out as u64 });
+                }
+            }
+            _ => self.told_waiting = false,
+        }
+    }
+
+    /// Asks for the health when it is due, and takes in the answer when it is there.
+    fn look_at_health(&mut self) {
+        if self.drive.now() >= self.health_due {
+            self.health_due = self.drive.now().plus(self.plan.health_every);
+            self.drive.ask_health();
+        }
+        if let Some(health) = self.drive.health_answer() {
+            self.watch_health(&health);
+            let bytes = Bytes(self.moved.0 + self.tally.written.0 + self.tally.read.0);
+            (self.tell)(Message::Health(Box::new(HealthShot { at: self.drive.now(), bytes, health })));
+        }
+    }
+
+    fn watch_health(&mut self, now: &Health) {
+        let before = self.health.replace(now.clone());
+        for change in before.map(|b| b.changes(now)).unwrap_or_default() {
+            self.event(EventKind::HealthChanged(change));
         }
     }
 

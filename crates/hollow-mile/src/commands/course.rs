@@ -20,11 +20,13 @@ pub(crate) fn run(args: &CourseArgs) -> Result<(), Failure> {
     for leg in &course.legs {
         let what = match &leg.action {
             Action::Rest(_) => "rest".to_owned(),
+            Action::Flush => "flush".to_owned(),
+            Action::Discard(_) => "discard".to_owned(),
             Action::Transfer(t) => {
                 let order = if t.access == Access::Random { "random" } else { "sequential" };
                 format!(
                     "{} {order}, blocks {}, depth {}",
-                    t.op.word(),
+                    if t.verify { "verify" } else { t.op.word() },
                     mile_core::units::block_size(t.block),
                     t.depth
                 )

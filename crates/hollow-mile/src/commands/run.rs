@@ -1,5 +1,6 @@
 //! `hollow-mile run`: a course on a drive, without a screen.
 
+use crate::bench::Named;
 use crate::cli::{EngineArg, Format, RunArgs};
 use crate::progress::Progress;
 use crate::session::{self, Order, logbook_path};
@@ -7,6 +8,7 @@ use crate::{Failure, text};
 use crossbeam_channel::{RecvTimeoutError, Sender};
 use mile_core::{Nanos, findings};
 use mile_drive::Situation;
+use mile_drive::block::Consent;
 use mile_drive::clock::Monotonic;
 use mile_drive::file::EngineChoice;
 use mile_logbook::Logbook;
@@ -99,11 +101,19 @@ fn order(args: &RunArgs) -> Result<Order, Failure> {
     Ok(Order {
         course_text,
         course_name: name,
-        drive: args.on.clone(),
-        size: args.size,
-        seed: args.seed,
+        named: Named {
+            drive: args.on.clone(),
+            size: args.size,
+            seed: args.seed,
+            engine: if args.engine == EngineArg::Threads {
+                EngineChoice::Threads
+            } else {
+                EngineChoice::Auto
+            },
+            consent: Consent { arm: args.arm.clone(), destroy: args.destroy.clone() },
+        },
         speed: args.speed,
-        engine: if args.engine == EngineArg::Threads { EngineChoice::Threads } else { EngineChoice::Auto },
+        discard_first: args.discard_first,
         keep: args.keep,
         situation: Situation {
             slot: s.slot.clone(),
@@ -174,7 +184,7 @@ impl Follower {
                 self.line(&text::event_line(&event));
                 self.events.push(event);
             }
-            Message::LegLatency(..) => {}
+            Message::LegLatency(..) | Message::Health(_) => {}
             Message::Ended(_) => return true,
         }
         false

@@ -94,7 +94,7 @@ impl Live {
                 self.progress.event(&event);
                 self.events.push(event);
             }
-            Message::LegLatency(..) => {}
+            Message::LegLatency(..) | Message::Health(_) => {}
             Message::Ended(outcome) => self.outcome = Some(*outcome),
         }
     }

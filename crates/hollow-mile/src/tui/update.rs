@@ -3,11 +3,11 @@
 use super::jobs::{Done, Jobs};
 use super::keys::{self, Action};
 use super::state::{Choice, Live, Overlay, Place, StartForm, State};
+use crate::bench::Named;
 use crate::session::{self, Order};
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, MouseButton, MouseEvent, MouseEventKind};
 use mile_core::Bytes;
 use mile_drive::Situation;
-use mile_drive::file::EngineChoice;
 use mile_logbook::Logbook;
 use mile_runner::{Command, Message};
 use tui_input::Input;
@@ -340,12 +340,15 @@ fn order(state: &State, form: &StartForm) -> Result<Order, String> {
     Ok(Order {
         course_text: choice.text.clone(),
         course_name: choice.name.clone(),
-        drive: form.drive.clone().unwrap_or_else(|| form.path.value().to_owned()),
-        size,
-        seed: SEED,
+        named: Named {
+            drive: form.drive.clone().unwrap_or_else(|| form.path.value().to_owned()),
+            size,
+            seed: SEED,
+            ..Named::default()
+        },
         speed: state.speed,
-        engine: EngineChoice::Auto,
         keep: false,
+        discard_first: false,
         situation: Situation::default(),
     })
 }

@@ -55,6 +55,13 @@ impl Bench {
         self.command(args).output().unwrap()
     }
 
+    /// Standard error of a command that must not end well.
+    pub(crate) fn fails(&self, args: &[&str]) -> String {
+        let out = self.run(args);
+        assert!(!out.status.success(), "{args:?}\n{}", String::from_utf8_lossy(&out.stdout));
+        String::from_utf8(out.stderr).unwrap()
+    }
+
     /// Standard output of a command that must end well.
     pub(crate) fn ok(&self, args: &[&str]) -> String {
         let out = self.run(args);

@@ -4,12 +4,18 @@ use super::{Parser, Read, op_of};
 use crate::course::{Access, End, Position};
 use crate::diagnostic::{Diagnostic, closest};
 use crate::token::Kind;
-use mile_core::{Bytes, Celsius, Nanos, Op, units::size_unit};
+use mile_core::{Bytes, Celsius, Nanos, Op, Rate, units::size_unit};
 
 /// One clause of a leg.
 pub(crate) enum Clause {
     Rest(Vec<End>),
     Transfer(Op, Access),
+    Verify,
+    Flush,
+    Discard,
+    Reads(f64),
+    Workers(f64),
+    Rate(Rate),
     Blocks(Bytes),
     Depth(f64),
     Over(Position, Position),
@@ -25,16 +31,37 @@ const SIZE_UNITS: [&str; 9] = ["B", "kB", "MB", "GB", "TB", "KiB", "MiB", "GiB",
 
 impl Parser {
     pub(crate) fn clause(&mut self) -> Read<Clause> {
-        let words = ["write", "read", "rest", "blocks", "depth", "over", "until", "at", "for"];
+        let words = [
+            "write", "read", "rest", "blocks", "depth", "over", "until", "at", "for", "mixed", "verify",
+            "flush", "discard", "reads", "workers", "rate",
+        ];
         let index = self.one_of(&words)?;
         Ok(match index {
-            0 | 1 => {
+            0 | 1 | 9 => {
                 let access = match self.one_of(&["sequential", "random"])? {
                     0 => Access::Sequential,
                     _ => Access::Random,
                 };
-                Clause::Transfer(op_of(index), access)
+                Clause::Transfer(op_of(words[index]), access)
             }
+            10 => Clause::Verify,
+            11 => Clause::Flush,
+            12 => Clause::Discard,
+            13 => {
+                let span = self.here();
+                let share = self.number("a share, such as `reads 70 %`")?;
+                if !matches!(self.peek(), Some(Kind::Percent)) {
+                    return self.expected("`%`", None);
+                }
+                self.at += 1;
+                if !(0.0..=100.0).contains(&share) {
+                    return self
+                        .fail(Diagnostic::new(span, format!("a share is at most 100 %, found {share} %")));
+                }
+                Clause::Reads(share / 100.0)
+            }
+            14 => Clause::Workers(self.number("how many workers, such as `workers 4`")?),
+            15 => Clause::Rate(self.rate()?),
             2 if self.take_word("for") => Clause::Rest(vec![End::After(self.duration()?)]),
             2 if self.take_word("until") => Clause::Rest(self.ends()?),
             2 => Clause::Rest(Vec::new()),
@@ -103,7 +130,7 @@ impl Parser {
         Ok(Position::At(self.size()?))
     }
 
-    fn number(&mut self, what: &str) -> Read<f64> {
+    pub(crate) fn number(&mut self, what: &str) -> Read<f64> {
         if let Some(&Kind::Number(value)) = self.peek() {
             self.at += 1;
             return Ok(value);
@@ -136,6 +163,21 @@ impl Parser {
         let value = self.number("a size, such as `1 MiB` or `600 GB`")?;
         let unit = self.unit(&SIZE_UNITS)?;
         Ok(Bytes((value * size_unit(unit).unwrap_or(1) as f64).round() as u64))
+    }
+
+    /// `300 MB/s`.
+    fn rate(&mut self) -> Read<Rate> {
+        let span = self.here();
+        let bytes = self.size()?;
+        if !matches!(self.peek(), Some(Kind::Stray('/'))) {
+            return self.expected("`/s`", Some("a rate is a size in a second, such as `300 MB/s`".into()));
+        }
+        self.at += 1;
+        self.word("s")?;
+        if bytes.0 == 0 {
+            return self.fail(Diagnostic::new(span, "a rate of 0 never moves anything"));
+        }
+        Ok(Rate(bytes.0 as f64))
     }
 
     pub(crate) fn celsius(&mut self) -> Read<Celsius> {

@@ -44,6 +44,25 @@ pub(crate) fn open(found: &Found) -> std::io::Result<File> {
     OpenOptions::new().read(true).custom_flags(libc::O_NONBLOCK).open(&found.node)
 }
 
+/// The serial number that a drive tells on an open descriptor.
+pub(crate) fn serial(transport: Transport, file: &File) -> Option<String> {
+    let told = match transport {
+        Transport::Nvme => {
+            raw::nvme_identify(file, 1, 0).ok().and_then(|p| Controller::decode(&p)).map(|c| c.serial)
+        }
+        Transport::Sata | Transport::Usb | Transport::Sas | Transport::Scsi => {
+            let ata = raw::ata(file, &AtaCommand::identify()).ok();
+            let ata = ata.and_then(|(page, _)| Identify::decode(&page)).map(|i| i.serial);
+            ata.or_else(|| {
+                let page = raw::scsi_inquiry(file, Some(0x80)).ok()?;
+                scsi::vpd(0x80, &page).map(|s| String::from_utf8_lossy(s).trim().to_owned())
+            })
+        }
+        _ => None,
+    };
+    told.filter(|s| !s.is_empty())
+}
+
 /// What is asked of a drive: what it refuses is noted once, in words.
 struct Asked {
     health: Health,

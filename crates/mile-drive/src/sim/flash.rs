@@ -102,6 +102,22 @@ impl Translation {
         false
     }
 
+    /// Gives back the space of the extents that lie wholly in a range.
+    pub(super) fn discard(&mut self, start: u64, length: u64) {
+        let (first, behind) = (start.div_ceil(EXTENT) as usize, ((start + length) / EXTENT) as usize);
+        for extent in first..behind.min(self.mapped.len()) {
+            if std::mem::replace(&mut self.mapped[extent], false) {
+                self.mapped_bytes -= EXTENT as f64;
+            }
+        }
+        // The next write looks its extent up again.
+        self.last_extent = usize::MAX;
+        self.cached = self.cached.min(self.mapped_bytes);
+        if self.mode != Mode::Cache && self.cached < 0.95 * self.cache_size() {
+            self.mode = Mode::Cache;
+        }
+    }
+
     /// Lets time pass; at rest the cache is folded. Gives whether there is room in it again.
     pub(super) fn pass(&mut self, seconds: f64) -> bool {
         if self.idle_s >= self.flash.drain_after_s && self.cached > 0.0 {

@@ -1,0 +1,181 @@
+//! Moves data to and from a file or block device: what is written, how it is put in flight, and what is done about failures.
+
+pub mod narrow;
+pub mod pattern;
+pub mod pump;
+pub mod threads;
+pub mod uring;
+pub mod workers;
+
+use crate::clock::Monotonic;
+use crate::drive::{DriveError, Transfer};
+use crate::tally::Tally;
+use mile_core::{Bytes, Nanos};
+use pattern::{Arena, Buffer, Pool as Pattern};
+use pump::{Pump, check_memory};
+use std::fs::File;
+use threads::Pool;
+use uring::Ring;
+use workers::Workers;
+
+/// How operations are put in flight.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum EngineChoice {
+    /// io_uring, or threads where that is refused.
+    #[default]
+    Auto,
+    /// Threads.
+    Threads,
+}
+
+/// One worker's transfer, on whichever engine there is.
+pub(crate) enum Single {
+    Ring(Box<Pump<Ring>>),
+    Threads(Box<Pump<Pool>>),
+}
+
+impl Single {
+    /// Begins it. `worker` makes its data different from that of others.
+    pub(crate) fn begin(
+        file: &File,
+        transfer: &Transfer,
+        seed: u64,
+        worker: u32,
+        choice: EngineChoice,
+        now: Nanos,
+    ) -> std::io::Result<Self> {
+        let (depth, block) = (transfer.depth as usize, transfer.block.0 as usize);
+        let pattern = Pattern::new(seed, transfer.pass, worker);
+        let ring = match choice {
+            EngineChoice::Auto => Ring::new(file, Arena::filled(depth, block, &pattern)).ok(),
+            EngineChoice::Threads => None,
+        };
+        Ok(match ring {
+            Some(ring) => Self::Ring(Box::new(Pump::new(ring, *transfer, pattern, now))),
+            None => {
+                let buffers = (0..depth).map(|slot| Buffer::filled(block, &pattern, slot)).collect();
+                Self::Threads(Box::new(Pump::new(Pool::new(file, buffers)?, *transfer, pattern, now)))
+            }
+        })
+    }
+
+    pub(crate) fn name(&self) -> &'static str {
+        match self {
+            Self::Ring(pump) => pump.name(),
+            Self::Threads(pump) => pump.name(),
+        }
+    }
+
+    pub(crate) fn advance(
+        &mut self,
+        clock: &Monotonic,
+        until: Nanos,
+        tally: &mut Tally,
+    ) -> Result<bool, DriveError> {
+        match self {
+            Self::Ring(pump) => pump.advance(clock, until, tally),
+            Self::Threads(pump) => pump.advance(clock, until, tally),
+        }
+    }
+
+    pub(crate) fn drain(&mut self, clock: &Monotonic, tally: &mut Tally) -> Result<(), DriveError> {
+        match self {
+            Self::Ring(pump) => pump.drain(clock, tally),
+            Self::Threads(pump) => pump.drain(clock, tally),
+        }
+    }
+
+    pub(crate) fn waiting(&self) -> Option<(u64, Bytes, usize)> {
+        match self {
+            Self::Ring(pump) => pump.waiting(),
+            Self::Threads(pump) => pump.waiting(),
+        }
+    }
+}
+
+enum Running {
+    One(Single),
+    Several(Workers),
+}
+
+/// Transfers on a file or block device, one after the other.
+pub struct Io {
+    choice: EngineChoice,
+    seed: u64,
+    engine: String,
+    running: Option<Running>,
+}
+
+impl Io {
+    /// Nothing is underway yet.
+    pub fn new(seed: u64, choice: EngineChoice) -> Self {
+        Self { choice, seed, engine: "not opened yet".into(), running: None }
+    }
+
+    /// The engine in words.
+    pub fn engine(&self) -> &str {
+        &self.engine
+    }
+
+    /// Begins a transfer, which must lie on the drive.
+    pub fn begin(
+        &mut self,
+        file: &File,
+        transfer: &Transfer,
+        capacity: Bytes,
+        logical_block: Bytes,
+        clock: Monotonic,
+    ) -> Result<(), DriveError> {
+        self.running = None;
+        transfer.check(capacity, logical_block)?;
+        check_memory(transfer)?;
+        let io = |source| DriveError::Io { path: "the drive".into(), doing: "start workers for", source };
+        let running = if transfer.workers > 1 {
+            let workers = Workers::begin(file, transfer, self.seed, self.choice, clock).map_err(io)?;
+            self.engine = format!("{} workers, each with {}", transfer.workers, workers.name());
+            Running::Several(workers)
+        } else {
+            let one = Single::begin(file, transfer, self.seed, 0, self.choice, clock.now()).map_err(io)?;
+            self.engine = one.name().into();
+            Running::One(one)
+        };
+        self.running = Some(running);
+        Ok(())
+    }
+
+    /// Goes on until `until`; gives whether everything is moved and back.
+    pub fn advance(
+        &mut self,
+        clock: &Monotonic,
+        until: Nanos,
+        tally: &mut Tally,
+    ) -> Result<bool, DriveError> {
+        match &mut self.running {
+            Some(Running::One(one)) => one.advance(clock, until, tally),
+            Some(Running::Several(workers)) => workers.advance(clock, until, tally),
+            None => Ok(true),
+        }
+    }
+
+    /// Starts nothing new, and waits for what is in flight.
+    pub fn drain(&mut self, clock: &Monotonic, tally: &mut Tally) -> Result<(), DriveError> {
+        match self.running.take() {
+            Some(Running::One(mut one)) => one.drain(clock, tally),
+            Some(Running::Several(mut workers)) => workers.drain(tally),
+            None => Ok(()),
+        }
+    }
+
+    /// Lets go of what is underway.
+    pub fn stop(&mut self) {
+        self.running = None;
+    }
+
+    /// The oldest operation that is not back: its age, its address, and how many are out.
+    pub fn waiting(&self, clock: &Monotonic) -> Option<(Nanos, Bytes, usize)> {
+        let Some(Running::One(one)) = &self.running else { return None };
+        let (since, address, out) = one.waiting()?;
+        Some((clock.now().since(Nanos(since)), address, out))
+    }
+}

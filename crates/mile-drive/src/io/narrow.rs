@@ -1,0 +1,111 @@
+//! Narrows a failed operation down to the blocks that fail by themselves.
+
+use super::pattern::{Buffer, Pool as Pattern};
+use crate::drive::{Failure, Narrowed};
+use mile_core::{Bytes, Op};
+use std::fs::File;
+use std::io;
+use std::os::unix::fs::FileExt;
+use std::time::Duration;
+
+/// Failing tries at the most: on a disk, each may take seconds.
+const MOST_FAILING: u32 = 600;
+/// Pieces that a stretch that fails is cut into. A failing try may take seconds on a disk and a good one takes little, so that
+/// many pieces are better than two.
+const PIECES: u64 = 32;
+/// Longest time for all of it.
+const PATIENCE: Duration = Duration::from_secs(60);
+
+/// Tries pieces of pieces of a stretch, and gives the single blocks that fail, joined where they touch. `works` tries a
+/// stretch. Stops after `most` failing tries: what is then left is given as it stands.
+pub fn divide(
+    offset: u64,
+    length: u64,
+    block: u64,
+    most: u32,
+    mut works: impl FnMut(u64, u64) -> bool,
+) -> Narrowed {
+    let mut bad: Vec<(u64, u64)> = Vec::new();
+    let mut failing = 0;
+    let mut complete = true;
+    let mut todo = vec![(offset, offset + length)];
+    while let Some((from, to)) = todo.pop() {
+        if failing >= most {
+            complete = false;
+        } else if works(from, to - from) {
+            continue;
+        } else {
+            failing += 1;
+            if to - from > block {
+                let piece = ((to - from) / block).div_ceil(PIECES) * block;
+                let starts: Vec<u64> = (from..to).step_by(piece as usize).collect();
+                todo.extend(starts.into_iter().rev().map(|at| (at, to.min(at + piece))));
+                continue;
+            }
+        }
+        match bad.last_mut() {
+            Some(last) if last.1 == from => last.1 = to,
+            _ => bad.push((from, to)),
+        }
+    }
+    Narrowed { bad: bad.into_iter().map(|(a, b)| (Bytes(a), Bytes(b))).collect(), complete }
+}
+
+/// Narrows a failed operation on a file or device, within its own range. Writes give the blocks what they were to hold.
+pub fn narrow(file: &File, failure: &Failure, block: Bytes, pattern: &Pattern) -> Narrowed {
+    let (offset, length, block) = (failure.offset.0, failure.length.0, block.0);
+    let unknown = Narrowed { bad: vec![(Bytes(offset), Bytes(offset + length))], complete: false };
+    let Ok(file) = file.try_clone() else { return unknown };
+    let (op, pattern) = (failure.op, pattern.clone());
+    let (answer, answers) = crossbeam_channel::bounded(1);
+    // On a thread of its own: a try that never comes back must not hold the run.
+    let begun = std::thread::Builder::new().name("narrow".into()).spawn(move || {
+        let mut buffer = Buffer::filled(length as usize, &pattern, 0);
+        let works = |at: u64, count: u64| {
+            let moved = if op == Op::Read {
+                file.read_at(&mut buffer.bytes_mut()[..count as usize], at)
+            } else {
+                pattern.stamp(&mut buffer.bytes_mut()[..count as usize], at, 0, true);
+                file.write_at(&buffer.bytes()[..count as usize], at)
+            };
+            matches!(moved, Ok(n) if n as u64 == count)
+                || matches!(&moved, Err(e) if e.kind() == io::ErrorKind::Interrupted)
+        };
+        let _ = answer.send(divide(offset, length, block, MOST_FAILING, works));
+    });
+    match begun {
+        Ok(_) => answers.recv_timeout(PATIENCE).unwrap_or(unknown),
+        Err(_) => unknown,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use std::collections::BTreeSet;
+
+    proptest! {
+        /// Whatever blocks are bad, exactly those are found, and nothing outside the operation is touched.
+        #[test]
+        fn exactly_the_bad_blocks_are_found(
+            bad in prop::collection::btree_set(0_u64..256, 1..40), first in 0_u64..100
+        ) {
+            let at = first * 512;
+            let found = divide(at, 256 * 512, 512, 10_000, |from, length| {
+                assert!(from >= at && from + length <= at + 256 * 512);
+                !bad.iter().any(|b| (from..from + length).contains(&(at + b * 512)))
+            });
+            prop_assert!(found.complete);
+            let blocks: BTreeSet<u64> =
+                found.bad.iter().flat_map(|(a, b)| ((a.0 - at) / 512)..((b.0 - at) / 512)).collect();
+            prop_assert_eq!(blocks, bad);
+        }
+    }
+
+    #[test]
+    fn a_stretch_that_fails_everywhere_is_given_up_as_a_whole() {
+        let found = divide(0, 1 << 20, 512, 20, |_, _| false);
+        assert_eq!(found, Narrowed { bad: vec![(Bytes(0), Bytes(1 << 20))], complete: false });
+    }
+}

@@ -1,0 +1,352 @@
+//! What is written: incompressible data that says where, when and by which run it was written, and that can be made again.
+//!
+//! Every write of a pass by a worker takes its bytes from one stream of random stretches of 64 KiB, each made from the run's
+//! seed, the pass, the worker and its number in the stream; a buffer always holds the same part of the stream. Before a write
+//! the buffer is stamped, at its start and every 64 KiB, and every 4 KiB where the run is to verify what it wrote. A stamp holds
+//! the address, the run's seed, the pass, the worker, and the place in the stream, so that a verifying read knows every byte
+//! that should be there, and tells what is corrupt from what is stale or misplaced.
+//!
+//! Filling buffers anew, or stamping every page, would cost more processor time than the write itself: what is expensive is
+//! not the stamp but finding each page's place in memory (docs/DESIGN.md).
+//!
+//! Layout of a stamp, little-endian: magic (8 bytes), its address (8), seed of the run (8), pass (4) and worker (4), place in
+//! the stream (8), check (8).
+
+use crate::drive::{Mismatch, Wrong};
+use mile_core::Bytes;
+use rand_core::{Rng, SeedableRng};
+use rand_xoshiro::Xoshiro256PlusPlus;
+use std::collections::HashMap;
+
+/// Bytes from one stamp to the next, and of a stretch of the stream. A block shorter than that has one stamp.
+pub const STRIDE: usize = 64 << 10;
+/// Bytes from one stamp to the next in what is to be verified.
+pub const SEALED: usize = 4 << 10;
+/// Bytes of a stamp.
+pub const STAMP: usize = 48;
+const MAGIC: u64 = u64::from_le_bytes(*b"hollowm2");
+/// Stretches that a verifying read keeps at the most, so that it need not make them again.
+const KEPT: usize = 1024;
+
+/// Alignment of buffers in memory: what O_DIRECT needs on any block device.
+const ALIGN: usize = 4096;
+/// Size of a huge page on x86-64, and the usual one on others.
+const HUGE: usize = 2 << 20;
+
+/// The data of one pass by one worker.
+#[derive(Clone, Debug)]
+pub struct Pool {
+    seed: u64,
+    pass: u32,
+    worker: u32,
+}
+
+/// A mix in which every bit depends on every bit (the finaliser of SplitMix64; Steele, Lea and Flood, "Fast splittable
+/// pseudorandom number generators", 2014).
+fn mix(value: u64) -> u64 {
+    let mut z = value.wrapping_add(0x9e37_79b9_7f4a_7c15);
+    z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+    z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+    z ^ (z >> 31)
+}
+
+/// A check over the words of a stamp.
+fn check(words: &[u64; 4]) -> u64 {
+    words.iter().fold(MAGIC, |sum, word| mix(sum ^ word))
+}
+
+impl Pool {
+    /// The data of a pass.
+    pub fn new(seed: u64, pass: u32, worker: u32) -> Self {
+        Self { seed, pass, worker }
+    }
+
+    /// Seed of the run, and number of the worker.
+    pub fn run_and_worker(&self) -> (u64, u32) {
+        (self.seed, self.worker)
+    }
+
+    /// Fills a stretch of memory that lies at `place` in the stream.
+    fn fill(&self, memory: &mut [u8], place: usize) {
+        let mut at = 0;
+        while at < memory.len() {
+            let (number, within) = ((place + at) / STRIDE, (place + at) % STRIDE);
+            let count = (STRIDE - within).min(memory.len() - at);
+            let who = u64::from(self.pass) << 32 | u64::from(self.worker);
+            let mut rng = Xoshiro256PlusPlus::seed_from_u64(mix(mix(self.seed ^ mix(who)) ^ number as u64));
+            if within == 0 {
+                rng.fill_bytes(&mut memory[at..at + count]);
+            } else {
+                let mut whole = vec![0; within + count];
+                rng.fill_bytes(&mut whole);
+                memory[at..at + count].copy_from_slice(&whole[within..]);
+            }
+            at += count;
+        }
+    }
+
+    /// Stamps a block that is written to `address` from `place` in the stream.
+    #[inline]
+    pub fn stamp(&self, block: &mut [u8], address: u64, place: usize, sealed: bool) {
+        let stride = if sealed { SEALED } else { STRIDE };
+        for (i, stretch) in block.chunks_mut(stride).enumerate() {
+            let at = i * stride;
+            let who = u64::from(self.pass) | u64::from(self.worker) << 32;
+            let words = [address + at as u64, self.seed, who, (place + at) as u64];
+            if let Some(head) = stretch.first_chunk_mut::<STAMP>() {
+                let all = [MAGIC, words[0], words[1], words[2], words[3], check(&words)];
+                for (i, word) in all.iter().enumerate() {
+                    head[8 * i..8 * i + 8].copy_from_slice(&word.to_le_bytes());
+                }
+            }
+        }
+    }
+}
+
+/// The words of a stamp whose check holds: address, seed, pass and worker, place in the stream.
+fn read_stamp(stretch: &[u8]) -> Option<[u64; 4]> {
+    let word =
+        |i: usize| stretch.get(8 * i..8 * i + 8).and_then(|b| b.try_into().ok()).map(u64::from_le_bytes);
+    let words = [word(1)?, word(2)?, word(3)?, word(4)?];
+    (word(0)? == MAGIC && word(5)? == check(&words)).then_some(words)
+}
+
+/// Whether a stretch begins with a stamp of any run for the address at which it was found.
+pub fn is_stamped(stretch: &[u8], address: u64) -> bool {
+    read_stamp(stretch).is_some_and(|w| w[0] == address)
+}
+
+/// Holds what was read against what a run wrote.
+#[derive(Debug, Default)]
+pub struct Verifier {
+    seed: u64,
+    /// The earliest pass whose data is not stale.
+    pass: u32,
+    kept: HashMap<(u64, usize), Vec<u8>>,
+}
+
+impl Verifier {
+    /// For data of the run with this seed, written in `pass` or later.
+    pub fn new(seed: u64, pass: u32) -> Self {
+        Self { seed, pass, kept: HashMap::new() }
+    }
+
+    /// What is wrong in a block that was read from `address`; stretches that are wrong in the same way are joined where they
+    /// touch.
+    pub fn check(&mut self, block: &[u8], address: u64, sealed: bool, found: &mut Vec<Mismatch>) {
+        let stride = if sealed { SEALED } else { STRIDE };
+        for (i, stretch) in block.chunks(stride).enumerate() {
+            let at = address + (i * stride) as u64;
+            let Some((wrong, belongs)) = self.wrong(stretch, at) else { continue };
+            let (offset, length) = (Bytes(at), Bytes(stretch.len() as u64));
+            match found.last_mut() {
+                Some(last)
+                    if wrong != Wrong::Misplaced
+                        && last.wrong == wrong
+                        && last.offset.0 + last.length.0 == at =>
+                {
+                    last.length.0 += length.0;
+                }
+                _ => found.push(Mismatch { offset, length, wrong, belongs: belongs.map(Bytes) }),
+            }
+        }
+    }
+
+    fn wrong(&mut self, stretch: &[u8], at: u64) -> Option<(Wrong, Option<u64>)> {
+        let Some([address, seed, who, place]) = read_stamp(stretch) else {
+            return Some((Wrong::Corrupt, None));
+        };
+        if address != at {
+            return Some((Wrong::Misplaced, Some(address)));
+        }
+        if seed != self.seed || (who as u32) < self.pass {
+            return Some((Wrong::Stale, None));
+        }
+        // A place that no stamp of ours can have, although its check holds, is not taken for one.
+        let place = usize::try_from(place).ok().filter(|p| *p < 1 << 40).unwrap_or(0);
+        let pool = Pool::new(seed, who as u32, (who >> 32) as u32);
+        let (number, within) = (place / STRIDE, place % STRIDE);
+        if self.kept.len() >= KEPT {
+            self.kept.clear();
+        }
+        let body = self.kept.entry((who, number)).or_insert_with(|| {
+            let mut body = vec![0; STRIDE];
+            pool.fill(&mut body, number * STRIDE);
+            body
+        });
+        let same = match body.get(within..within + stretch.len()) {
+            Some(body) => body[STAMP..] == stretch[STAMP..],
+            // It lies across the end of a stretch of the stream.
+            None => {
+                let mut across = vec![0; stretch.len()];
+                pool.fill(&mut across, place);
+                across[STAMP..] == stretch[STAMP..]
+            }
+        };
+        (!same).then_some((Wrong::Corrupt, None))
+    }
+}
+
+/// A buffer whose start is aligned for O_DIRECT.
+#[derive(Debug)]
+pub struct Buffer {
+    memory: Vec<u8>,
+    start: usize,
+    length: usize,
+}
+
+impl Buffer {
+    /// One of several of equal length, with its part of the stream.
+    pub fn filled(length: usize, pool: &Pool, slot: usize) -> Self {
+        let mut buffer = Self::aligned(length, ALIGN);
+        pool.fill(buffer.bytes_mut(), slot * length);
+        buffer
+    }
+
+    /// Filled with zeros, for reading into.
+    pub fn zeroed(length: usize) -> Self {
+        Self::aligned(length, ALIGN)
+    }
+
+    fn aligned(length: usize, align: usize) -> Self {
+        let mut memory = vec![0; length + align];
+        let start = memory.as_ptr().align_offset(align);
+        if align == HUGE {
+            super::uring::advise_huge(&mut memory[start..start + length]);
+        }
+        Self { memory, start, length }
+    }
+
+    /// The bytes.
+    pub fn bytes(&self) -> &[u8] {
+        &self.memory[self.start..self.start + self.length]
+    }
+
+    /// The bytes.
+    pub fn bytes_mut(&mut self) -> &mut [u8] {
+        &mut self.memory[self.start..self.start + self.length]
+    }
+}
+
+/// Buffers of equal size in one stretch of memory that may lie in huge pages, which the kernel and the processor find
+/// their way in more cheaply.
+#[derive(Debug)]
+pub struct Arena {
+    whole: Buffer,
+    block: usize,
+}
+
+impl Arena {
+    /// `count` buffers of `block` bytes, filled with the stream from its start.
+    pub fn filled(count: usize, block: usize, pool: &Pool) -> Self {
+        let mut whole = Buffer::aligned(count * block, HUGE);
+        pool.fill(whole.bytes_mut(), 0);
+        Self { whole, block }
+    }
+
+    /// No buffers.
+    pub fn empty() -> Self {
+        Self { whole: Buffer::aligned(0, ALIGN), block: 1 }
+    }
+
+    /// One of the buffers.
+    #[inline]
+    pub fn block(&mut self, index: usize) -> &mut [u8] {
+        let at = index * self.block;
+        &mut self.whole.bytes_mut()[at..at + self.block]
+    }
+
+    /// Number of buffers.
+    pub fn count(&self) -> usize {
+        self.whole.length / self.block
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn blocks_are_aligned_incompressible_and_all_different() {
+        let pool = Pool::new(99, 0, 0);
+        let mut arena = Arena::filled(2, 1 << 20, &pool);
+        assert_eq!(arena.block(1).as_ptr() as usize % ALIGN, 0);
+        let mut seen = std::collections::HashSet::new();
+        for number in 0..8_usize {
+            let block = arena.block(number % 2);
+            pool.stamp(block, (number << 20) as u64, (number % 2) << 20, false);
+            for (i, stretch) in block.chunks(STRIDE).enumerate() {
+                let at = ((number << 20) + i * STRIDE) as u64;
+                assert!(seen.insert(stretch.to_vec()), "stretch {i} of block {number} was there before");
+                assert!(is_stamped(stretch, at));
+                assert!(!is_stamped(stretch, at + STRIDE as u64), "misplaced");
+            }
+        }
+        // Entropy of the bytes within 0.1 % of 8 bits.
+        let block = arena.block(0);
+        let mut counts = [0_u32; 256];
+        block.iter().for_each(|b| counts[usize::from(*b)] += 1);
+        let n = block.len() as f64;
+        let entropy: f64 =
+            counts.iter().filter(|c| **c > 0).map(|&c| -f64::from(c) / n * (f64::from(c) / n).log2()).sum();
+        assert!(entropy > 7.992, "{entropy}");
+        assert!(!is_stamped(&[0; STRIDE], 0) && !is_stamped(&[], 0));
+    }
+
+    fn written(pass: u32, block: usize, slot: usize, address: u64) -> Vec<u8> {
+        let pool = Pool::new(5, pass, 3);
+        let mut buffer = Buffer::filled(block, &pool, slot);
+        pool.stamp(buffer.bytes_mut(), address, slot * block, true);
+        buffer.bytes().to_vec()
+    }
+
+    fn found(verifier: &mut Verifier, block: &[u8], address: u64) -> Vec<Mismatch> {
+        let mut found = Vec::new();
+        verifier.check(block, address, true, &mut found);
+        found
+    }
+
+    #[test]
+    fn what_was_written_is_known_again_and_what_was_not_is_told_apart() {
+        let mut verifier = Verifier::new(5, 2);
+        for (block, slot) in [(1 << 20, 1), (4096, 7), (512, 9), (96 << 10, 3)] {
+            let good = written(2, block, slot, 1 << 30);
+            assert_eq!(found(&mut verifier, &good, 1 << 30), [], "{block}");
+        }
+        let wrong = |wrong, offset, length, belongs| Mismatch {
+            offset: Bytes(offset),
+            length: Bytes(length),
+            wrong,
+            belongs,
+        };
+        let good = written(2, 64 << 10, 1, 1 << 20);
+        // One bit, far from any stamp.
+        let mut flipped = good.clone();
+        flipped[9000] ^= 0x10;
+        assert_eq!(
+            found(&mut verifier, &flipped, 1 << 20),
+            [wrong(Wrong::Corrupt, (1 << 20) + 8192, 4096, None)]
+        );
+        // Two pages that were never written.
+        let mut lost = good.clone();
+        lost[4096..12_288].fill(0);
+        assert_eq!(
+            found(&mut verifier, &lost, 1 << 20),
+            [wrong(Wrong::Corrupt, (1 << 20) + 4096, 8192, None)]
+        );
+        // A page of the pass before.
+        let mut old = good.clone();
+        old[8192..12_288].copy_from_slice(&written(1, 64 << 10, 1, 1 << 20)[8192..12_288]);
+        assert_eq!(found(&mut verifier, &old, 1 << 20), [wrong(Wrong::Stale, (1 << 20) + 8192, 4096, None)]);
+        // A page that belongs elsewhere.
+        let mut moved = good.clone();
+        moved[0..4096].copy_from_slice(&written(2, 64 << 10, 1, 4 << 20)[0..4096]);
+        assert_eq!(
+            found(&mut verifier, &moved, 1 << 20),
+            [wrong(Wrong::Misplaced, 1 << 20, 4096, Some(Bytes(4 << 20)))]
+        );
+        // Another run's.
+        let mut other = Verifier::new(6, 0);
+        assert_eq!(found(&mut other, &good, 1 << 20)[0].wrong, Wrong::Stale);
+    }
+}

@@ -1,0 +1,388 @@
+//! Keeps an engine busy: hands out addresses, stamps what is written, checks what is read, keeps depth and pace, and times every
+//! operation.
+//!
+//! The loop takes one reading of the clock for each batch of completions, allocates nothing, and takes no lock. The range of a
+//! transfer is a wall: an address outside of it is refused here, whatever made it.
+
+use super::pattern::{Pool, Verifier};
+use crate::clock::Monotonic;
+use crate::drive::{DriveError, Failure, Transfer};
+use crate::tally::Tally;
+use mile_core::{Bytes, Nanos, Op};
+use rand_core::{Rng, SeedableRng};
+use rand_xoshiro::Xoshiro256PlusPlus;
+
+/// Most memory that buffers may take.
+pub const MEMORY_LIMIT: u64 = 1 << 30;
+/// Time between two looks at how long the oldest operation is out.
+const LOOK: u64 = 100_000_000;
+/// Longest sleep of a paced transfer with nothing in flight.
+const DOZE: Nanos = Nanos(5_000_000);
+
+/// An operation that came back: its slot, and the bytes moved or the error number, negative.
+#[derive(Clone, Copy, Debug)]
+pub struct Completion {
+    /// Slot that it was submitted in.
+    pub slot: u32,
+    /// Bytes, or a negative errno.
+    pub result: i32,
+}
+
+/// A way of having operations in flight. A slot is one buffer.
+pub trait Engine: Send {
+    /// In words, for the log.
+    fn name(&self) -> &'static str;
+
+    /// The buffer of a slot that is not in flight.
+    fn buffer(&mut self, slot: u32) -> &mut [u8];
+
+    /// Puts an operation on a free slot in flight, at the latest with the next `wait`.
+    fn submit(&mut self, slot: u32, op: Op, offset: u64) -> std::io::Result<()>;
+
+    /// Waits until one operation is back or `timeout` is over, and gives all that are back.
+    fn wait(&mut self, timeout: Nanos, done: &mut Vec<Completion>) -> std::io::Result<()>;
+}
+
+/// Refuses a transfer whose buffers would take more memory than is allowed.
+pub fn check_memory(transfer: &Transfer) -> Result<(), DriveError> {
+    let depth = transfer.depth.saturating_mul(transfer.workers);
+    let need = transfer.block.0.saturating_mul(u64::from(depth));
+    if need > MEMORY_LIMIT {
+        return Err(DriveError::TooMuchMemory {
+            depth,
+            block: transfer.block,
+            need: Bytes(need),
+            limit: Bytes(MEMORY_LIMIT),
+        });
+    }
+    Ok(())
+}
+
+/// An operation in flight.
+#[derive(Clone, Copy)]
+struct Out {
+    address: u64,
+    op: Op,
+    /// When it was submitted; `u64::MAX` for a slot that is free.
+    since: u64,
+}
+
+const FREE: Out = Out { address: 0, op: Op::Idle, since: u64::MAX };
+
+/// A transfer underway on an engine.
+pub struct Pump<E> {
+    engine: E,
+    transfer: Transfer,
+    pool: Pool,
+    verifier: Option<Verifier>,
+    rng: Xoshiro256PlusPlus,
+    began: u64,
+    issued: u64,
+    position: u64,
+    blocks: u64,
+    free: Vec<u32>,
+    out: Vec<Out>,
+    done: Vec<Completion>,
+    looked: u64,
+}
+
+impl<E: Engine> Pump<E> {
+    /// Begins a transfer of data from `pool`. `now` is the drive's time.
+    pub fn new(engine: E, transfer: Transfer, pool: Pool, now: Nanos) -> Self {
+        let (seed, worker) = pool.run_and_worker();
+        Self {
+            engine,
+            verifier: transfer.verify.then(|| Verifier::new(seed, transfer.pass)),
+            rng: Xoshiro256PlusPlus::seed_from_u64(seed ^ transfer.skip.0 ^ u64::from(worker) << 48),
+            pool,
+            began: now.0,
+            issued: 0,
+            position: transfer.skip.0,
+            blocks: transfer.length.0 / transfer.block.0,
+            free: (0..transfer.depth).rev().collect(),
+            out: vec![FREE; transfer.depth as usize],
+            done: Vec::with_capacity(transfer.depth as usize),
+            looked: now.0,
+            transfer,
+        }
+    }
+
+    /// The engine in words.
+    pub fn name(&self) -> &'static str {
+        self.engine.name()
+    }
+
+    fn in_flight(&self) -> usize {
+        self.out.len() - self.free.len()
+    }
+
+    /// The oldest operation that is not back: when it was submitted, its address, and how many are out.
+    pub fn waiting(&self) -> Option<(u64, Bytes, usize)> {
+        let oldest = self.out.iter().filter(|o| o.since != u64::MAX).min_by_key(|o| o.since)?;
+        Some((oldest.since, Bytes(oldest.address), self.in_flight()))
+    }
+
+    fn next_address(&mut self) -> u64 {
+        let t = &self.transfer;
+        if t.random {
+            // Multiply and shift: uniform over blocks without a division.
+            let index = ((u128::from(self.rng.next_u64()) * u128::from(self.blocks)) >> 64) as u64;
+            return t.start.0 + index * t.block.0;
+        }
+        let at = t.start.0 + self.position;
+        self.position += t.block.0;
+        if self.position + t.block.0 > t.length.0 {
+            self.position = 0;
+        }
+        at
+    }
+
+    fn next_op(&mut self) -> Op {
+        if self.transfer.op != Op::Mixed {
+            return self.transfer.op;
+        }
+        let unit = (self.rng.next_u64() >> 11) as f64 / (1_u64 << 53) as f64;
+        if unit < self.transfer.reads { Op::Read } else { Op::Write }
+    }
+
+    /// When the next operation is due by the pace that is asked for.
+    fn due(&self) -> u64 {
+        let Some(rate) = self.transfer.rate else { return 0 };
+        self.began + (self.issued as f64 / rate.0 * 1e9) as u64
+    }
+
+    fn fill(&mut self, now: u64) -> Result<(), DriveError> {
+        let t = self.transfer;
+        while self.issued < t.budget.0 && self.due() <= now {
+            let Some(slot) = self.free.pop() else { break };
+            let (address, op) = (self.next_address(), self.next_op());
+            let inside = address >= t.start.0 && address + t.block.0 <= t.start.0 + t.length.0;
+            if !inside {
+                let why =
+                    format!("byte {address} is outside of the range of this leg; nothing was moved there");
+                return Err(DriveError::Unusable { why });
+            }
+            if op == Op::Write {
+                let place = slot as usize * t.block.0 as usize;
+                self.pool.stamp(self.engine.buffer(slot), address, place, t.sealed);
+            }
+            if let Err(source) = self.engine.submit(slot, op, address) {
+                self.free.push(slot);
+                return Err(self.failed(op, address, source));
+            }
+            self.out[slot as usize] = Out { address, op, since: now };
+            self.issued += t.block.0;
+        }
+        Ok(())
+    }
+
+    /// Goes on until `until`; gives whether everything is moved and back. Comes back early where something failed.
+    pub fn advance(
+        &mut self,
+        clock: &Monotonic,
+        until: Nanos,
+        tally: &mut Tally,
+    ) -> Result<bool, DriveError> {
+        let mut now = clock.now().0;
+        while now < until.0 {
+            self.fill(now)?;
+            if self.in_flight() == 0 {
+                if self.issued >= self.transfer.budget.0 {
+                    return Ok(true);
+                }
+                // It waits for its pace.
+                clock.sleep_until(until.min(Nanos(self.due())).min(Nanos(now).plus(DOZE)));
+                now = clock.now().0;
+                continue;
+            }
+            let next =
+                if self.transfer.rate.is_some() && !self.free.is_empty() { self.due() } else { u64::MAX };
+            now = self.reap(clock, until.min(Nanos(next.max(now + 1))), tally)?;
+            if !tally.failures.is_empty() || !tally.mismatches.is_empty() {
+                break;
+            }
+        }
+        Ok(self.in_flight() == 0 && self.issued >= self.transfer.budget.0)
+    }
+
+    /// Waits for what is in flight.
+    pub fn drain(&mut self, clock: &Monotonic, tally: &mut Tally) -> Result<(), DriveError> {
+        while self.in_flight() > 0 {
+            let until = clock.now().plus(Nanos(100_000_000));
+            self.reap(clock, until, tally)?;
+        }
+        Ok(())
+    }
+
+    /// Waits for completions until `until`, and counts them. Gives the time.
+    fn reap(&mut self, clock: &Monotonic, until: Nanos, tally: &mut Tally) -> Result<u64, DriveError> {
+        let mut done = std::mem::take(&mut self.done);
+        done.clear();
+        let timeout = until.since(clock.now());
+        let waited = self.engine.wait(timeout, &mut done);
+        let now = clock.now().0;
+        let block = self.transfer.block.0;
+        for c in &done {
+            let out = std::mem::replace(&mut self.out[c.slot as usize], FREE);
+            self.free.push(c.slot);
+            if u64::try_from(c.result) == Ok(block) {
+                tally.add(out.op, Bytes(out.address), block, Nanos(now - out.since));
+                if let Some(verifier) = &mut self.verifier {
+                    let bytes = self.engine.buffer(c.slot);
+                    verifier.check(bytes, out.address, self.transfer.sealed, &mut tally.mismatches);
+                }
+            } else {
+                tally.errors += 1;
+                let errno = (c.result < 0).then(|| -c.result);
+                let (offset, length) = (Bytes(out.address), Bytes(block));
+                tally.failures.push(Failure { op: out.op, offset, length, errno });
+            }
+        }
+        self.done = done;
+        if let Err(e) = waited {
+            let (op, address) = self.waiting().map_or((Op::Idle, 0), |w| (self.transfer.op, w.1.0));
+            return Err(self.failed(op, address, e));
+        }
+        if now.saturating_sub(self.looked) > LOOK {
+            self.looked = now;
+            self.mind_patience(now)?;
+        }
+        Ok(now)
+    }
+
+    fn mind_patience(&self, now: u64) -> Result<(), DriveError> {
+        match self.waiting() {
+            Some((since, offset, in_flight)) if now.saturating_sub(since) > self.transfer.patience.0 => {
+                Err(DriveError::Stalled { limit: self.transfer.patience, in_flight, offset })
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn failed(&self, op: Op, offset: u64, source: std::io::Error) -> DriveError {
+        let op = if op == Op::Write { "write" } else { "read" };
+        DriveError::Operation { op, offset: Bytes(offset), length: self.transfer.block, source }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// An engine that moves nothing, and remembers what it was asked for.
+    struct Fake {
+        buffer: Vec<u8>,
+        out: Vec<u32>,
+        asked: std::sync::Arc<std::sync::Mutex<Vec<(Op, u64)>>>,
+    }
+
+    impl Engine for Fake {
+        fn name(&self) -> &'static str {
+            "fake"
+        }
+
+        fn buffer(&mut self, _slot: u32) -> &mut [u8] {
+            &mut self.buffer
+        }
+
+        fn submit(&mut self, slot: u32, op: Op, offset: u64) -> std::io::Result<()> {
+            self.out.push(slot);
+            self.asked.lock().unwrap().push((op, offset));
+            Ok(())
+        }
+
+        fn wait(&mut self, _timeout: Nanos, done: &mut Vec<Completion>) -> std::io::Result<()> {
+            // The last first, so that slots come back in another order.
+            done.extend(self.out.pop().map(|slot| Completion { slot, result: self.buffer.len() as i32 }));
+            Ok(())
+        }
+    }
+
+    fn asked(transfer: Transfer) -> (Vec<(Op, u64)>, Tally) {
+        let all = std::sync::Arc::default();
+        let fake = Fake {
+            buffer: vec![0; transfer.block.0 as usize],
+            out: Vec::new(),
+            asked: std::sync::Arc::clone(&all),
+        };
+        let clock = Monotonic::start();
+        let mut pump = Pump::new(fake, transfer, Pool::new(3, 0, 0), clock.now());
+        let mut tally = Tally::default();
+        while !pump.advance(&clock, clock.now().plus(Nanos(50_000_000)), &mut tally).unwrap() {}
+        drop(pump);
+        (std::sync::Arc::into_inner(all).unwrap().into_inner().unwrap(), tally)
+    }
+
+    proptest! {
+        /// Whatever the transfer, no operation leaves its range, and exactly its budget is moved.
+        #[test]
+        fn no_operation_leaves_the_range_and_the_budget_is_kept(
+            random in any::<bool>(), mixed in any::<bool>(), depth in 1_u32..40, start in 0_u64..1000,
+            blocks in 1_u64..64, budget in 0_u64..200, skip in 0_u64..64
+        ) {
+            let block = 4096;
+            let t = Transfer {
+                op: if mixed { Op::Mixed } else { Op::Write },
+                reads: 0.5,
+                random,
+                depth,
+                block: Bytes(block),
+                start: Bytes(start * 512),
+                length: Bytes(blocks * block),
+                budget: Bytes(budget * block),
+                skip: Bytes(skip % blocks * block),
+                ..Transfer::default()
+            };
+            let (all, tally) = asked(t);
+            prop_assert_eq!(all.len() as u64, budget);
+            prop_assert_eq!(tally.written.0 + tally.read.0, budget * block);
+            for (_, at) in &all {
+                prop_assert!(*at >= t.start.0 && at + block <= t.start.0 + t.length.0);
+                prop_assert_eq!((at - t.start.0) % block, 0);
+            }
+            if !random {
+                let expected = (0..budget).map(|i| t.start.0 + (t.skip.0 / block + i) % blocks * block);
+                prop_assert!(all.iter().map(|a| a.1).eq(expected));
+            }
+        }
+    }
+
+    #[test]
+    fn a_mix_has_its_share_of_reads_and_random_addresses_are_uniform() {
+        let t = Transfer {
+            op: Op::Mixed,
+            reads: 0.7,
+            random: true,
+            block: Bytes(512),
+            length: Bytes(512 * 16),
+            budget: Bytes(512 * 64_000),
+            ..Transfer::default()
+        };
+        let (all, tally) = asked(t);
+        let reads = all.iter().filter(|a| a.0 == Op::Read).count() as f64 / all.len() as f64;
+        // Three standard deviations of a share of 0.7 in 64,000 draws are 0.0054.
+        assert!((reads - 0.7).abs() < 0.0055, "{reads}");
+        assert_eq!(tally.read.0, all.iter().filter(|a| a.0 == Op::Read).count() as u64 * 512);
+        let mut counts = [0_f64; 16];
+        all.iter().for_each(|a| counts[(a.1 / 512) as usize] += 1.0);
+        let chi: f64 = counts.iter().map(|c| (c - 4000.0).powi(2) / 4000.0).sum();
+        // The 99.9 % point of chi-squared with 15 degrees of freedom.
+        assert!(chi < 37.7, "{chi}");
+    }
+
+    #[test]
+    fn a_paced_transfer_does_not_run_ahead_of_its_pace() {
+        let t = Transfer {
+            block: Bytes(4096),
+            length: Bytes(4096 * 8),
+            budget: Bytes(4096 * 20),
+            rate: Some(mile_core::Rate(4096.0 * 100.0)),
+            ..Transfer::default()
+        };
+        let clock = Monotonic::start();
+        let (all, _) = asked(t);
+        // The twentieth is due nineteen hundredths of a second after the first.
+        assert!(clock.now() >= Nanos(190_000_000) && all.len() == 20);
+    }
+}

@@ -1,0 +1,215 @@
+//! Several workers, each a thread with an engine of its own. A sequential range is cut into equal parts, one for each; random
+//! workers share the whole range.
+
+use super::{EngineChoice, Single};
+use crate::clock::Monotonic;
+use crate::drive::{DriveError, Transfer};
+use crate::tally::Tally;
+use mile_core::{Bytes, Nanos, Rate};
+use std::fs::File;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::thread::JoinHandle;
+
+/// Time between two looks of a worker at what the others want of it.
+const SLICE: Nanos = Nanos(10_000_000);
+
+struct Shared {
+    tally: Mutex<Tally>,
+    stop: AtomicBool,
+}
+
+/// Workers underway.
+pub struct Workers {
+    shared: Arc<Shared>,
+    threads: Vec<JoinHandle<Result<(), DriveError>>>,
+    name: &'static str,
+}
+
+/// The part of a transfer that one of its workers does.
+pub fn part(transfer: &Transfer, worker: u32) -> Transfer {
+    let (count, block) = (u64::from(transfer.workers), transfer.block.0);
+    // Whole blocks, the remainder to the first workers.
+    let share = |bytes: u64| {
+        let blocks = bytes / block;
+        (blocks / count + u64::from(u64::from(worker) < blocks % count)) * block
+    };
+    let before = |bytes: u64| {
+        let blocks = bytes / block;
+        (blocks / count * u64::from(worker) + u64::from(worker).min(blocks % count)) * block
+    };
+    let rate = transfer.rate.map(|r| Rate(r.0 / count as f64));
+    let one = Transfer { workers: 1, rate, budget: Bytes(share(transfer.budget.0)), ..*transfer };
+    if transfer.random {
+        return one;
+    }
+    let length = share(transfer.length.0);
+    let skip = share(transfer.skip.0);
+    Transfer {
+        start: Bytes(transfer.start.0 + before(transfer.length.0)),
+        length: Bytes(length),
+        skip: Bytes(if skip >= length { 0 } else { skip }),
+        ..one
+    }
+}
+
+impl Workers {
+    /// Begins all of them.
+    pub fn begin(
+        file: &File,
+        transfer: &Transfer,
+        seed: u64,
+        choice: EngineChoice,
+        clock: Monotonic,
+    ) -> std::io::Result<Self> {
+        let shared = Arc::new(Shared { tally: Mutex::new(Tally::default()), stop: AtomicBool::new(false) });
+        let (named, names) = crossbeam_channel::bounded(transfer.workers as usize);
+        let threads = (0..transfer.workers)
+            .map(|worker| {
+                let (shared, file, named) = (Arc::clone(&shared), file.try_clone()?, named.clone());
+                let mine = part(transfer, worker);
+                std::thread::Builder::new().name(format!("worker {worker}")).spawn(move || {
+                    let io = |source| DriveError::Io {
+                        path: "the drive".into(),
+                        doing: "start a worker for",
+                        source,
+                    };
+                    // Its ring is for the thread that makes it.
+                    let mut one =
+                        Single::begin(&file, &mine, seed, worker, choice, clock.now()).map_err(io)?;
+                    let _ = named.send(one.name());
+                    work(&mut one, &clock, &shared)
+                })
+            })
+            .collect::<std::io::Result<_>>()?;
+        drop(named);
+        let name = names.recv().unwrap_or("nothing");
+        Ok(Self { shared, threads, name })
+    }
+
+    /// The engine of each in words.
+    pub fn name(&self) -> &'static str {
+        self.name
+    }
+
+    fn take(&self, tally: &mut Tally) {
+        let mut shared = self.shared.tally.lock().unwrap_or_else(PoisonError::into_inner);
+        tally.merge(&mut shared);
+        shared.clear();
+    }
+
+    /// Lets them go on until `until`; gives whether all of them are done.
+    pub fn advance(
+        &mut self,
+        clock: &Monotonic,
+        until: Nanos,
+        tally: &mut Tally,
+    ) -> Result<bool, DriveError> {
+        loop {
+            let over = self.threads.iter().all(JoinHandle::is_finished);
+            if over {
+                self.drain(tally)?;
+                return Ok(true);
+            }
+            let failed = {
+                let shared = self.shared.tally.lock().unwrap_or_else(PoisonError::into_inner);
+                !shared.failures.is_empty() || !shared.mismatches.is_empty()
+            };
+            let one_gone = self.threads.iter().any(JoinHandle::is_finished) && self.collect_finished()?;
+            if clock.now() >= until || failed || one_gone {
+                self.take(tally);
+                return Ok(false);
+            }
+            clock.sleep_until(until.min(clock.now().plus(SLICE)));
+        }
+    }
+
+    /// Takes workers that are done off the list; an error of one ends all.
+    fn collect_finished(&mut self) -> Result<bool, DriveError> {
+        let mut at = 0;
+        while at < self.threads.len() {
+            if self.threads[at].is_finished() && self.threads.len() > 1 {
+                if let Ok(Err(e)) = self.threads.swap_remove(at).join() {
+                    self.shared.stop.store(true, Ordering::Relaxed);
+                    return Err(e);
+                }
+            } else {
+                at += 1;
+            }
+        }
+        Ok(false)
+    }
+
+    /// Ends them, and waits for what they have in flight.
+    pub fn drain(&mut self, tally: &mut Tally) -> Result<(), DriveError> {
+        self.shared.stop.store(true, Ordering::Relaxed);
+        let mut first = Ok(());
+        for thread in self.threads.drain(..) {
+            // Each ends within its patience, whatever the drive does.
+            let ended = thread
+                .join()
+                .unwrap_or_else(|_| Err(DriveError::Unusable { why: "a worker ended unexpectedly".into() }));
+            if first.is_ok() {
+                first = ended;
+            }
+        }
+        self.take(tally);
+        first
+    }
+}
+
+impl Drop for Workers {
+    fn drop(&mut self) {
+        self.shared.stop.store(true, Ordering::Relaxed);
+    }
+}
+
+fn work(one: &mut Single, clock: &Monotonic, shared: &Shared) -> Result<(), DriveError> {
+    let mut own = Tally::default();
+    let give = |own: &mut Tally| {
+        shared.tally.lock().unwrap_or_else(PoisonError::into_inner).merge(own);
+        own.clear();
+    };
+    loop {
+        let went = one.advance(clock, clock.now().plus(SLICE), &mut own);
+        give(&mut own);
+        if went? {
+            return Ok(());
+        }
+        if shared.stop.load(Ordering::Relaxed) {
+            let drained = one.drain(clock, &mut own);
+            give(&mut own);
+            return drained;
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn parts_cover_the_whole_and_overlap_nowhere(
+            workers in 1_u32..9, blocks in 9_u64..500, budget in 0_u64..900, start in 0_u64..50
+        ) {
+            let whole = Transfer {
+                workers,
+                block: Bytes(4096),
+                start: Bytes(start * 4096),
+                length: Bytes(blocks * 4096),
+                budget: Bytes(budget * 4096),
+                ..Transfer::default()
+            };
+            let parts: Vec<Transfer> = (0..workers).map(|w| part(&whole, w)).collect();
+            prop_assert_eq!(parts.iter().map(|p| p.budget.0).sum::<u64>(), whole.budget.0);
+            let mut at = whole.start.0;
+            for p in &parts {
+                prop_assert_eq!(p.start.0, at);
+                at += p.length.0;
+            }
+            prop_assert_eq!(at, whole.start.0 + whole.length.0);
+        }
+    }
+}
