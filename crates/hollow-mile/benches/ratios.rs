@@ -23,7 +23,7 @@ use mile_drive::io::pattern::{Arena, Pool};
 use mile_drive::sim::SimDrive;
 use mile_drive::{Drive, Tally, Transfer};
 use mile_logbook::{Logbook, Recorder};
-use mile_runner::{RunHead, Speed, Status, execute, run};
+use mile_runner::{RunHead, Status, Terms, execute, run};
 use rand_core::{Rng, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
 use std::fs::{File, OpenOptions};
@@ -106,10 +106,10 @@ fn ours(path: &Path, book: &Path, block: &str, depth: usize, access: &str, bytes
     let head = run::head(&plan, &text, &drive, 1, 0);
     let (_commands, obeyed) = crossbeam_channel::unbounded();
     let (number, _numbers) = crossbeam_channel::unbounded();
-    let recorder = Recorder::start(Logbook::open(book).unwrap(), number).unwrap();
+    let recorder = Recorder::start(Logbook::open(book).unwrap(), number, None).unwrap();
     let mut span: Option<(Nanos, Nanos)> = None;
     let mut cpu = None;
-    let outcome = execute(&plan, head, &mut drive, Speed::Max, true, &obeyed, &mut |m| {
+    let outcome = execute(&plan, head, &mut drive, Terms { keep: true, ..Terms::PLAIN }, &obeyed, &mut |m| {
         match &m {
             // From the first operation on: making and opening the file is not part of the path.
             mile_runner::Message::Event(e) if matches!(e.kind, mile_runner::EventKind::Engine(_)) => {

@@ -24,6 +24,13 @@ pub(crate) enum Command {
     Demo(DemoArgs),
     /// Run a course on a drive, without a screen.
     Run(RunArgs),
+    /// Show a run that is underway, wherever it was started.
+    Attach(AttachArgs),
+    /// Go on with a run that was interrupted, from the leg that it was in.
+    Resume(ResumeArgs),
+    /// A runner's process; started by the others.
+    #[command(hide = true)]
+    Runner,
     /// Say what a run shows: plateaus, breaks and their causes, temperature.
     Findings(FindingsArgs),
     /// Write a run as a figure (SVG, PDF) or as data (CSV, JSON Lines).
@@ -87,6 +94,9 @@ pub(crate) struct RunArgs {
     /// Allow writing over something that is recognised on the device, such as gpt or ext. May be given more than once.
     #[arg(long, value_name = "WHAT", requires = "arm")]
     pub(crate) destroy: Vec<String>,
+    /// Leave the run to a process of its own, and come back at once.
+    #[arg(long, conflicts_with_all = ["truth", "format"])]
+    pub(crate) detach: bool,
     /// Discard what the course writes to before it begins.
     #[arg(long)]
     pub(crate) discard_first: bool,
@@ -98,6 +108,44 @@ pub(crate) struct RunArgs {
     pub(crate) engine: EngineArg,
     #[command(flatten)]
     pub(crate) situation: SituationArgs,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct AttachArgs {
+    /// The run's number; may be left out where only one is underway.
+    pub(crate) run: Option<i64>,
+    /// Follow it in lines of text, without the full screen.
+    #[arg(long)]
+    pub(crate) text: bool,
+    /// End it cleanly.
+    #[arg(long)]
+    pub(crate) stop: bool,
+    /// What to print at the end.
+    #[arg(long, value_enum, default_value_t)]
+    pub(crate) format: Format,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ResumeArgs {
+    /// The run's number, or `last`.
+    pub(crate) run: String,
+    #[arg(long, value_name = "FILE")]
+    pub(crate) logbook: Option<PathBuf>,
+    /// Allow writing to a block device, as with `run`.
+    #[arg(long, value_name = "SERIAL")]
+    pub(crate) arm: Option<String>,
+    /// Allow writing over something that is recognised on the device, as with `run`.
+    #[arg(long, value_name = "WHAT", requires = "arm")]
+    pub(crate) destroy: Vec<String>,
+    /// How fast a simulated drive's time runs.
+    #[arg(long, default_value = "max")]
+    pub(crate) speed: Speed,
+    /// Leave the run to a process of its own, and come back at once.
+    #[arg(long, conflicts_with = "format")]
+    pub(crate) detach: bool,
+    /// What to print at the end.
+    #[arg(long, value_enum, default_value_t)]
+    pub(crate) format: Format,
 }
 
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]

@@ -1,9 +1,11 @@
 //! The commands without a screen.
 
+pub(crate) mod attach;
 pub(crate) mod bench;
 pub(crate) mod course;
 pub(crate) mod export;
 pub(crate) mod findings;
 pub(crate) mod health;
 pub(crate) mod logbook;
+pub(crate) mod resume;
 pub(crate) mod run;

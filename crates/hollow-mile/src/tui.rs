@@ -24,12 +24,13 @@ use canvas::Framing;
 use crossbeam_channel::{Receiver, Sender, bounded, never, select, unbounded};
 use crossterm::event::Event;
 use jobs::Jobs;
+use mile_runner::remote::Frame;
 use mile_runner::{Message, Speed};
 use ratatui::layout::Rect;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use state::{BenchPlace, Choice, FindingsPlace, LogbookPlace, Place, State};
 use std::io::IsTerminal;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 use theme::Theme;
 
@@ -49,7 +50,13 @@ pub(crate) fn open_bench(logbook: Option<PathBuf>) -> Result<(), Failure> {
     let path = logbook_path(logbook.as_deref())?;
     // Said before the screen is taken over.
     mile_logbook::Logbook::open(&path)?;
-    run(state(path, Speed::Times(60.0), false))
+    let mut state = state(path, Speed::Times(60.0), false);
+    let here = std::path::absolute(&state.logbook_path)?;
+    if let Some((socket, _)) = mile_runner::remote::runners().into_iter().find(|(_, h)| h.logbook == here) {
+        // It may have ended just now, and is then in the logbook.
+        let _ = update::attach(&mut state, &socket);
+    }
+    run(state)
 }
 
 /// The terminal on the simulated bench, with a copy of the demonstration logbook in a temporary place.
@@ -87,6 +94,7 @@ pub(crate) fn state(logbook_path: PathBuf, speed: Speed, is_demo: bool) -> State
         canvas_area: Rect::default(),
         place_spans: Vec::new(),
         quit: false,
+        stopping: false,
     }
 }
 
@@ -111,13 +119,14 @@ fn run(mut state: State) -> Result<(), Failure> {
         dirty = wait(&mut state, &jobs, &events, &asked);
     }
     drop(taken);
-    leave(state)
+    leave(state);
+    Ok(())
 }
 
 /// Waits until something has come in, and takes in all of it. Gives whether a frame is due.
 fn wait(state: &mut State, jobs: &Jobs, events: &Receiver<Event>, asked: &Receiver<()>) -> bool {
     let messages =
-        state.live.as_ref().and_then(|l| l.strings.as_ref()).map_or_else(never, |s| s.messages.clone());
+        state.live.as_ref().and_then(|l| l.strings.as_ref()).map_or_else(never, |s| s.frames.clone());
     let mut from_run = false;
     select! {
         recv(events) -> event => match event {
@@ -133,7 +142,7 @@ fn wait(state: &mut State, jobs: &Jobs, events: &Receiver<Event>, asked: &Receiv
         recv(messages) -> message => {
             from_run = true;
             match message {
-                Ok(message) => update::message(state, jobs, message),
+                Ok(frame) => update::frame(state, jobs, frame),
                 Err(_) => update::finished(state, jobs),
             }
         },
@@ -158,20 +167,15 @@ fn panic_if_asked(event: &Event) {
     }
 }
 
-fn take_rest(state: &mut State, jobs: &Jobs, events: &Receiver<Event>, messages: &Receiver<Message>) {
-    for message in messages.try_iter().take(BATCH) {
-        update::message(state, jobs, message);
+fn take_rest(state: &mut State, jobs: &Jobs, events: &Receiver<Event>, messages: &Receiver<Frame>) {
+    for frame in messages.try_iter().take(BATCH) {
+        update::frame(state, jobs, frame);
     }
     for event in events.try_iter() {
         update::input(state, jobs, &event);
     }
     for result in jobs.results.try_iter() {
         update::done(state, result);
-    }
-    if let Some(live) = &mut state.live
-        && let Some(number) = live.strings.as_ref().and_then(|s| s.number.try_recv().ok())
-    {
-        live.number = Some(number);
     }
 }
 
@@ -193,21 +197,35 @@ fn watch_signals(ask: Sender<()>) -> Result<(), Failure> {
     Ok(())
 }
 
-/// A run that is still underway is stopped cleanly, and said where it is.
-fn leave(mut state: State) -> Result<(), Failure> {
-    let Some(strings) = state.live.as_mut().and_then(|l| l.strings.take()) else { return Ok(()) };
-    // It may have ended just now.
-    let _ = strings.commands.send(mile_runner::Command::Stop);
-    let ended = strings.finish()?;
-    match ended.kept {
-        Ok(run) if !state.is_demo => text::say(&format!(
-            "The run is {}; it is run {run} of the logbook.",
-            ended.outcome.status.words()
-        )),
-        Ok(_) => {}
-        Err(e) => return Err(Failure::run(e.to_string())),
+/// A run that is still underway goes on without the terminal; says how it is found again.
+fn leave(mut state: State) {
+    let is_demo = state.is_demo;
+    let Some(live) = state.live.as_mut().filter(|l| !l.is_over()) else { return };
+    let Some(strings) = live.strings.take() else { return };
+    let number = live.number.map_or_else(|| "The run".into(), |r| format!("Run {r}"));
+    if is_demo && !state.stopping {
+        // Asked by a signal; its logbook goes with the demo.
+        let _ = strings.commands.send(mile_runner::Command::Stop);
     }
-    Ok(())
+    if state.stopping || is_demo {
+        // Its last word is waited for, not too long.
+        while let Ok(frame) = strings.frames.recv_timeout(Duration::from_secs(20)) {
+            if let Frame::Message(Message::Ended(outcome)) = frame {
+                text::say(&format!("{number} is {}.", outcome.status.words()));
+                return;
+            }
+        }
+    }
+    text::say(&format!(
+        "{number} goes on without the terminal. `hollow-mile attach` shows it again, and `hollow-mile attach --stop` ends it."
+    ));
+}
+
+/// The terminal on a run that is underway.
+pub(crate) fn open_attached(logbook: PathBuf, socket: &Path) -> Result<(), Failure> {
+    let mut state = state(logbook, Speed::Max, false);
+    update::attach(&mut state, socket)?;
+    run(state)
 }
 
 /// A screen in memory, for measuring.

@@ -3,7 +3,7 @@
 
 mod common;
 
-use common::Bench;
+use common::{Bench, LONG_SOAK};
 use std::process::{Command, Stdio};
 use std::time::Duration;
 
@@ -31,8 +31,9 @@ impl Terminal {
             "sh",
         ]);
         let home = terminal.bench.path(".").display().to_string();
+        let runtime = terminal.bench.runtime().display().to_string();
         let line = format!(
-            "cd {home} && export HOME={home} XDG_DATA_HOME={home} TZ=UTC LANG=C.UTF-8 PS1='prompt> ' {environment} && clear && {} {args}",
+            "cd {home} && export XDG_RUNTIME_DIR={runtime} HOME={home} XDG_DATA_HOME={home} TZ=UTC LANG=C.UTF-8 PS1='prompt> ' {environment} && clear && {} {args}",
             env!("CARGO_BIN_EXE_hollow-mile")
         );
         terminal.keys(&["-l", &line]);
@@ -126,8 +127,8 @@ fn whole_way(columns: u16, rows: u16) {
     t.press(&["X"], "Stop the run?");
     t.press(&["y"], "The run is stopped");
     t.press(&["3"], "Run 5, long soak on Merrow K2 2TB: stopped");
-    let screen = t.until_all(&["below the warning limit", "write cache exhausted, 0.99 sure"]);
-    assert!(screen.contains("+ first fall of this leg"), "evidence under the selected break:\n{screen}");
+    // Evidence under the selected break.
+    t.until_all(&["below the warning limit", "write cache exhausted, 0.99 sure", "+ first fall of this leg"]);
     t.press(&["4"], "5 runs, the newest first.");
     t.press(&["/"], "/ ▏");
     t.type_text("carrier");
@@ -206,19 +207,53 @@ fn a_resize_is_followed_and_a_window_too_small_is_said() {
 }
 
 #[test]
-fn leaving_with_a_run_underway_asks_and_keeps_what_was_done() {
+fn a_run_goes_on_when_its_terminal_is_left_and_is_seen_again() {
     let t = Terminal::start(100, 30, "", "--logbook mine.logbook");
     t.until("none in this logbook");
     t.press(&["s"], "A run on sim:merrow-k2");
     t.press(&["Right"], "Writes at most 1,600 GB");
     t.press(&["Enter"], "Leg 2 of 3, soak");
     t.until("MB/s");
-    t.press(&["q"], "A run is underway and ends with this terminal");
+    t.press(&["q"], "l leaves it running");
     t.press(&["Escape"], "Leg 2 of 3, soak");
-    t.press(&["q"], "y stops it and");
-    t.press(&["y"], "The run is stopped; it is run 1 of the logbook.");
+    t.press(&["q"], "l leaves it running");
+    t.press(&["l"], "Run 1 goes on without the terminal.");
     t.shell_is_back();
-    assert!(t.bench.ok(&["logbook", "list", "--logbook", "mine.logbook"]).contains("stopped"));
+    assert!(t.bench.ok(&["logbook", "list", "--logbook", "mine.logbook"]).contains("underway"));
+    assert!(t.bench.ok(&["attach", "1", "--stop"]).contains("stopped"));
+    // A run that was started elsewhere: the terminal finds it by its logbook, or is told its number.
+    let started =
+        ["run", LONG_SOAK, "--on", "sim:merrow-k2", "--speed", "x1", "--detach", "--logbook", "mine.logbook"];
+    assert!(t.bench.ok(&started).contains("Run 2 goes on"));
+    t.type_text(&format!("clear; {} --logbook mine.logbook", env!("CARGO_BIN_EXE_hollow-mile")));
+    t.press(&["Enter"], "Leg 2 of 3, soak");
+    t.press(&["q"], "l leaves it running");
+    t.press(&["l"], "Run 2 goes on without the terminal");
+    t.shell_is_back();
+    t.type_text(&format!("clear; {} attach 2", env!("CARGO_BIN_EXE_hollow-mile")));
+    t.press(&["Enter"], "Leg 2 of 3, soak");
+    t.press(&["q"], "s stops it and leaves");
+    t.press(&["s"], "Run 2 is stopped.");
+    t.shell_is_back();
+    assert!(!t.bench.ok(&["logbook", "list", "--logbook", "mine.logbook"]).contains("underway"));
+    assert!(t.bench.sockets().is_empty());
+}
+
+#[test]
+fn a_runner_that_is_killed_is_seen_at_once_and_a_terminal_that_is_killed_is_nothing_to_it() {
+    let t = Terminal::start(100, 30, "", "--logbook mine.logbook");
+    t.until("none in this logbook");
+    t.press(&["s"], "A run on sim:merrow-k2");
+    t.press(&["Right"], "Writes at most 1,600 GB");
+    t.press(&["Enter"], "Leg 2 of 3, soak");
+    t.until("MB/s");
+    t.tmux(&["kill-session", "-t", "t"]);
+    let socket = &t.bench.sockets()[0];
+    let client = mile_runner::remote::Client::connect(socket).unwrap();
+    assert!(client.frames.recv().is_ok(), "it goes on");
+    assert!(Command::new("kill").args(["-KILL", &client.hello.pid.to_string()]).status().unwrap().success());
+    while client.frames.recv().is_ok() {}
+    assert!(t.bench.ok(&["logbook", "list", "--logbook", "mine.logbook"]).contains("cut short"));
 }
 
 #[test]

@@ -311,36 +311,46 @@ fn number_passes(legs: &mut [PlannedLeg], errors: &mut Vec<String>) {
             continue;
         }
         let (from, to) = (t.start.0, t.start.0 + t.length.0);
-        let mut covered = None;
+        // What lies open yet, and the earliest pass of those that cover the rest.
+        let mut open = vec![(from, to)];
+        let mut first = None;
         for earlier in before.iter_mut().rev() {
+            if open.is_empty() {
+                break;
+            }
             match &mut earlier.work {
                 Work::Transfer(w) if w.op != Op::Read && w.start.0 < to && from < w.start.0 + w.length.0 => {
                     w.sealed = true;
                     let whole = w.op == Op::Write
                         && w.access == Access::Sequential
+                        && (w.workers == 1 || w.budget.0 >= w.length.0)
                         && earlier.time.is_none()
-                        && earlier.below.is_none()
-                        && w.start.0 <= from
-                        && w.start.0 + w.budget.0.min(w.length.0) >= to;
+                        && earlier.below.is_none();
                     if whole {
-                        covered = Some(w.pass);
-                        break;
+                        first = Some(w.pass);
+                        open = without(&open, (w.start.0, w.start.0 + w.budget.0.min(w.length.0)));
                     }
                 }
                 Work::Discard { start, length } if start.0 < to && from < start.0 + length.0 => break,
                 _ => {}
             }
         }
-        match covered {
+        match first.filter(|_| open.is_empty()) {
             Some(first) => t.pass = first,
             None => errors.push(format!(
-                "Leg {} verifies {} to {}, but no leg before it writes the whole of that sequentially: there is nothing to hold it against.",
+                "Leg {} verifies {} to {}, but the legs before it do not write the whole of that sequentially: there is nothing to hold it against.",
                 leg.name,
                 Bytes(from),
                 Bytes(to)
             )),
         }
     }
+}
+
+/// What is left of stretches when one is taken out of them.
+fn without(stretches: &[(u64, u64)], (from, to): (u64, u64)) -> Vec<(u64, u64)> {
+    let parts = stretches.iter().flat_map(|&(a, b)| [(a, b.min(from)), (a.max(to), b)]);
+    parts.filter(|(a, b)| a < b).collect()
 }
 
 /// The range of a leg in whole units on this drive: first byte and length. `None`, with the reason in `errors`, where not

@@ -5,18 +5,23 @@ use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 /// Monotonic time since the clock was made.
 #[derive(Clone, Copy, Debug)]
-pub struct Monotonic(Instant);
+pub struct Monotonic(Instant, u64);
 
 impl Monotonic {
     /// Starts at zero now.
     #[expect(clippy::disallowed_methods, reason = "this is the clock that others take as an argument")]
     pub fn start() -> Self {
-        Self(Instant::now())
+        Self(Instant::now(), 0)
     }
 
-    /// Time since it was made.
+    /// Starts at `at` now.
+    pub fn start_at(at: Nanos) -> Self {
+        Self(Self::start().0, at.0)
+    }
+
+    /// Time since it was made, and what it started at.
     pub fn now(&self) -> Nanos {
-        Nanos(u64::try_from(self.0.elapsed().as_nanos()).unwrap_or(u64::MAX))
+        Nanos(u64::try_from(self.0.elapsed().as_nanos()).unwrap_or(u64::MAX).saturating_add(self.1))
     }
 
     /// Sleeps until `at`; returns at once where that is past.

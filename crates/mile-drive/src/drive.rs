@@ -432,6 +432,9 @@ pub trait Drive: Send {
         Ok(())
     }
 
+    /// Sets the time at which it will be opened, for a run that goes on. 0 where this is not called.
+    fn start_at(&mut self, at: Nanos);
+
     /// Makes it ready. Nothing is written before this.
     fn open(&mut self) -> Result<(), DriveError>;
 

@@ -34,6 +34,7 @@ pub struct FileDrive {
     sensors: Option<Sensors>,
     moved_at_open: Option<Bytes>,
     clock: Monotonic,
+    start_at: Nanos,
 }
 
 /// A file system of which nothing measures a disk, by the magic number that statfs gives (the kernel's
@@ -129,6 +130,7 @@ impl FileDrive {
             sensors: None,
             moved_at_open: None,
             clock: Monotonic::start(),
+            start_at: Nanos(0),
         })
     }
 
@@ -245,11 +247,15 @@ impl Drive for FileDrive {
         false
     }
 
+    fn start_at(&mut self, at: Nanos) {
+        self.start_at = at;
+    }
+
     fn open(&mut self) -> Result<(), DriveError> {
         let file = self.make()?;
         self.file = Some(file);
         self.sensors = self.temperature.clone().map(|t| Sensors::start(Source::Kernel(t), None));
-        self.clock = Monotonic::start();
+        self.clock = Monotonic::start_at(self.start_at);
         self.moved_at_open = self.disk.as_ref().and_then(Disk::moved);
         Ok(())
     }

@@ -367,6 +367,11 @@ impl Drive for SimDrive {
         true
     }
 
+    fn start_at(&mut self, at: Nanos) {
+        self.now = at.0;
+        self.next_step = at.0 + STEP_NS;
+    }
+
     fn open(&mut self) -> Result<(), DriveError> {
         Ok(())
     }

@@ -8,5 +8,5 @@ pub mod recorder;
 pub mod store;
 
 pub use exchange::{Exchange, Imported, Problem};
-pub use recorder::Recorder;
+pub use recorder::{Recorder, Resumed};
 pub use store::{Digest, Entry, Logbook, LogbookError, StoredRun};

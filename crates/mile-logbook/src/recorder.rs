@@ -23,11 +23,11 @@ pub struct Recorder {
 
 impl Recorder {
     /// Starts the thread. It enters the run into `book` when `Began` comes, and tells its number to `number`.
-    pub fn start(book: Logbook, number: Sender<i64>) -> std::io::Result<Self> {
+    pub fn start(book: Logbook, number: Sender<i64>, resumed: Option<Resumed>) -> std::io::Result<Self> {
         let (queue, messages) = bounded(QUEUE);
         let thread = std::thread::Builder::new()
             .name("logbook".into())
-            .spawn(move || record(book, &messages, &number))?;
+            .spawn(move || record(book, &messages, &number, resumed))?;
         Ok(Self { queue: Some(queue), thread: Some(thread) })
     }
 
@@ -50,6 +50,9 @@ impl Recorder {
         }
     }
 }
+
+/// A run that goes on: its number, and how many samples and events it has.
+pub type Resumed = (i64, u64, u64);
 
 #[derive(Default)]
 struct Pending {
@@ -76,16 +79,20 @@ fn record(
     mut book: Logbook,
     messages: &Receiver<Message>,
     number: &Sender<i64>,
+    resumed: Option<Resumed>,
 ) -> Result<i64, LogbookError> {
     let clock = Monotonic::start();
     let mut due = EVERY;
-    let mut pending = Pending::default();
-    let mut run = 0;
+    let (mut run, samples, events) = resumed.unwrap_or_default();
+    let mut pending = Pending { written: samples, events_seen: events, ..Pending::default() };
     loop {
         let wait = Duration::from_nanos(due.since(clock.now()).0);
         match messages.recv_timeout(wait) {
             Ok(Message::Began(head)) => {
-                run = book.begin(&head)?;
+                match resumed {
+                    None => run = book.begin(&head)?,
+                    Some(_) => book.reopen(run)?,
+                }
                 // Nobody may be listening.
                 let _ = number.send(run);
             }

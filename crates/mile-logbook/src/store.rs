@@ -378,6 +378,17 @@ impl Logbook {
         Ok(self.db.last_insert_rowid())
     }
 
+    /// Takes up a run again that had ended before its course did.
+    pub fn reopen(&mut self, run: i64) -> Result<()> {
+        self.db
+            .execute(
+                "UPDATE runs SET status = 'underway', outcome = NULL, digest = NULL, owner = ?2 WHERE id = ?1",
+                params![run, owner::this()],
+            )
+            .map(|_| ())
+            .map_err(self.wrap())
+    }
+
     /// Appends samples, of which `first` is the number of the first, and events, all or none.
     pub fn append(
         &mut self,

@@ -23,7 +23,7 @@ const BOOK: &str = "HOLLOW_MILE_TEST_BOOK";
 fn records_until_killed() {
     let Ok(path) = std::env::var(BOOK) else { return };
     let (number, _told) = crossbeam_channel::unbounded();
-    let recorder = Recorder::start(Logbook::open(Path::new(&path)).unwrap(), number).unwrap();
+    let recorder = Recorder::start(Logbook::open(Path::new(&path)).unwrap(), number, None).unwrap();
     recorder.tell(Message::Began(Box::new(RunHead { legs: vec!["soak".into()], ..RunHead::default() })));
     let clock = Monotonic::start();
     for i in 0_u64.. {

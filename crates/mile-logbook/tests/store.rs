@@ -41,7 +41,7 @@ fn a_recorded_run_comes_back_as_it_was() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("deep/book.logbook");
     let (number, told) = crossbeam_channel::unbounded();
-    let recorder = Recorder::start(Logbook::open(&path).unwrap(), number).unwrap();
+    let recorder = Recorder::start(Logbook::open(&path).unwrap(), number, None).unwrap();
     let samples: Vec<Sample> = (0..10_000).map(sample).collect();
     recorder.tell(Message::Began(Box::new(head())));
     for (i, s) in samples.iter().enumerate() {

@@ -4,9 +4,10 @@
 //! everything in [`message::Message`]s. It knows neither a screen nor a file.
 
 pub mod message;
+pub mod remote;
 pub mod run;
 mod speed;
 
-pub use message::{Command, Event, EventKind, HealthShot, Message, Outcome, RunHead, Status};
-pub use run::execute;
+pub use message::{Command, Event, EventKind, HealthShot, Message, Order, Outcome, RunHead, Status};
+pub use run::{GoOn, Terms, execute};
 pub use speed::Speed;

@@ -3,6 +3,7 @@
 use mile_core::findings::Break;
 use mile_core::{Bytes, Celsius, Context, Nanos, Sample};
 use mile_drive::drive::{Failure, Mismatch, Narrowed};
+use mile_drive::io::EngineChoice;
 use mile_drive::{Claims, Facts, Health, Identity, Limits, Situation};
 use serde::{Deserialize, Serialize};
 
@@ -38,6 +39,21 @@ pub enum Message {
     LegLatency(u32, Vec<u8>),
     /// The last message of a run.
     Ended(Box<Outcome>),
+}
+
+/// How a run was started.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Order {
+    /// The drive, as it was named.
+    pub drive: String,
+    /// Size of the file to make.
+    pub size: Option<Bytes>,
+    /// How operations are put in flight.
+    pub engine: EngineChoice,
+    /// Whether what was made for the run stays.
+    pub keep: bool,
+    /// Whether what the course writes to was discarded before.
+    pub discard_first: bool,
 }
 
 /// The drive's health at a moment of a run.
@@ -83,6 +99,9 @@ pub struct RunHead {
     pub leg_times: Vec<Option<Nanos>>,
     /// Length of a sample.
     pub sample_every: Nanos,
+    /// How it was started, so that it can go on after an interruption.
+    #[serde(default)]
+    pub order: Option<Order>,
     /// Health as found.
     pub health: Option<Health>,
 }
@@ -141,6 +160,13 @@ pub enum EventKind {
     Note(String),
     Paused,
     Resumed,
+    /// The run was interrupted, and goes on in this leg so much later.
+    WentOn {
+        leg: u32,
+        name: String,
+        gap: Nanos,
+        moved: Bytes,
+    },
     /// An operation failed; where it could be narrowed down, to which blocks.
     Error {
         failure: Failure,
@@ -184,6 +210,9 @@ impl EventKind {
                 format!("The break announced at {at} is not confirmed by the final analysis")
             }
             Self::Guard { limit, found } => format!("Stopped by the guard: {found} is above {limit}"),
+            Self::WentOn { name, gap, moved, .. } => format!(
+                "The run was interrupted here, and goes on {gap} later, in leg {name} behind the {moved} that it had moved"
+            ),
             Self::Guarded(why) => format!("Stopped by the guard: {why}"),
             Self::Error { failure, narrowed, block } => error_words(failure, narrowed, *block),
             Self::MoreErrors(count) => format!("{count} more operations failed, which are only counted"),

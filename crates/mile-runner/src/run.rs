@@ -53,21 +53,116 @@ const MOST_TOLD: u64 = 1000;
 /// Longest wait for the system to say that a drive has left, where an error suggests it, in tenths of a second.
 const LEAVING: u32 = 20;
 
+/// How a plan is executed.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Terms {
+    /// The pace of a simulated drive.
+    pub speed: Speed,
+    /// Whether what is made for the run stays.
+    pub keep: bool,
+    /// Where it goes on, if it was interrupted.
+    pub go_on: Option<GoOn>,
+}
+
+impl Terms {
+    /// From the start, and as fast as it goes.
+    pub const PLAIN: Self = Self { speed: Speed::Max, keep: false, go_on: None };
+}
+
+/// Where an interrupted run goes on.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct GoOn {
+    /// The leg.
+    pub leg: u32,
+    /// Bytes that it had moved.
+    pub moved: Bytes,
+    /// Time that it had taken.
+    pub spent: Nanos,
+    /// The time of the run at which it goes on.
+    pub at: Nanos,
+    /// The samples of the run so far.
+    pub samples: Vec<Sample>,
+    /// Whether a leg that writes was skipped.
+    pub write_skipped: bool,
+}
+
+impl GoOn {
+    /// Where a run that stands so goes on; `None` where no leg is left. `gap` is how long ago it was interrupted.
+    pub fn of(
+        plan: &Plan,
+        status: Status,
+        samples: Vec<Sample>,
+        events: &[Event],
+        gap: Nanos,
+    ) -> Option<Self> {
+        let mut on = Self::default();
+        for event in events {
+            match &event.kind {
+                EventKind::LegBegan { leg, .. } | EventKind::WentOn { leg, .. } => on.leg = *leg,
+                // A leg that was stopped with its run is not over.
+                EventKind::LegEnded { leg, .. }
+                    if !matches!(status, Status::Stopped | Status::Guarded) || !is_last(events, event) =>
+                {
+                    on.leg = leg + 1;
+                }
+                _ => {}
+            }
+            if let EventKind::LegEnded { leg, why, .. } = &event.kind {
+                let writes = matches!(plan.legs.get(*leg as usize).map(|l| &l.work), Some(Work::Transfer(t)) if t.op != Op::Read);
+                on.write_skipped |= writes && why == SKIPPED;
+            }
+        }
+        let leg = plan.legs.get(on.leg as usize)?;
+        for sample in samples.iter().filter(|s| s.leg == on.leg) {
+            on.moved.0 += sample.moved().0;
+            let counts = sample.op != Op::Idle || matches!(leg.work, Work::Rest);
+            on.spent.0 += if counts { sample.end.since(sample.start).0 } else { 0 };
+        }
+        let end = samples.last().map_or(Nanos(0), |s| s.end);
+        on.at = end.plus(gap);
+        on.samples = samples;
+        Some(on)
+    }
+}
+
+/// Whether a leg's end is the last of its kind.
+fn is_last(events: &[Event], event: &Event) -> bool {
+    events
+        .iter()
+        .rev()
+        .find(|e| matches!(e.kind, EventKind::LegEnded { .. }))
+        .is_some_and(|e| std::ptr::eq(e, event))
+}
+
+/// Why a leg ended that was skipped.
+const SKIPPED: &str = "skipped on request";
+
 /// Runs `plan` on `drive` and tells all of it to `tell`: first `Began`, last `Ended`. The drive is opened and closed; what was
-/// made for the run stays if `keep`. Gives how it ended.
+/// made for the run stays if the terms say so. Gives how it ended.
 ///
 /// A real drive runs in its own time, whatever `speed` is.
 pub fn execute(
     plan: &Plan,
     mut head: RunHead,
     drive: &mut dyn Drive,
-    speed: Speed,
-    keep: bool,
+    terms: Terms,
     commands: &Receiver<Command>,
     tell: &mut dyn FnMut(Message),
 ) -> Outcome {
-    head.health = drive.health();
-    let live = LiveFindings::new(head.context());
+    let Terms { speed, keep, mut go_on } = terms;
+    let mut live = LiveFindings::new(head.context());
+    let mut moved = Bytes(0);
+    match &mut go_on {
+        None => head.health = drive.health(),
+        Some(go_on) => {
+            drive.start_at(go_on.at);
+            for sample in std::mem::take(&mut go_on.samples) {
+                moved.0 += sample.moved().0;
+                // What was found then was told then.
+                live.push(&sample, head.legs.get(sample.leg as usize).map_or("", String::as_str));
+            }
+        }
+    }
     tell(Message::Began(Box::new(head.clone())));
     let host = if drive.is_virtual() { None } else { Some(Host::new()) };
     let speed = if drive.is_virtual() { speed } else { Speed::Times(1.0) };
@@ -83,18 +178,19 @@ pub fn execute(
         wall: Monotonic::start(),
         sample_start: Nanos(0),
         tally: Tally::default(),
-        moved: Bytes(0),
+        moved,
         disk_moved: Bytes(0),
         foreign_debt: 0.0,
         leg_latency: mile_drive::tally::histogram(),
         last: Readings::default(),
         paused: false,
         sensor_lost: false,
-        write_skipped: false,
+        write_skipped: go_on.as_ref().is_some_and(|g| g.write_skipped),
         doing: (0, Op::Idle),
         errors: 0,
         told_waiting: false,
-        health_due: plan.health_every,
+        health_due: go_on.as_ref().map_or(Nanos(0), |g| g.at).plus(plan.health_every),
+        go_on,
         health: head.health.clone(),
     };
     let ended = run.all();
@@ -142,6 +238,8 @@ struct Run<'a> {
     errors: u64,
     /// Whether it was told that nothing comes back.
     told_waiting: bool,
+    /// Where the run goes on, until it does.
+    go_on: Option<GoOn>,
     /// When to look at the health next.
     health_due: Nanos,
     /// The health as it was seen last.
@@ -155,17 +253,20 @@ impl Run<'_> {
     }
 
     fn all(&mut self) -> Result<LegEnd, DriveError> {
-        for note in &self.plan.notes {
-            self.event(EventKind::Fitted(note.clone()));
+        if self.go_on.is_none() {
+            for note in &self.plan.notes {
+                self.event(EventKind::Fitted(note.clone()));
+            }
         }
         self.drive.open()?;
         self.sample_start = self.drive.now();
         self.last = self.drive.readings();
-        for (i, leg) in self.plan.legs.iter().enumerate() {
+        let first = self.go_on.as_ref().map_or(0, |g| g.leg as usize);
+        for (i, leg) in self.plan.legs.iter().enumerate().skip(first) {
             let end = self.leg(i as u32, leg)?;
             let why = match &end {
                 LegEnd::Planned(why) => why.clone(),
-                LegEnd::Skipped => "skipped on request".into(),
+                LegEnd::Skipped => SKIPPED.into(),
                 LegEnd::Stopped => "the run was stopped".into(),
                 LegEnd::Guarded(..) => "a guard stopped the run".into(),
             };
@@ -228,10 +329,24 @@ impl Run<'_> {
     }
 
     fn leg(&mut self, index: u32, leg: &PlannedLeg) -> Result<LegEnd, DriveError> {
-        self.event(EventKind::LegBegan { leg: index, name: leg.name.clone(), words: leg.words() });
         self.leg_latency.reset();
         self.doing = (index, if let Work::Transfer(t) = &leg.work { t.op } else { Op::Idle });
-        let began = self.drive.now();
+        let mut began = self.drive.now();
+        let mut moved = Bytes(0);
+        match self.go_on.take() {
+            // A leg that had not begun begins as it would have.
+            Some(on) if on.leg == index && (on.moved.0 > 0 || on.spent.0 > 0) => {
+                moved = on.moved;
+                self.bridge(index, leg, &on);
+                began = Nanos(began.0.saturating_sub(on.spent.0));
+            }
+            on => {
+                if let Some(on) = on {
+                    self.bridge(index, leg, &on);
+                }
+                self.event(EventKind::LegBegan { leg: index, name: leg.name.clone(), words: leg.words() });
+            }
+        }
         let end = match &leg.work {
             Work::Skip => return Ok(LegEnd::Planned("there was nothing to wait for".into())),
             Work::Rest => self.rest(index, leg, began)?,
@@ -257,7 +372,7 @@ impl Run<'_> {
                 return Ok(LegEnd::Planned(why.into()));
             }
             Work::Transfer(transfer) => {
-                let end = self.transfer(index, leg, transfer, began)?;
+                let end = self.transfer(index, leg, transfer, began, moved)?;
                 self.write_skipped |= transfer.op != Op::Read && matches!(end, LegEnd::Skipped);
                 let mut bytes = Vec::new();
                 // Serialising into memory fails for no histogram that was made here.
@@ -268,6 +383,20 @@ impl Run<'_> {
             }
         };
         Ok(end)
+    }
+
+    /// Fills the time between the end of an interrupted run and now with a sample in which nothing was done.
+    fn bridge(&mut self, index: u32, leg: &PlannedLeg, on: &GoOn) {
+        let end = self.drive.now();
+        let start = self.live.trace().end(self.live.trace().len());
+        if end > start {
+            let sample = Sample { start, end, leg: index, op: Op::Idle, ..Sample::default() };
+            self.live.push(&sample, &leg.name);
+            (self.tell)(Message::Sample(sample));
+            self.sample_start = end;
+        }
+        let (name, gap) = (leg.name.clone(), end.since(start));
+        self.event(EventKind::WentOn { leg: index, name, gap, moved: on.moved });
     }
 
     fn rest(&mut self, index: u32, leg: &PlannedLeg, began: Nanos) -> Result<LegEnd, DriveError> {
@@ -304,9 +433,10 @@ impl Run<'_> {
         leg: &PlannedLeg,
         work: &PlannedTransfer,
         began: Nanos,
+        moved: Bytes,
     ) -> Result<LegEnd, DriveError> {
         let mut paused = Nanos(0);
-        let before = self.moved.0;
+        let before = self.moved.0 - moved.0;
         let mut first = true;
         loop {
             // Begins, and begins again after a pause where it was left.
@@ -324,7 +454,7 @@ impl Run<'_> {
                 patience: self.plan.patience.unwrap_or(PATIENCE),
                 start: work.start,
                 length: work.length,
-                budget: Bytes(work.budget.0 - moved),
+                budget: Bytes(work.budget.0.saturating_sub(moved)),
                 skip: Bytes(moved % work.length.0),
                 pass: work.pass,
             })?;
@@ -658,6 +788,7 @@ pub fn head(plan: &Plan, text: &str, drive: &dyn Drive, seed: u64, started: i64)
             .collect(),
         leg_times: plan.legs.iter().map(|l| l.time.filter(|_| l.work != Work::Skip)).collect(),
         sample_every: plan.sample_every,
+        order: None,
         health: None,
     }
 }

@@ -1,7 +1,8 @@
 //! The pace of a simulated run.
 
 /// How fast the virtual time of a simulated drive runs.
-#[derive(Clone, Copy, Debug, PartialEq)]
+#[derive(Clone, Copy, Debug, PartialEq, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "lowercase")]
 pub enum Speed {
     /// As fast as the processor goes.
     Max,

@@ -3,7 +3,7 @@
 
 use mile_course::{parse, plan};
 use mile_drive::sim::SimDrive;
-use mile_runner::{Command, EventKind, Message, Speed, Status, execute, run};
+use mile_runner::{Command, EventKind, Message, Speed, Status, Terms, execute, run};
 
 #[test]
 fn every_message_of_a_run_survives_json() {
@@ -14,7 +14,7 @@ fn every_message_of_a_run_survives_json() {
     let (_keep, commands) = crossbeam_channel::unbounded();
     let mut count = 0;
     let mut kinds = Vec::new();
-    execute(&plan, head, &mut drive, Speed::Max, false, &commands, &mut |message| {
+    execute(&plan, head, &mut drive, Terms::PLAIN, &commands, &mut |message| {
         let text = serde_json::to_string(&message).unwrap();
         assert!(!text.contains('\n'), "a message is one line");
         assert!(serde_json::from_str::<Message>(&text).unwrap() == message, "{text}");
@@ -62,7 +62,7 @@ fn reads_go_at_the_rate_of_the_model_and_a_wide_span_costs_latency() {
         let head = run::head(&plan, &course, &drive, 1, 0);
         let (_keep, commands) = crossbeam_channel::unbounded();
         let (mut ops, mut weighted) = (0.0, 0.0);
-        execute(&plan, head, &mut drive, Speed::Max, false, &commands, &mut |m| {
+        execute(&plan, head, &mut drive, Terms::PLAIN, &commands, &mut |m| {
             if let Message::Sample(s) = m {
                 assert_eq!(s.written.0, 0);
                 ops += s.ops as f64;

@@ -8,7 +8,7 @@ use mile_drive::Drive;
 use mile_drive::drive::TruthKind;
 use mile_drive::file::{EngineChoice, FileDrive};
 use mile_drive::sim::SimDrive;
-use mile_runner::{Command, EventKind, Message, Outcome, Speed, Status, execute, run};
+use mile_runner::{Command, EventKind, Message, Outcome, Status, Terms, execute, run};
 
 const FIRST_LOOK: &str = include_str!("../../../courses/first-look.course");
 const LONG_SOAK: &str = include_str!("../../../courses/long-soak.course");
@@ -49,7 +49,7 @@ fn go(
     let plan = plan(&parse(course).unwrap(), &run::plan_facts(drive)).unwrap();
     let head = run::head(&plan, course, drive, seed, 0);
     let mut messages = Vec::new();
-    let outcome = execute(&plan, head, drive, Speed::Max, false, commands, &mut |m| {
+    let outcome = execute(&plan, head, drive, Terms::PLAIN, commands, &mut |m| {
         look(&m);
         messages.push(m);
     });
@@ -265,6 +265,8 @@ fn an_error_of_the_drive_ends_the_run_with_what_was_done_before() {
     /// A drive that fails its third advance.
     struct Failing(SimDrive, u32);
     impl Drive for Failing {
+        fn start_at(&mut self, _at: Nanos) {}
+
         fn identity(&self) -> &mile_drive::Identity {
             self.0.identity()
         }

@@ -5,16 +5,16 @@ use crate::cli::{EngineArg, Format, RunArgs};
 use crate::progress::Progress;
 use crate::session::{self, Order, logbook_path};
 use crate::{Failure, text};
-use crossbeam_channel::{RecvTimeoutError, Sender};
+use crossbeam_channel::RecvTimeoutError;
 use mile_core::{Nanos, findings};
 use mile_drive::Situation;
 use mile_drive::block::Consent;
 use mile_drive::clock::Monotonic;
 use mile_drive::file::EngineChoice;
 use mile_logbook::Logbook;
-use mile_runner::{Command, Event, EventKind, Message, Outcome, RunHead, Status};
+use mile_runner::remote::{Client, Frame};
+use mile_runner::{Event, EventKind, Message, Outcome, RunHead, Status};
 use serde::Serialize;
-use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use std::io::IsTerminal;
 use std::time::Duration;
 
@@ -51,10 +51,36 @@ pub(crate) fn run(args: &RunArgs) -> Result<(), Failure> {
         std::fs::File::create(path)
             .map_err(|e| Failure::usage(format!("cannot write {}: {e}", path.display())))?;
     }
-    let book = Logbook::open(&logbook_path(args.logbook.as_deref())?)?;
-    let underway = ready.start(book)?;
-    stop_on_signals(underway.commands.clone())?;
-    let mut follower = Follower::new(args.format);
+    let path = logbook_path(args.logbook.as_deref())?;
+    if args.detach {
+        return detach(ready.into_order(), &path);
+    }
+    let (underway, _) = ready.start(Logbook::open(&path)?)?;
+    session::stop_on_signals(underway.commands.clone())?;
+    follow(underway, args.format, args.truth.as_deref())
+}
+
+/// Starts a runner, and says how it is found again.
+pub(crate) fn detach(order: Order, logbook: &std::path::Path) -> Result<(), Failure> {
+    let socket = session::spawn_runner(order, logbook)?;
+    let run = Client::connect(&socket).ok().and_then(|c| {
+        let number = |f: Frame| if let Frame::Number(run) = f { Some(run) } else { None };
+        c.hello.run.or_else(|| c.frames.recv_timeout(Duration::from_secs(2)).ok().and_then(number))
+    });
+    let run = run.map_or_else(|| "The run".into(), |r| format!("Run {r}"));
+    text::say(&format!(
+        "{run} goes on without this terminal. `hollow-mile attach` shows it, and `hollow-mile attach --stop` ends it."
+    ));
+    Ok(())
+}
+
+/// Follows a run of this process to its end.
+pub(crate) fn follow(
+    underway: session::Underway,
+    format: Format,
+    truth: Option<&std::path::Path>,
+) -> Result<(), Failure> {
+    let mut follower = Follower::new(format);
     loop {
         match underway.messages.recv_timeout(Duration::from_millis(100)) {
             Ok(message) => {
@@ -70,7 +96,7 @@ pub(crate) fn run(args: &RunArgs) -> Result<(), Failure> {
     }
     let ended = underway.finish()?;
     follower.clear_line();
-    if let (Some(path), Some(truth)) = (&args.truth, &ended.truth) {
+    if let (Some(path), Some(truth)) = (truth, &ended.truth) {
         let json = serde_json::to_string_pretty(truth)?;
         std::fs::write(path, json)
             .map_err(|e| Failure::run(format!("cannot write {}: {e}", path.display())))?;
@@ -80,13 +106,52 @@ pub(crate) fn run(args: &RunArgs) -> Result<(), Failure> {
     if let Err(e) = ended.kept {
         return Err(Failure::run(e.to_string()));
     }
-    match ended.outcome.status {
+    verdict(&ended.outcome)
+}
+
+/// Whether a run that ended so is a success.
+fn verdict(outcome: &Outcome) -> Result<(), Failure> {
+    match outcome.status {
         Status::Done => Ok(()),
         status => Err(Failure::run(format!(
             "The run is {}: {}.",
             status.words(),
-            ended.outcome.why.unwrap_or_default()
+            outcome.why.clone().unwrap_or_default()
         ))),
+    }
+}
+
+/// Follows a run of another process to its end, or until it is left.
+pub(crate) fn watch(mut client: Client, format: Format) -> Result<(), Failure> {
+    let mut follower = Follower::new(format);
+    let mut number = client.hello.run;
+    for message in session::told_before(&mut client)? {
+        if let Message::Ended(outcome) = &message {
+            follower.report(number, outcome)?;
+            return verdict(outcome);
+        }
+        follower.take(message);
+    }
+    loop {
+        match client.frames.recv_timeout(Duration::from_millis(100)) {
+            Ok(Frame::Number(run)) => number = Some(run),
+            Ok(Frame::Message(Message::Ended(outcome))) => {
+                follower.clear_line();
+                follower.report(number, &outcome)?;
+                return verdict(&outcome);
+            }
+            Ok(Frame::Message(message)) => {
+                follower.take(message);
+            }
+            Ok(_) | Err(RecvTimeoutError::Timeout) => {}
+            Err(RecvTimeoutError::Disconnected) => {
+                follower.clear_line();
+                return Err(Failure::run(
+                    "the runner ended unexpectedly; what it had logged is in the logbook, and `hollow-mile resume` goes on with it",
+                ));
+            }
+        }
+        follower.show();
     }
 }
 
@@ -115,6 +180,7 @@ fn order(args: &RunArgs) -> Result<Order, Failure> {
         speed: args.speed,
         discard_first: args.discard_first,
         keep: args.keep,
+        resume: None,
         situation: Situation {
             slot: s.slot.clone(),
             cooling: s.cooling.clone(),
@@ -123,18 +189,6 @@ fn order(args: &RunArgs) -> Result<Order, Failure> {
             notes: s.note.clone(),
         },
     })
-}
-
-/// SIGINT, SIGTERM and SIGHUP end the run cleanly.
-fn stop_on_signals(commands: Sender<Command>) -> Result<(), Failure> {
-    let mut signals = signal_hook::iterator::Signals::new([SIGINT, SIGTERM, SIGHUP])?;
-    std::thread::Builder::new().name("signals".into()).spawn(move || {
-        for _ in &mut signals {
-            // The run may be over by then.
-            let _ = commands.send(Command::Stop);
-        }
-    })?;
-    Ok(())
 }
 
 /// Follows a run's messages and shows how far it is.

@@ -4,10 +4,11 @@ use super::canvas::{Framing, Scene};
 use super::theme::Theme;
 use crate::bench::Card;
 use crate::progress::Progress;
-use crate::session::Underway;
+use crossbeam_channel::{Receiver, Sender};
 use mile_core::{Celsius, Context, Findings, LiveFindings, Trace};
 use mile_logbook::Entry;
-use mile_runner::{Event, Message, Outcome, RunHead, Speed, Status};
+use mile_runner::remote::{Client, Frame};
+use mile_runner::{Command, Event, Message, Outcome, RunHead, Speed, Status};
 use ratatui::layout::Rect;
 use std::path::PathBuf;
 use tui_input::Input;
@@ -23,6 +24,11 @@ pub(crate) enum Place {
 
 impl Place {
     pub(crate) const ALL: [Self; 4] = [Self::Bench, Self::Underway, Self::Findings, Self::Logbook];
+
+    /// The digit that leads there.
+    pub(crate) fn key(self) -> usize {
+        Self::ALL.iter().position(|p| *p == self).map_or(0, |i| i + 1)
+    }
 
     pub(crate) fn name(self) -> &'static str {
         match self {
@@ -41,6 +47,12 @@ pub(crate) struct Choice {
     pub(crate) text: String,
 }
 
+/// The strings to a runner.
+pub(crate) struct Strings {
+    pub(crate) frames: Receiver<Frame>,
+    pub(crate) commands: Sender<Command>,
+}
+
 /// A run as it goes on, or the last one that did.
 pub(crate) struct Live {
     pub(crate) head: RunHead,
@@ -51,7 +63,7 @@ pub(crate) struct Live {
     /// The run's number in the logbook.
     pub(crate) number: Option<i64>,
     /// Its strings, until it is over.
-    pub(crate) strings: Option<Underway>,
+    pub(crate) strings: Option<Strings>,
     pub(crate) outcome: Option<Outcome>,
     pub(crate) framing: Framing,
     pub(crate) selected: Option<usize>,
@@ -59,7 +71,7 @@ pub(crate) struct Live {
 }
 
 impl Live {
-    pub(crate) fn new(strings: Option<Underway>) -> Self {
+    pub(crate) fn new(strings: Option<Strings>) -> Self {
         Self {
             head: RunHead::default(),
             progress: Progress::default(),
@@ -73,6 +85,15 @@ impl Live {
             selected: None,
             temp: None,
         }
+    }
+
+    /// A run of a runner, with all that it had told before.
+    pub(crate) fn attached(client: Client, before: Vec<Message>) -> Self {
+        let number = client.hello.run;
+        let strings = Strings { frames: client.frames, commands: client.commands };
+        let mut live = Self { number, ..Self::new(Some(strings)) };
+        before.into_iter().for_each(|m| live.take(m));
+        live
     }
 
     /// Takes in a message of the run.
@@ -242,6 +263,8 @@ pub(crate) struct State {
     /// Where the names of the places stand in the header, for the mouse.
     pub(crate) place_spans: Vec<(Place, std::ops::Range<u16>)>,
     pub(crate) quit: bool,
+    /// Whether the run underway was told to end when the terminal is left.
+    pub(crate) stopping: bool,
 }
 
 impl State {

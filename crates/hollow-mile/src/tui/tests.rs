@@ -8,7 +8,7 @@ use super::update;
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
 use mile_core::Trace;
 use mile_logbook::{Digest, Entry, Logbook, Recorder};
-use mile_runner::{Message, Speed, Status, execute, run};
+use mile_runner::{Message, Speed, Status, Terms, execute, run};
 use ratatui::Terminal;
 use ratatui::backend::TestBackend;
 use std::path::PathBuf;
@@ -46,7 +46,7 @@ fn messages(course: usize) -> Vec<Message> {
     let head = run::head(&plan, text, &drive, 1, 1_790_000_000);
     let (_keep, commands) = crossbeam_channel::unbounded();
     let mut all = Vec::new();
-    execute(&plan, head, &mut drive, Speed::Max, false, &commands, &mut |m| all.push(m));
+    execute(&plan, head, &mut drive, Terms::PLAIN, &commands, &mut |m| all.push(m));
     all
 }
 
@@ -214,7 +214,7 @@ fn a_run_that_was_loaded_late_does_not_replace_the_one_that_was_asked_for() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("l.logbook");
     let (number, _numbers) = crossbeam_channel::unbounded();
-    let recorder = Recorder::start(Logbook::open(&path).unwrap(), number).unwrap();
+    let recorder = Recorder::start(Logbook::open(&path).unwrap(), number, None).unwrap();
     messages(0).into_iter().for_each(|m| {
         recorder.tell(m);
     });

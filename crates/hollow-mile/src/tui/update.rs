@@ -8,7 +8,7 @@ use crate::session::{self, Order};
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, MouseButton, MouseEvent, MouseEventKind};
 use mile_core::Bytes;
 use mile_drive::Situation;
-use mile_logbook::Logbook;
+use mile_runner::remote::{Client, Frame};
 use mile_runner::{Command, Message};
 use tui_input::Input;
 use tui_input::backend::crossterm::EventHandler;
@@ -135,12 +135,14 @@ fn overlay_key(state: &mut State, jobs: &Jobs, key: KeyEvent) {
                 command(state, Command::Stop);
             }
         }
-        Overlay::ConfirmQuit => {
-            if matches!(key.code, KeyCode::Char('y') | KeyCode::Enter) {
+        Overlay::ConfirmQuit => match key.code {
+            KeyCode::Char('l') | KeyCode::Enter if !state.is_demo => state.quit = true,
+            KeyCode::Char('s') => {
                 command(state, Command::Stop);
-                state.quit = true;
+                (state.stopping, state.quit) = (true, true);
             }
-        }
+            _ => {}
+        },
     }
 }
 
@@ -349,6 +351,7 @@ fn order(state: &State, form: &StartForm) -> Result<Order, String> {
         speed: state.speed,
         keep: false,
         discard_first: false,
+        resume: None,
         situation: Situation::default(),
     })
 }
@@ -408,14 +411,36 @@ fn start_key(state: &mut State, mut form: StartForm, key: KeyEvent) {
 }
 
 fn start(state: &mut State, form: &StartForm) -> Result<(), String> {
-    let ready = session::prepare(order(state, form)?).map_err(|f| f.message().to_owned())?;
-    let book = Logbook::open(&state.logbook_path).map_err(|e| e.to_string())?;
-    let underway = ready.start(book).map_err(|e| e.to_string())?;
+    let text = |f: crate::Failure| f.message().to_owned();
+    let order = order(state, form)?;
+    // What is wrong with it is said before a process is made for it.
+    let order = session::prepare(order).map_err(text)?.into_order();
+    let socket = session::spawn_runner(order, &state.logbook_path).map_err(text)?;
+    attach(state, &socket).map_err(text)
+}
+
+/// Shows the run of a runner.
+pub(crate) fn attach(state: &mut State, socket: &std::path::Path) -> Result<(), crate::Failure> {
+    let mut client = Client::connect(socket)?;
+    let before = session::told_before(&mut client)?;
     let framing =
         state.live.as_ref().map_or_else(Default::default, |l| super::canvas::Framing::on(l.framing.ruler));
-    state.live = Some(Live { framing, ..Live::new(Some(underway)) });
+    state.live = Some(Live { framing, ..Live::attached(client, before) });
     state.go(Place::Underway);
     Ok(())
+}
+
+/// Takes in what a runner says.
+pub(crate) fn frame(state: &mut State, jobs: &Jobs, frame: Frame) {
+    match frame {
+        Frame::Message(told) => message(state, jobs, told),
+        Frame::Number(run) => {
+            if let Some(live) = &mut state.live {
+                live.number = Some(run);
+            }
+        }
+        Frame::Hello(_) | Frame::Backlog(_) => {}
+    }
 }
 
 /// Takes in messages of the run. After the last one its strings are let go, and its findings are loaded.
@@ -432,28 +457,29 @@ pub(crate) fn message(state: &mut State, jobs: &Jobs, message: Message) {
     finished(state, jobs);
 }
 
-/// The run is over: everything is kept when its thread ends.
+/// The run is over, or its runner is gone.
 pub(crate) fn finished(state: &mut State, jobs: &Jobs) {
     let Some(live) = &mut state.live else { return };
-    let Some(strings) = live.strings.take() else { return };
+    if live.strings.take().is_none() {
+        return;
+    }
     // What was being asked about a run underway has no object any more.
     if matches!(state.overlay, Some(Overlay::ConfirmStop | Overlay::ConfirmQuit | Overlay::Note(_))) {
         state.overlay = None;
     }
-    match strings.finish() {
-        Ok(ended) => {
-            let words = ended.outcome.status.words();
-            live.outcome = Some(ended.outcome);
-            match ended.kept {
-                Ok(run) => {
-                    live.number = Some(run);
-                    state.tell(format!("The run is {words}; it is run {run} of the logbook. 3 shows its findings, e exports it."));
-                    show(state, jobs, run);
-                }
-                Err(e) => state.complain(e.to_string()),
-            }
+    match (&live.outcome, live.number) {
+        (Some(outcome), Some(run)) => {
+            let words = outcome.status.words();
+            state.tell(format!(
+                "The run is {words}; it is run {run} of the logbook. {} shows its findings, e exports it.",
+                Place::Findings.key()
+            ));
+            show(state, jobs, run);
         }
-        Err(failure) => state.complain(failure.message()),
+        (Some(_), None) => state.complain("The run is over, but the logbook does not have it."),
+        (None, _) => state.complain(
+            "The runner ended unexpectedly. What it had logged is in the logbook; `hollow-mile resume last` goes on with it.",
+        ),
     }
     jobs.list(&state.logbook_path);
 }

@@ -16,16 +16,33 @@ pub(crate) fn course(name: &str) -> String {
 /// A folder of its own, with a logbook of its own.
 pub(crate) struct Bench {
     folder: tempfile::TempDir,
+    /// For sockets, whose paths may not be long.
+    runtime: tempfile::TempDir,
 }
 
 impl Bench {
     pub(crate) fn new() -> Self {
-        Self { folder: tempfile::tempdir().unwrap() }
+        Self::in_folder(tempfile::tempdir().unwrap())
     }
 
     /// On the disk that the build is on; the system's temporary folder may be in memory.
     pub(crate) fn on_disk() -> Self {
-        Self { folder: tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).unwrap() }
+        Self::in_folder(tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).unwrap())
+    }
+
+    pub(crate) fn in_folder(folder: tempfile::TempDir) -> Self {
+        Self { folder, runtime: tempfile::tempdir().unwrap() }
+    }
+
+    /// The sockets of runners that were started here.
+    pub(crate) fn sockets(&self) -> Vec<PathBuf> {
+        let folder = self.runtime.path().join("hollow-mile");
+        let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
+        entries.map(|e| e.path()).filter(|p| p.extension().is_some_and(|e| e == "sock")).collect()
+    }
+
+    pub(crate) fn runtime(&self) -> &Path {
+        self.runtime.path()
     }
 
     pub(crate) fn path(&self, name: &str) -> PathBuf {
@@ -43,8 +60,14 @@ impl Bench {
     /// The program with its logbook in the folder, unless another is named.
     pub(crate) fn command(&self, args: &[&str]) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_hollow-mile"));
-        command.args(args).current_dir(self.folder.path()).env("TZ", "UTC").stdin(Stdio::null());
-        let takes_logbook = matches!(args[0], "run" | "findings" | "export") || args[0] == "logbook";
+        command
+            .args(args)
+            .current_dir(self.folder.path())
+            .env("TZ", "UTC")
+            .env("XDG_RUNTIME_DIR", self.runtime())
+            .stdin(Stdio::null());
+        let takes_logbook =
+            matches!(args[0], "run" | "findings" | "export" | "resume") || args[0] == "logbook";
         if takes_logbook && !args.contains(&"--logbook") {
             command.args(["--logbook", "l.logbook"]);
         }

@@ -54,6 +54,7 @@ pub struct BlockDrive {
     sensors: Option<Sensors>,
     moved_at_open: Option<Bytes>,
     clock: Monotonic,
+    start_at: Nanos,
 }
 
 /// The identity of a drive, of what the system and the drive itself tell.
@@ -122,6 +123,7 @@ impl BlockDrive {
             sensors: None,
             moved_at_open: None,
             clock: Monotonic::start(),
+            start_at: Nanos(0),
         })
     }
 
@@ -138,8 +140,8 @@ impl BlockDrive {
         self.identity.serial.as_deref().unwrap_or(&self.found.name)
     }
 
-    /// Refuses to write to what is in use, what is not armed, and what carries something that is recognised.
-    fn may_write(&self, found: &Found, file: &File) -> Result<(), DriveError> {
+    /// Refuses to write to what is in use, and what is not armed.
+    fn may_be_armed(&self, found: &Found) -> Result<(), DriveError> {
         let objections = found.objections();
         if !objections.is_empty() {
             return Err(self.refused(format!("{}. Nothing was written", objections.join("; "))));
@@ -159,6 +161,11 @@ impl BlockDrive {
                 )));
             }
         }
+        Ok(())
+    }
+
+    /// Refuses to write over what is recognised, unless it was named.
+    fn may_write_over(&self, file: &File) -> Result<(), DriveError> {
         let on_it = self.recognised(file)?;
         let not_named: Vec<&str> =
             on_it.iter().filter(|n| !self.consent.destroy.iter().any(|d| d == *n)).copied().collect();
@@ -238,7 +245,8 @@ impl BlockDrive {
             return Err(changed("the drive's own serial number"));
         }
         if self.writes {
-            self.may_write(&now, &file)?;
+            self.may_be_armed(&now)?;
+            self.may_write_over(&file)?;
         }
         Ok(file)
     }
@@ -277,13 +285,18 @@ impl Drive for BlockDrive {
         if !writes {
             return Ok(());
         }
+        self.may_be_armed(&self.found)?;
         // Only to look: it is opened for writing when the run begins.
         let file = OpenOptions::new()
             .read(true)
             .custom_flags(OFlags::DIRECT.bits() as i32)
             .open(&self.found.node)
             .map_err(self.failed("look at what is on the drive"))?;
-        self.may_write(&self.found, &file)
+        self.may_write_over(&file)
+    }
+
+    fn start_at(&mut self, at: Nanos) {
+        self.start_at = at;
     }
 
     fn open(&mut self) -> Result<(), DriveError> {
@@ -298,7 +311,7 @@ impl Drive for BlockDrive {
         };
         self.sensors = Some(Sensors::start(source, Some((self.roots.clone(), self.found.clone()))));
         self.file = Some(file);
-        self.clock = Monotonic::start();
+        self.clock = Monotonic::start_at(self.start_at);
         self.moved_at_open = self.disk().moved();
         Ok(())
     }

@@ -35,12 +35,12 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, state: &State) -> Option<Pos
             None
         }
         Overlay::ConfirmQuit => {
-            ask(
-                buffer,
-                area,
-                theme,
-                "A run is underway and ends with this terminal; what it has done so far is kept. y stops it and leaves, esc stays.",
-            );
+            let text = if state.is_demo {
+                "A run is underway and ends with the demo. s stops it and leaves, esc stays."
+            } else {
+                "A run is underway. l leaves it running, s stops it and leaves, esc stays."
+            };
+            ask(buffer, area, theme, text);
             None
         }
     }

@@ -1,0 +1,22 @@
+//! `hollow-mile resume`: a run that was interrupted goes on.
+
+use super::run::{detach, follow};
+use crate::Failure;
+use crate::cli::ResumeArgs;
+use crate::session::{logbook_path, order_to_resume, prepare, stop_on_signals};
+use mile_drive::block::Consent;
+use mile_logbook::Logbook;
+
+pub(crate) fn run(args: &ResumeArgs) -> Result<(), Failure> {
+    let path = logbook_path(args.logbook.as_deref())?;
+    let book = Logbook::open_existing(&path)?;
+    let run = book.resolve(&args.run)?;
+    let consent = Consent { arm: args.arm.clone(), destroy: args.destroy.clone() };
+    let ready = prepare(order_to_resume(&book, run, consent, args.speed)?)?;
+    if args.detach {
+        return detach(ready.into_order(), &path);
+    }
+    let (underway, _) = ready.start(book)?;
+    stop_on_signals(underway.commands.clone())?;
+    follow(underway, args.format, None)
+}

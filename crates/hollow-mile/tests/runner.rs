@@ -1,0 +1,228 @@
+//! Runs in processes of their own: watched, left, killed, and gone on with.
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
+
+mod common;
+
+use common::{Bench, LONG_SOAK};
+use mile_core::Nanos;
+use mile_logbook::Logbook;
+use mile_runner::remote::{Client, Frame};
+use mile_runner::{Command as Order, EventKind, Message, Status};
+use serde_json::Value;
+use std::os::unix::fs::PermissionsExt;
+use std::path::PathBuf;
+use std::process::Command;
+use std::time::Duration;
+
+/// Starts a runner, and gives its socket.
+fn detached(bench: &Bench, args: &[&str]) -> PathBuf {
+    let before = bench.sockets();
+    assert!(bench.ok(&[args, &["--detach"]].concat()).contains("goes on without this terminal"));
+    bench.sockets().into_iter().find(|s| !before.contains(s)).unwrap()
+}
+
+fn next_sample(client: &Client) -> mile_core::Sample {
+    loop {
+        if let Frame::Message(Message::Sample(sample)) =
+            client.frames.recv_timeout(Duration::from_secs(60)).unwrap()
+        {
+            return sample;
+        }
+    }
+}
+
+fn outcome(client: &Client) -> mile_runner::Outcome {
+    loop {
+        if let Frame::Message(Message::Ended(outcome)) =
+            client.frames.recv_timeout(Duration::from_secs(60)).unwrap()
+        {
+            return *outcome;
+        }
+    }
+}
+
+/// The run of a logbook whose runner was killed. A process that is killed is there for a moment more.
+fn stored(bench: &Bench, book: &str) -> mile_logbook::StoredRun {
+    for _ in 0..200 {
+        let run = Logbook::open(&bench.path(book)).unwrap().run(1).unwrap();
+        if run.status == Status::CutShort {
+            return run;
+        }
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    panic!("the run is not cut short");
+}
+
+fn kill(pid: u32) {
+    assert!(Command::new("kill").args(["-KILL", &pid.to_string()]).status().unwrap().success());
+}
+
+#[test]
+fn several_watch_one_run_and_all_of_them_see_all_of_it() {
+    let bench = Bench::new();
+    let socket = detached(&bench, &["run", LONG_SOAK, "--on", "sim:merrow-k2", "--speed", "x60"]);
+    for (path, mode) in [(socket.clone(), 0o600), (socket.parent().unwrap().to_owned(), 0o700)] {
+        assert_eq!(
+            std::fs::metadata(&path).unwrap().permissions().mode() & 0o777,
+            mode,
+            "{}",
+            path.display()
+        );
+    }
+    let first = Client::connect(&socket).unwrap();
+    next_sample(&first);
+    let second = Client::connect(&socket).unwrap();
+    assert!(second.backlog.head.is_some() && second.backlog.first == 0);
+    let seen = second.backlog.samples.len();
+    // The later one goes on exactly where its backlog ends.
+    let (end, next) = (second.backlog.samples[seen - 1].end, next_sample(&second));
+    assert_eq!(next.start, end);
+    second.commands.send(Order::Note("fan on".into())).unwrap();
+    let note = |client: &Client| {
+        loop {
+            if let Frame::Message(Message::Event(e)) =
+                client.frames.recv_timeout(Duration::from_secs(60)).unwrap()
+                && e.kind == EventKind::Note("fan on".into())
+            {
+                return;
+            }
+        }
+    };
+    note(&first);
+    note(&second);
+    drop(second);
+    next_sample(&first);
+    first.commands.send(Order::Stop).unwrap();
+    assert_eq!(outcome(&first).status, Status::Stopped);
+    assert!(bench.fails(&["attach"]).contains("no run is underway"));
+    assert!(bench.sockets().is_empty());
+}
+
+#[test]
+fn signals_end_a_runner_cleanly() {
+    for signal in ["-TERM", "-HUP"] {
+        let bench = Bench::new();
+        let socket = detached(&bench, &["run", LONG_SOAK, "--on", "sim:merrow-k2", "--speed", "x60"]);
+        let client = Client::connect(&socket).unwrap();
+        next_sample(&client);
+        assert!(
+            Command::new("kill").args([signal, &client.hello.pid.to_string()]).status().unwrap().success()
+        );
+        assert_eq!(outcome(&client).status, Status::Stopped, "{signal}");
+    }
+}
+
+#[test]
+fn what_cannot_be_run_is_refused_before_it_is_detached() {
+    let bench = Bench::new();
+    bench.write("bad.course", "course \"x\"\nleg a\n wrote sequential\n");
+    assert!(
+        bench
+            .fails(&["run", "bad.course", "--on", "sim:merrow-k2", "--detach"])
+            .contains("did you mean `write`?")
+    );
+    assert!(
+        bench
+            .fails(&["run", LONG_SOAK, "--on", "/no/such/file", "--size", "1GB", "--detach"])
+            .contains("does not exist")
+    );
+    assert!(bench.sockets().is_empty());
+}
+
+/// Runs that are killed at random moments: what their watcher had seen is kept, but for the last second.
+#[test]
+fn a_runner_killed_at_any_of_200_moments_loses_a_second_at_the_most() {
+    let memory = std::path::Path::new("/dev/shm");
+    let folder = if memory.is_dir() { tempfile::tempdir_in(memory) } else { tempfile::tempdir() };
+    let bench = Bench::in_folder(folder.unwrap());
+    let mut state = 1_u64;
+    let mut random = || {
+        // The generator of Lehmer with the multiplier of L'Ecuyer, 1999.
+        state = state.wrapping_mul(3_935_559_000_370_003_845).wrapping_add(2_691_343_689_449_507_681);
+        (state >> 33) as f64 / (1_u64 << 31) as f64
+    };
+    let mut worst = 0.0_f64;
+    for batch in 0..20 {
+        let runs: Vec<(String, Client)> = (0..10)
+            .map(|i| {
+                let book = format!("{batch}-{i}.logbook");
+                let args = ["run", LONG_SOAK, "--on", "sim:merrow-k2", "--speed", "x1", "--logbook", &book];
+                (book.clone(), Client::connect(&detached(&bench, &args)).unwrap())
+            })
+            .collect();
+        for (book, client) in runs {
+            std::thread::sleep(Duration::from_secs_f64(random() * 0.2));
+            kill(client.hello.pid);
+            let mut seen = client.backlog.samples.last().map_or(Nanos(0), |s| s.end);
+            for frame in client.frames.iter() {
+                if let Frame::Message(Message::Sample(s)) = frame {
+                    seen = s.end;
+                }
+            }
+            let run = stored(&bench, &book);
+            let kept = run.samples.last().map_or(Nanos(0), |s| s.end);
+            worst = worst.max(seen.secs() - kept.secs());
+        }
+    }
+    assert!(worst <= 1.0, "{worst} s were lost");
+    assert!(worst > 0.0, "the moments were none");
+}
+
+/// On real input: a run that is killed in a leg goes on behind what that leg had moved, and ends with the course's bytes.
+#[test]
+fn a_run_that_was_killed_goes_on_and_keeps_to_its_budget() {
+    let bench = Bench::on_disk();
+    bench.write(
+        "c.course",
+        "course \"c\"\nsample every 50 ms\nleg first\n write sequential, blocks 256 KiB, depth 2, over 0 % to 25 %\nleg slow\n write sequential, blocks 256 KiB, depth 2, rate 16 MB/s, over 25 % to 100 %\nleg check\n verify, blocks 256 KiB, depth 2\n",
+    );
+    let size = 64 << 20;
+    let socket = detached(&bench, &["run", "c.course", "--on", "./scratch.bin", "--size", "64MiB"]);
+    let client = Client::connect(&socket).unwrap();
+    while next_sample(&client).leg != 1 {}
+    for _ in 0..20 {
+        next_sample(&client);
+    }
+    kill(client.hello.pid);
+    while client.frames.recv().is_ok() {}
+    let before = stored(&bench, "l.logbook");
+    let moved: u64 = before.samples.iter().map(|s| s.moved().0).sum();
+    assert!(moved < size);
+    // Another course's file in its place, or none: it does not go on there.
+    let out = bench.ok(&["resume", "last", "--format", "json"]);
+    let printed: Value = serde_json::from_str(&out).unwrap();
+    assert_eq!((&printed["status"], &printed["run"]), (&"done".into(), &1.into()));
+    let after = Logbook::open(&bench.path("l.logbook")).unwrap().run(1).unwrap();
+    assert_eq!(after.samples[..before.samples.len()], before.samples[..], "what was kept stays");
+    let of_leg = |leg: u32| after.samples.iter().filter(|s| s.leg == leg).map(|s| s.moved().0).sum::<u64>();
+    assert_eq!((of_leg(0), of_leg(1), of_leg(2)), (size / 4, size / 4 * 3, size));
+    assert!(after.samples.windows(2).all(|p| p[0].end == p[1].start), "time has no hole");
+    let went_on = after.events.iter().any(|e| matches!(&e.kind, EventKind::WentOn { leg: 1, .. }));
+    assert!(
+        went_on && after.events.iter().all(|e| !matches!(e.kind, EventKind::Wrong(_))),
+        "{:?}",
+        after.events
+    );
+    assert!(bench.fails(&["resume", "last"]).contains("it is done"));
+}
+
+#[test]
+fn a_run_does_not_go_on_on_another_drive() {
+    let bench = Bench::new();
+    let model = std::fs::read_to_string(concat!(
+        env!("CARGO_MANIFEST_DIR"),
+        "/../mile-drive/src/sim/models/merrow-k2.toml"
+    ))
+    .unwrap();
+    bench.write("mine.toml", &model);
+    let socket = detached(&bench, &["run", LONG_SOAK, "--on", "sim:mine.toml", "--speed", "x60"]);
+    let client = Client::connect(&socket).unwrap();
+    next_sample(&client);
+    kill(client.hello.pid);
+    while client.frames.recv().is_ok() {}
+    bench.write("mine.toml", &model.replace("MK2-0417-00312", "MK2-0417-99999"));
+    let said = bench.fails(&["resume", "last"]);
+    assert!(said.contains("serial number was MK2-0417-00312, now MK2-0417-99999"), "{said}");
+    bench.write("mine.toml", &model);
+    assert!(bench.ok(&["resume", "last"]).contains("The run is done"));
+}

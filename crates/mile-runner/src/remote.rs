@@ -1,0 +1,367 @@
+//! A runner and those who watch it, as processes of their own: JSON Lines over a Unix domain socket in a private folder.
+//!
+//! The first line from the runner is [`Frame::Hello`], the second [`Frame::Backlog`]; what it tells follows as it happens. What
+//! comes to the runner are [`Command`]s. Anybody of the same user may connect, several at once, and leave at any time. Nobody who
+//! watches holds up a real drive: who falls too far behind is cut off, and may connect again.
+
+use crate::message::{Command, Event, Message, Outcome, RunHead};
+use crossbeam_channel::{Receiver, Sender, TrySendError, bounded, unbounded};
+use mile_core::Sample;
+use serde::{Deserialize, Serialize};
+use std::collections::VecDeque;
+use std::io::{self, BufRead, BufReader, BufWriter, Write};
+use std::os::unix::fs::{DirBuilderExt, MetadataExt, PermissionsExt};
+use std::os::unix::net::{UnixListener, UnixStream};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::thread::JoinHandle;
+use std::time::Duration;
+
+/// Version of what is spoken.
+pub const PROTOCOL: u32 = 1;
+/// Samples that a runner keeps for those who connect; what is before them is in the logbook.
+const RING: usize = 8192;
+/// Messages that somebody may be behind.
+const BEHIND: usize = 65_536;
+/// Longest wait for somebody who watches a simulated run, and for the last words of any.
+const PATIENCE: Duration = Duration::from_secs(5);
+
+/// What a runner says of itself.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Hello {
+    /// [`PROTOCOL`].
+    pub protocol: u32,
+    /// Its process.
+    pub pid: u32,
+    /// The run's number in its logbook, once it has one.
+    pub run: Option<i64>,
+    /// The logbook.
+    pub logbook: PathBuf,
+    /// Name of the drive.
+    pub drive: String,
+    /// Name of the course.
+    pub course: String,
+}
+
+/// A line from a runner.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Frame {
+    /// The first line.
+    Hello(Hello),
+    /// What was told before somebody connected.
+    Backlog(Backlog),
+    /// The run has its number.
+    Number(i64),
+    /// What is told now.
+    Message(Message),
+}
+
+/// What was told before somebody connected.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Backlog {
+    /// What was known of the run when it began; `None` before it did.
+    pub head: Option<Box<RunHead>>,
+    /// Number of the first of `samples`; those before it are in the logbook.
+    pub first: u64,
+    /// The last samples.
+    pub samples: Vec<Sample>,
+    /// All events.
+    pub events: Vec<Event>,
+    /// How it ended, if it has.
+    pub ended: Option<Box<Outcome>>,
+}
+
+/// The private folder of this user's sockets, made where it is not there. Fails where somebody else could have put it there.
+pub fn folder() -> io::Result<PathBuf> {
+    let user = rustix::process::geteuid().as_raw();
+    let own = std::env::var_os("XDG_RUNTIME_DIR").map(PathBuf::from).filter(|p| p.is_dir());
+    let folder = match own {
+        Some(base) => base.join("hollow-mile"),
+        None => std::env::temp_dir().join(format!("hollow-mile-{user}")),
+    };
+    match std::fs::DirBuilder::new().mode(0o700).create(&folder) {
+        Ok(()) => {}
+        Err(e) if e.kind() == io::ErrorKind::AlreadyExists => {}
+        Err(e) => return Err(io::Error::new(e.kind(), format!("{}: {e}", folder.display()))),
+    }
+    let meta = std::fs::symlink_metadata(&folder)?;
+    if !meta.is_dir() || meta.uid() != user || meta.mode() & 0o077 != 0 {
+        let why = format!("{} is not a folder that only you may enter; remove it", folder.display());
+        return Err(io::Error::new(io::ErrorKind::PermissionDenied, why));
+    }
+    Ok(folder)
+}
+
+/// Whether the process at the other end is of the same user, or the administrator's.
+fn is_trusted(stream: &UnixStream) -> bool {
+    let own = rustix::process::geteuid();
+    rustix::net::sockopt::socket_peercred(stream).is_ok_and(|peer| peer.uid == own || peer.uid.is_root())
+}
+
+struct Shared {
+    hello: Hello,
+    backlog: Backlog,
+    ring: VecDeque<Sample>,
+    watchers: Vec<Sender<Frame>>,
+}
+
+/// The runner's end.
+pub struct Server {
+    path: PathBuf,
+    shared: Arc<Mutex<Shared>>,
+    writers: Arc<Mutex<Vec<JoinHandle<()>>>>,
+    /// Whether somebody who is slow is waited for: a simulated drive does not mind.
+    waits: bool,
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Server {
+    /// Listens in the private folder. Commands of those who connect go to `commands`.
+    pub fn start(hello: Hello, waits: bool, commands: Sender<Command>) -> io::Result<Self> {
+        let path = folder()?.join(format!("runner-{}.sock", hello.pid));
+        // Left by a process with the same number.
+        let _ = std::fs::remove_file(&path);
+        let listener = UnixListener::bind(&path)
+            .map_err(|e| io::Error::new(e.kind(), format!("{}: {e}", path.display())))?;
+        std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o600))?;
+        let (backlog, ring) = (Backlog::default(), VecDeque::new());
+        let shared = Arc::new(Mutex::new(Shared { hello, backlog, ring, watchers: Vec::new() }));
+        let writers = Arc::new(Mutex::new(Vec::new()));
+        let (to, threads) = (Arc::clone(&shared), Arc::clone(&writers));
+        std::thread::Builder::new().name("listen".into()).spawn(move || {
+            for stream in listener.incoming().flatten().filter(is_trusted) {
+                if let Ok(writer) = admit(stream, &to, &commands) {
+                    lock(&threads).push(writer);
+                }
+            }
+        })?;
+        Ok(Self { path, shared, writers, waits })
+    }
+
+    /// Where it listens.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// Tells the run's number.
+    pub fn number(&self, run: i64) {
+        lock(&self.shared).hello.run = Some(run);
+        self.send(&Frame::Number(run));
+    }
+
+    /// Tells all who watch, and keeps it for those who come later.
+    pub fn tell(&self, message: &Message) {
+        {
+            let mut shared = lock(&self.shared);
+            match message {
+                Message::Began(head) => shared.backlog.head = Some(head.clone()),
+                Message::Sample(sample) => {
+                    shared.ring.push_back(sample.clone());
+                    if shared.ring.len() > RING {
+                        shared.ring.pop_front();
+                        shared.backlog.first += 1;
+                    }
+                }
+                Message::Event(event) => shared.backlog.events.push(event.clone()),
+                Message::Ended(outcome) => shared.backlog.ended = Some(outcome.clone()),
+                Message::Health(_) | Message::LegLatency(..) => {}
+            }
+        }
+        self.send(&Frame::Message(message.clone()));
+    }
+
+    /// A run that goes on has `samples` in its logbook, and these events.
+    pub fn goes_on(&self, samples: u64, events: Vec<Event>) {
+        let mut shared = lock(&self.shared);
+        shared.backlog.first = samples;
+        shared.backlog.events = events;
+    }
+
+    fn send(&self, frame: &Frame) {
+        let watchers = lock(&self.shared).watchers.clone();
+        let mut gone = false;
+        for watcher in &watchers {
+            let sent = match watcher.try_send(frame.clone()) {
+                Err(TrySendError::Full(frame)) if self.waits => watcher.send_timeout(frame, PATIENCE).is_ok(),
+                other => other.is_ok(),
+            };
+            if !sent {
+                gone = true;
+                lock(&self.shared).watchers.retain(|w| !w.same_channel(watcher));
+            }
+        }
+        drop(watchers);
+        if gone {
+            lock(&self.writers).retain(|w| !w.is_finished());
+        }
+    }
+
+    /// Sends what is left to send, not for too long, and listens no more.
+    pub fn finish(&self) {
+        lock(&self.shared).watchers.clear();
+        let clock = mile_drive::clock::Monotonic::start();
+        for writer in lock(&self.writers).drain(..) {
+            while !writer.is_finished() && u128::from(clock.now().0) < PATIENCE.as_nanos() {
+                std::thread::sleep(Duration::from_millis(5));
+            }
+        }
+    }
+}
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        let _ = std::fs::remove_file(&self.path);
+    }
+}
+
+/// Lets somebody in: gives the thread that writes to them.
+fn admit(
+    stream: UnixStream,
+    shared: &Mutex<Shared>,
+    commands: &Sender<Command>,
+) -> io::Result<JoinHandle<()>> {
+    stream.set_write_timeout(Some(PATIENCE))?;
+    let reader = BufReader::new(stream.try_clone()?);
+    let commands = commands.clone();
+    std::thread::Builder::new().name("obey".into()).spawn(move || {
+        for line in reader.lines().map_while(Result::ok) {
+            if let Ok(command) = serde_json::from_str(&line)
+                && commands.send(command).is_err()
+            {
+                return;
+            }
+        }
+    })?;
+    // Registered while nothing can be told, so that nothing is missing between the backlog and what follows.
+    let (queue, frames) = bounded(BEHIND);
+    let (hello, backlog, over) = {
+        let mut shared = lock(shared);
+        let backlog = Backlog { samples: shared.ring.iter().cloned().collect(), ..shared.backlog.clone() };
+        let over = backlog.ended.is_some();
+        if !over {
+            shared.watchers.push(queue);
+        }
+        (shared.hello.clone(), backlog, over)
+    };
+    std::thread::Builder::new().name("tell".into()).spawn(move || {
+        let mut out = BufWriter::new(&stream);
+        let mut line = |frame: &Frame, flush: bool| -> io::Result<()> {
+            serde_json::to_writer(&mut out, frame)?;
+            out.write_all(b"\n")?;
+            if flush { out.flush() } else { Ok(()) }
+        };
+        let told = line(&Frame::Hello(hello), true).and_then(|()| line(&Frame::Backlog(backlog), true));
+        if told.is_ok() && !over {
+            while let Ok(frame) = frames.recv() {
+                if line(&frame, frames.is_empty()).is_err() {
+                    return;
+                }
+            }
+        }
+        // The other end sees at once that there is no more.
+        let _ = out.flush();
+        drop(out);
+        let _ = stream.shutdown(std::net::Shutdown::Both);
+    })
+}
+
+/// The end of somebody who watches.
+pub struct Client {
+    /// What the runner said of itself.
+    pub hello: Hello,
+    /// What it had told before.
+    pub backlog: Backlog,
+    /// What it tells. Ends without [`Message::Ended`] where the runner does.
+    pub frames: Receiver<Frame>,
+    /// To the runner.
+    pub commands: Sender<Command>,
+}
+
+impl Client {
+    /// Connects to a runner.
+    pub fn connect(path: &Path) -> io::Result<Self> {
+        let stream = UnixStream::connect(path)?;
+        if !is_trusted(&stream) {
+            return Err(io::Error::new(io::ErrorKind::PermissionDenied, "the runner is another user's"));
+        }
+        stream.set_read_timeout(Some(PATIENCE))?;
+        let mut reader = BufReader::new(stream.try_clone()?);
+        let mut next = || -> io::Result<Frame> {
+            let mut line = String::new();
+            if reader.read_line(&mut line)? == 0 {
+                return Err(io::ErrorKind::UnexpectedEof.into());
+            }
+            Ok(serde_json::from_str(&line)?)
+        };
+        let strange = || io::Error::other("the runner speaks another version of Hollow Mile's language");
+        let Frame::Hello(hello) = next()? else { return Err(strange()) };
+        if hello.protocol != PROTOCOL {
+            return Err(strange());
+        }
+        let Frame::Backlog(backlog) = next()? else { return Err(strange()) };
+        stream.set_read_timeout(None)?;
+        let (send, frames) = bounded(BEHIND);
+        std::thread::Builder::new().name("listen".into()).spawn(move || {
+            for line in reader.lines().map_while(Result::ok) {
+                // A line that is cut off is the last of a runner that ended.
+                let Ok(frame) = serde_json::from_str(&line) else { return };
+                if send.send(frame).is_err() {
+                    return;
+                }
+            }
+        })?;
+        let (commands, orders) = unbounded::<Command>();
+        std::thread::Builder::new().name("command".into()).spawn(move || {
+            let mut out = &stream;
+            for command in orders {
+                let line = serde_json::to_string(&command).unwrap_or_default() + "\n";
+                if out.write_all(line.as_bytes()).is_err() {
+                    break;
+                }
+            }
+            let _ = stream.shutdown(std::net::Shutdown::Both);
+        })?;
+        Ok(Self { hello, backlog, frames, commands })
+    }
+}
+
+/// The runners of this user: their sockets, and what each says of itself. Sockets without a runner are taken away.
+pub fn runners() -> Vec<(PathBuf, Hello)> {
+    let Ok(folder) = folder() else { return Vec::new() };
+    let mut found: Vec<(PathBuf, Hello)> = std::fs::read_dir(folder)
+        .into_iter()
+        .flatten()
+        .flatten()
+        .map(|e| e.path())
+        .filter(|p| p.extension().is_some_and(|e| e == "sock"))
+        .filter_map(|path| match Client::connect(&path) {
+            Ok(client) => Some((path, client.hello)),
+            Err(e) => {
+                if e.kind() == io::ErrorKind::ConnectionRefused {
+                    let _ = std::fs::remove_file(&path);
+                }
+                None
+            }
+        })
+        .collect();
+    found.sort_by_key(|(_, h)| h.pid);
+    found
+}
+
+/// Samples and events in the order in which they were told.
+pub fn in_order(samples: Vec<Sample>, events: Vec<Event>) -> impl Iterator<Item = Message> {
+    let mut events = events.into_iter().peekable();
+    let mut samples = samples.into_iter().peekable();
+    std::iter::from_fn(move || {
+        let event_first = match (events.peek(), samples.peek()) {
+            (Some(e), Some(s)) => e.at < s.end,
+            (Some(_), None) => true,
+            (None, _) => false,
+        };
+        if event_first { events.next().map(Message::Event) } else { samples.next().map(Message::Sample) }
+    })
+}
