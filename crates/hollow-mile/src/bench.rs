@@ -132,19 +132,50 @@ pub(crate) fn simulated() -> Vec<Card> {
     model::names().filter_map(|name| Card::simulated(&format!("sim:{name}"))).collect()
 }
 
-/// The drives of this machine, each asked for what it tells.
-pub(crate) fn real() -> Vec<Card> {
-    let roots = Roots::system();
-    let told = |found: Found| {
-        let told = block::probe::probe(&roots, &found);
-        Card::real(found, told)
-    };
-    block::discover(&roots).into_iter().map(told).collect()
+/// Where drives are looked for. Tests and rehearsals put another tree in the place of this machine's; a run never does.
+fn bench_roots() -> Roots {
+    match std::env::var_os("HOLLOW_MILE_ROOT") {
+        Some(folder) if !folder.is_empty() => Roots::below(Path::new(&folder)),
+        _ => Roots::system(),
+    }
+}
+
+/// The drives of this machine, looked at again and again: what each tells of itself is asked for once.
+pub(crate) struct Watch {
+    roots: Roots,
+    told: Vec<(String, Probe)>,
+}
+
+impl Watch {
+    pub(crate) fn new() -> Self {
+        Self { roots: bench_roots(), told: Vec::new() }
+    }
+
+    /// The drives now; the temperature and the uses of each are new.
+    pub(crate) fn look(&mut self) -> Vec<Card> {
+        let found = block::discover(&self.roots);
+        let key = |f: &Found| format!("{} {} {:?} {}", f.name, f.number, f.serial, f.capacity.0);
+        self.told.retain(|(k, _)| found.iter().any(|f| key(f) == *k));
+        let card = |found: Found| {
+            let key = key(&found);
+            let mut told = match self.told.iter().find(|(k, _)| *k == key) {
+                Some((_, told)) => told.clone(),
+                None => {
+                    let told = block::probe::probe(&self.roots, &found);
+                    self.told.push((key, told.clone()));
+                    told
+                }
+            };
+            told.health.temperature = found.temperature.or(told.health.temperature);
+            Card::real(found, told)
+        };
+        found.into_iter().map(card).collect()
+    }
 }
 
 /// All drives that can be named without knowing more.
 pub(crate) fn cards() -> Vec<Card> {
-    real().into_iter().chain(simulated()).collect()
+    Watch::new().look().into_iter().chain(simulated()).collect()
 }
 
 /// The card of one drive: a node, a kernel name, a stable name, a serial number, or a simulated drive.
@@ -154,7 +185,7 @@ pub(crate) fn card(name: &str) -> Result<Card, Failure> {
         SimDrive::new(name, 1)?;
         return Card::simulated(name).ok_or_else(|| Failure::usage(format!("{name} cannot be read")));
     }
-    let roots = Roots::system();
+    let roots = bench_roots();
     let found = find(&roots, name)?;
     let told = block::probe::probe(&roots, &found);
     Ok(Card::real(found, told))

@@ -28,7 +28,7 @@ use mile_runner::remote::Frame;
 use mile_runner::{Message, Speed};
 use ratatui::layout::Rect;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
-use state::{BenchPlace, Choice, FindingsPlace, LogbookPlace, Place, State};
+use state::{BenchPlace, Choice, FindingsPlace, HealthPlace, LogbookPlace, Place, State};
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -84,9 +84,10 @@ pub(crate) fn state(logbook_path: PathBuf, speed: Speed, is_demo: bool) -> State
         speed,
         logbook_path,
         is_demo,
-        bench: BenchPlace { cards: simulated(), selected: 0 },
+        bench: BenchPlace { cards: simulated(), ..BenchPlace::default() },
         live: None,
         findings: FindingsPlace { framing: Framing::default(), ..FindingsPlace::default() },
+        health: HealthPlace::default(),
         logbook: LogbookPlace::default(),
         overlay: None,
         notice: None,
@@ -111,6 +112,7 @@ fn run(mut state: State) -> Result<(), Failure> {
     watch_signals(ask)?;
     let jobs = Jobs::new();
     jobs.list(&state.logbook_path);
+    jobs.watch_bench();
     let mut dirty = true;
     while !state.quit {
         if dirty {
@@ -146,7 +148,7 @@ fn wait(state: &mut State, jobs: &Jobs, events: &Receiver<Event>, asked: &Receiv
                 Err(_) => update::finished(state, jobs),
             }
         },
-        recv(jobs.results) -> result => if let Ok(result) = result { update::done(state, result) },
+        recv(jobs.results) -> result => if let Ok(result) = result { update::done(state, jobs, result) },
         default(Duration::from_secs(3600)) => return false,
     }
     if from_run {
@@ -175,7 +177,7 @@ fn take_rest(state: &mut State, jobs: &Jobs, events: &Receiver<Event>, messages:
         update::input(state, jobs, &event);
     }
     for result in jobs.results.try_iter() {
-        update::done(state, result);
+        update::done(state, jobs, result);
     }
 }
 

@@ -1,5 +1,10 @@
 //! The real program in a real terminal: tmux, keys, and what the screen says.
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::panic,
+    clippy::print_stderr,
+    reason = "a test that cannot go on has failed"
+)]
 
 mod common;
 
@@ -33,7 +38,7 @@ impl Terminal {
         let home = terminal.bench.path(".").display().to_string();
         let runtime = terminal.bench.runtime().display().to_string();
         let line = format!(
-            "cd {home} && export XDG_RUNTIME_DIR={runtime} HOME={home} XDG_DATA_HOME={home} TZ=UTC LANG=C.UTF-8 PS1='prompt> ' {environment} && clear && {} {args}",
+            "cd {home} && export HOLLOW_MILE_ROOT=/nonexistent XDG_RUNTIME_DIR={runtime} HOME={home} XDG_DATA_HOME={home} TZ=UTC LANG=C.UTF-8 PS1='prompt> ' {environment} && clear && {} {args}",
             env!("CARGO_BIN_EXE_hollow-mile")
         );
         terminal.keys(&["-l", &line]);
@@ -129,7 +134,7 @@ fn whole_way(columns: u16, rows: u16) {
     t.press(&["3"], "Run 5, long soak on Merrow K2 2TB: stopped");
     // Evidence under the selected break.
     t.until_all(&["below the warning limit", "write cache exhausted, 0.99 sure", "+ first fall of this leg"]);
-    t.press(&["4"], "5 runs, the newest first.");
+    t.press(&["5"], "5 runs, the newest first.");
     t.press(&["/"], "/ ▏");
     t.type_text("carrier");
     t.until("1 of 5 runs match.");
@@ -166,7 +171,7 @@ fn a_run_that_ends_is_announced_kept_and_shown() {
 #[test]
 fn the_cursor_reads_all_strips_and_the_breaks_bring_it_along() {
     let t = Terminal::start(159, 46, "", "demo");
-    t.press(&["4"], "4 runs");
+    t.press(&["5"], "4 runs");
     t.press(&["Down", "Down", "Enter"], "Run 2, quay soak");
     let screen = t.press(&["j"], "at the cursor");
     assert!(screen.contains("throttled by heat") && screen.contains("77 °C"), "{screen}");
@@ -280,7 +285,7 @@ fn a_file_is_measured_from_the_bench_and_what_cannot_be_is_said() {
 #[test]
 fn without_colours_nothing_is_coloured() {
     let t = Terminal::start(120, 40, "NO_COLOR=1", "demo");
-    t.press(&["4"], "4 runs");
+    t.press(&["5"], "4 runs");
     t.press(&["Enter"], "Run 4");
     t.until("█");
     let escapes = t.tmux(&["capture-pane", "-p", "-e", "-t", "t"]);
@@ -315,4 +320,80 @@ fn a_damaged_logbook_is_said_before_the_screen_is_taken_over() {
     t.type_text(&format!("clear; {} --logbook bad.logbook; echo code-$?", env!("CARGO_BIN_EXE_hollow-mile")));
     t.keys(&["Enter"]);
     t.until_all(&["is damaged or no logbook", "code-2"]);
+}
+
+/// A made-up tree of the kernel's files with one drive in it, which can be pulled.
+fn plug(bench: &Bench, plugged: bool) {
+    let root = bench.path("root");
+    let disk = root.join("sys/devices/pci0000:00/0000:00:17.0/ata3/host2/target2:0:0/2:0:0:0/block/sda");
+    for (file, text) in [
+        ("../../model", "Keelson 8TB"),
+        ("../../../../../link3/ata_link/link3/sata_spd", "3.0 Gbps"),
+        ("../../../../../link3/ata_link/link3/hw_sata_spd_limit", "6.0 Gbps"),
+        ("dev", "8:0"),
+        ("size", "15628053168"),
+        ("queue/rotational", "1"),
+    ] {
+        std::fs::create_dir_all(disk.join("queue")).unwrap();
+        let path = disk.join(file);
+        let parent = path.parent().unwrap();
+        std::fs::create_dir_all(parent).unwrap();
+        std::fs::write(path, text).unwrap();
+    }
+    std::fs::create_dir_all(root.join("sys/block")).unwrap();
+    let _ = std::os::unix::fs::symlink("../..", disk.join("device"));
+    let link = root.join("sys/block/sda");
+    let _ = std::fs::remove_file(&link);
+    if plugged {
+        std::os::unix::fs::symlink(&disk, link).unwrap();
+    }
+}
+
+#[test]
+fn drives_come_and_go_on_the_bench_without_a_key() {
+    let t = Terminal::start(159, 46, "HOLLOW_MILE_ROOT=$PWD/root", "--logbook l.logbook");
+    t.until("2 simulated drives, and any file");
+    plug(&t.bench, true);
+    t.until_all(&[
+        "One real drive",
+        "Keelson 8TB",
+        "SATA 3 Gb/s, degraded: drive and port could do SATA 6 Gb/s",
+    ]);
+    t.until("at most 300 MB/s instead of 600 MB/s");
+    plug(&t.bench, false);
+    t.until("2 simulated drives, and any file");
+    assert!(!t.screen().contains("Keelson"));
+}
+
+#[test]
+fn a_drive_is_armed_by_typing_its_name_and_what_it_changed_is_shown() {
+    let Some(device) = common::LoopDevice::new(64) else {
+        eprintln!("SKIPPED: loop devices cannot be set up here");
+        return;
+    };
+    let t = Terminal::start(159, 46, "HOLLOW_MILE_ROOT=", "--logbook l.logbook");
+    let node = device.node();
+    t.until(&node);
+    for _ in 0..60 {
+        let screen = t.screen();
+        let selected = screen.lines().find(|l| l.contains('▸')).unwrap_or_default();
+        if selected.contains(&format!("{node},")) {
+            break;
+        }
+        t.keys(&["Down"]);
+        std::thread::sleep(Duration::from_millis(100));
+    }
+    t.press(&["s"], &format!("A run on {node}"));
+    t.until("All that is on this drive will be lost.");
+    t.press(&["Enter"], "it is not armed");
+    t.keys(&["Tab"]);
+    t.type_text("loop999");
+    t.press(&["Enter"], "which is not its name");
+    assert!(device.is_untouched());
+    t.keys(&["C-u"]);
+    t.type_text(&device.name());
+    t.press(&["Enter"], "The run is done");
+    assert!(!device.is_untouched());
+    t.press(&["4"], "What run 1, the last on this drive, changed");
+    t.press(&["5"], "One run.");
 }

@@ -296,6 +296,21 @@ impl Logbook {
         })
     }
 
+    /// What was known of a run when it began, and how it ended.
+    pub fn ends(&self, run: i64) -> Result<(RunHead, Option<Outcome>)> {
+        let row = self
+            .db
+            .query_row("SELECT head, outcome FROM runs WHERE id = ?1", [run], |row| {
+                Ok((row.get::<_, String>(0)?, row.get::<_, Option<String>>(1)?))
+            })
+            .optional()
+            .map_err(self.wrap())?;
+        let (head, outcome) =
+            row.ok_or_else(|| LogbookError::NoSuchRun { path: self.path.clone(), wanted: run.to_string() })?;
+        let outcome = outcome.map(|o| serde_json::from_str(&o)).transpose().map_err(|e| self.bad(run, &e))?;
+        Ok((serde_json::from_str(&head).map_err(|e| self.bad(run, &e))?, outcome))
+    }
+
     fn events(&self, run: i64) -> Result<Vec<Event>> {
         let wrap = self.wrap();
         let mut query =

@@ -1,12 +1,19 @@
 //! Work that takes longer than a frame, off the drawing thread.
 
-use super::state::Shown;
+use super::state::{HealthShown, Shown};
+use crate::bench::{self, Card};
 use crate::figure;
 use crossbeam_channel::{Receiver, Sender, unbounded};
-use mile_core::findings;
 use mile_core::ruler::{Ruler, Window};
+use mile_core::{Bytes, findings};
+use mile_drive::block::probe::{TestRequest, request_test};
+use mile_drive::sysfs::Roots;
 use mile_logbook::{Entry, Logbook};
 use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+/// Time between two looks at the bench.
+const EVERY: Duration = Duration::from_secs(2);
 
 /// What came of it.
 pub(crate) enum Done {
@@ -14,6 +21,11 @@ pub(crate) enum Done {
     Loaded(Result<Box<Shown>, String>),
     /// Paths of the files written.
     Exported(Result<Vec<String>, String>),
+    /// The real drives as they are now.
+    Bench(Vec<Card>),
+    Health(Result<Box<HealthShown>, String>),
+    /// A self-test was begun or ended.
+    Tested(Result<(), String>),
 }
 
 /// Starts work, and gives its results.
@@ -44,6 +56,40 @@ impl Jobs {
         });
     }
 
+    /// Looks at the bench again and again, and tells when something is different, or when the temperatures are due.
+    pub(crate) fn watch_bench(&self) {
+        let done = self.done.clone();
+        let watch = move || {
+            let mut watch = bench::Watch::new();
+            while done.send(Done::Bench(watch.look())).is_ok() {
+                std::thread::sleep(EVERY);
+            }
+        };
+        // Where no thread can be had, the bench stays as it is.
+        let _ = std::thread::Builder::new().name("bench".into()).spawn(watch);
+    }
+
+    /// Reads a drive's health, and what the last run on it changed.
+    pub(crate) fn health(&self, logbook: &Path, drive: &str, after: Duration) {
+        let (path, drive) = (logbook.to_owned(), drive.to_owned());
+        self.spawn(move || {
+            std::thread::sleep(after);
+            let shown = bench::card(&drive).map(|card| HealthShown { last: last_change(&path, &card), card });
+            Done::Health(shown.map(Box::new).map_err(|f| f.message().to_owned()))
+        });
+    }
+
+    /// Begins or ends a self-test.
+    pub(crate) fn self_test(&self, drive: &str, request: TestRequest) {
+        let drive = drive.to_owned();
+        self.spawn(move || {
+            let roots = Roots::system();
+            let found = bench::find(&roots, &drive).map_err(|f| f.message().to_owned());
+            let asked = |f| request_test(&f, request).map_err(|e| format!("Self-tests: {e}"));
+            Done::Tested(found.and_then(asked))
+        });
+    }
+
     /// Reads a run and computes its findings.
     pub(crate) fn load(&self, path: &Path, run: i64) {
         let path = path.to_owned();
@@ -55,6 +101,27 @@ impl Jobs {
         let path = path.to_owned();
         self.spawn(move || Done::Exported(export(&path, run, ruler, window)));
     }
+}
+
+/// The last run on a drive that ended, and what it changed in its health.
+fn last_change(path: &Path, card: &Card) -> Option<(i64, Vec<String>)> {
+    let book = Logbook::open(path).ok()?;
+    let id = &card.identity;
+    // By its serial number where it has one, as a name may be another drive's by now.
+    let same = |e: &&Entry| e.drive == id.name && e.digest.is_some();
+    let run = book.list().ok()?.iter().find(same)?.run;
+    let (head, outcome) = book.ends(run).ok()?;
+    let after = outcome?.health?;
+    let same_drive = head.drive.serial == id.serial && head.drive.model == id.model;
+    let before = head.health.unwrap_or_default();
+    let moved = |a: Option<Bytes>, b: Option<Bytes>| a.zip(b).map(|(a, b)| Bytes(b.0.saturating_sub(a.0)));
+    let mut changes: Vec<String> = moved(before.written, after.written)
+        .zip(moved(before.read, after.read))
+        .map(|(written, read)| format!("{written} written, {read} read"))
+        .into_iter()
+        .collect();
+    changes.extend(before.changes(&after));
+    same_drive.then_some((run, changes))
 }
 
 /// Reads a run and computes its findings.

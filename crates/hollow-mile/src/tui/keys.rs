@@ -37,6 +37,8 @@ pub(crate) enum Action {
     NextBreak,
     PreviousBreak,
     StartNext,
+    ReadHealth,
+    SelfTest,
 }
 
 /// A key, or several that mean the same.
@@ -54,10 +56,10 @@ pub(crate) struct Binding {
 }
 
 use KeyCode::{BackTab, Char, Down, End, Enter, Esc, Home, Left, Right, Tab, Up};
-use Place::{Bench, Findings, Logbook, Underway};
+use Place::{Bench, Findings, Health, Logbook, Underway};
 
 const CANVAS: &[Place] = &[Underway, Findings];
-const LISTS: &[Place] = &[Bench, Logbook];
+const ROWS: &[Place] = &[Bench, Health, Logbook];
 
 macro_rules! bind {
     ($shown:literal, [$($key:expr),*], $action:expr, $places:expr, $short:literal, $words:literal) => {
@@ -122,14 +124,24 @@ pub(crate) const TABLE: &[Binding] = &[
     bind!("+ -", [Char('+'), Char('=')], Action::ZoomIn, CANVAS, "zoom", "show less of the ruler, larger"),
     bind!("+ -", [Char('-')], Action::ZoomOut, CANVAS, "", "show more of the ruler"),
     bind!("0", [Char('0')], Action::ShowAll, CANVAS, "all", "show all of the ruler and hide the cursor"),
-    bind!("↑ k", [Up, Char('k')], Action::Up, LISTS, "", "select the line above"),
-    bind!("↓ j", [Down, Char('j')], Action::Down, LISTS, "", "select the line below"),
-    bind!("home", [Home], Action::First, LISTS, "", "select the first line"),
-    bind!("end", [End], Action::Last, LISTS, "", "select the last line"),
+    bind!("↑ k", [Up, Char('k')], Action::Up, ROWS, "", "select the line above"),
+    bind!("↓ j", [Down, Char('j')], Action::Down, ROWS, "", "select the line below"),
+    bind!("home", [Home], Action::First, ROWS, "", "select the first line"),
+    bind!("end", [End], Action::Last, ROWS, "", "select the last line"),
     bind!("1", [Char('1')], Action::Go(Bench), &[], "", "go to the bench"),
     bind!("2", [Char('2')], Action::Go(Underway), &[], "", "go to the run underway"),
     bind!("3", [Char('3')], Action::Go(Findings), &[], "", "go to the findings"),
-    bind!("4", [Char('4')], Action::Go(Logbook), &[], "", "go to the logbook"),
+    bind!("4", [Char('4')], Action::Go(Health), &[], "", "go to the health of the selected drive"),
+    bind!("5", [Char('5')], Action::Go(Logbook), &[], "", "go to the logbook"),
+    bind!("r", [Char('r')], Action::ReadHealth, &[Health], "read again", "read the drive's health again"),
+    bind!(
+        "t",
+        [Char('t')],
+        Action::SelfTest,
+        &[Health],
+        "self-test",
+        "begin or end a self-test of the drive"
+    ),
     bind!("tab", [Tab], Action::NextPlace, &[], "", "go to the next place"),
     bind!("shift-tab", [BackTab], Action::PreviousPlace, &[], "", "go to the place before"),
     bind!("esc", [Esc], Action::Back, &[], "", "go back"),

@@ -2,6 +2,7 @@
 
 mod bench;
 mod findings;
+mod health;
 mod logbook;
 mod readings;
 mod underway;
@@ -22,10 +23,21 @@ use ratatui::style::{Modifier, Style};
 pub(crate) fn sentence(state: &State) -> (String, String) {
     match state.place {
         Place::Bench => {
-            let text = format!(
-                "{} simulated drives, and any file on a mounted file system.",
-                state.bench.cards.len()
-            );
+            let count = |n: usize, what: &str| match n {
+                0 => format!("No {what} drive"),
+                1 => format!("One {what} drive"),
+                n => format!("{n} {what} drives"),
+            };
+            let simulated = state.bench.cards.iter().filter(|c| c.identity.simulated).count();
+            let real = state.bench.cards.len() - simulated;
+            let text = match real {
+                0 => format!("{}, and any file on a mounted file system.", count(simulated, "simulated")),
+                _ => format!(
+                    "{}, {}, and any file on a mounted file system.",
+                    count(real, "real"),
+                    count(simulated, "simulated").to_lowercase()
+                ),
+            };
             (text, if state.is_demo { "Lantern Shoal, the demo bench".into() } else { String::new() })
         }
         Place::Underway => match &state.live {
@@ -54,7 +66,7 @@ pub(crate) fn sentence(state: &State) -> (String, String) {
         },
         Place::Findings => match (&state.findings.shown, state.findings.loading) {
             (_, Some(run)) => (format!("Reading run {run} …"), String::new()),
-            (None, None) => ("No run is open. Open one from the logbook (4).".into(), String::new()),
+            (None, None) => ("No run is open. Open one from the logbook (5).".into(), String::new()),
             (Some(shown), None) => {
                 let text = format!(
                     "Run {}, {}: {}, {} moved in {}.",
@@ -65,6 +77,20 @@ pub(crate) fn sentence(state: &State) -> (String, String) {
                     shown.trace.end(shown.trace.len())
                 );
                 (text, shown.head.situation.line())
+            }
+        },
+        Place::Health => match (&state.health.drive, &state.health.shown) {
+            (None, _) => ("No drive is selected. Select one on the bench (1).".into(), String::new()),
+            (Some(drive), None) => (format!("Asking {drive} …"), String::new()),
+            (Some(_), Some(shown)) => {
+                let id = &shown.card.identity;
+                let serial = id.serial.as_ref().map_or(String::new(), |s| format!(", serial {s}"));
+                let words = match shown.card.health.as_ref().map(|h| h.warnings.len()) {
+                    Some(0) => "It warns of nothing.",
+                    Some(_) => "It warns of itself.",
+                    None => "It tells nothing of its health.",
+                };
+                (format!("{}{serial}. {words}", id.model), id.name.clone())
             }
         },
         Place::Logbook => {
@@ -87,6 +113,7 @@ pub(crate) fn draw(buffer: &mut Buffer, area: Rect, state: &mut State) {
         Place::Bench => bench::draw(buffer, area, state.theme, &state.bench, &state.logbook.entries),
         Place::Underway => state.canvas_area = underway::draw(buffer, area, state.theme, state.live.as_mut()),
         Place::Findings => state.canvas_area = findings::draw(buffer, area, state.theme, &mut state.findings),
+        Place::Health => health::draw(buffer, area, state.theme, &mut state.health),
         Place::Logbook => logbook::draw(buffer, area, state.theme, &state.logbook),
     }
 }

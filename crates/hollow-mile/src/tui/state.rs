@@ -10,6 +10,7 @@ use mile_logbook::Entry;
 use mile_runner::remote::{Client, Frame};
 use mile_runner::{Command, Event, Message, Outcome, RunHead, Speed, Status};
 use ratatui::layout::Rect;
+use std::collections::{HashMap, VecDeque};
 use std::path::PathBuf;
 use tui_input::Input;
 
@@ -19,11 +20,13 @@ pub(crate) enum Place {
     Bench,
     Underway,
     Findings,
+    Health,
     Logbook,
 }
 
 impl Place {
-    pub(crate) const ALL: [Self; 4] = [Self::Bench, Self::Underway, Self::Findings, Self::Logbook];
+    pub(crate) const ALL: [Self; 5] =
+        [Self::Bench, Self::Underway, Self::Findings, Self::Health, Self::Logbook];
 
     /// The digit that leads there.
     pub(crate) fn key(self) -> usize {
@@ -35,6 +38,7 @@ impl Place {
             Self::Bench => "bench",
             Self::Underway => "underway",
             Self::Findings => "findings",
+            Self::Health => "health",
             Self::Logbook => "logbook",
         }
     }
@@ -201,16 +205,68 @@ impl LogbookPlace {
 }
 
 /// The place of the drives at hand.
+#[derive(Default)]
 pub(crate) struct BenchPlace {
     pub(crate) cards: Vec<Card>,
     /// The last line, behind the cards, is the file target.
     pub(crate) selected: usize,
+    /// Whether a person has chosen a line; until then the first is selected.
+    pub(crate) chosen: bool,
+    /// Temperatures of the last minutes, by the drive's name.
+    pub(crate) heat: HashMap<String, VecDeque<f32>>,
 }
+
+/// Temperatures that are kept for a card.
+const HEAT: usize = 24;
 
 impl BenchPlace {
     pub(crate) fn lines(&self) -> usize {
         self.cards.len() + 1
     }
+
+    /// Takes in the real drives as they are now. What a person has selected stays selected.
+    pub(crate) fn set_real(&mut self, real: Vec<Card>, simulated_first: bool) {
+        let name = |cards: &[Card], i: usize| cards.get(i).map(|c: &Card| c.identity.name.clone());
+        let (selected, was_file) = (name(&self.cards, self.selected), self.selected >= self.cards.len());
+        for card in &real {
+            if let Some(t) = card.health.as_ref().and_then(|h| h.temperature) {
+                let heat = self.heat.entry(card.identity.name.clone()).or_default();
+                heat.push_back(t.0 as f32);
+                if heat.len() > HEAT {
+                    heat.pop_front();
+                }
+            }
+        }
+        let simulated: Vec<Card> = self.cards.drain(..).filter(|c| c.identity.simulated).collect();
+        self.cards = if simulated_first {
+            simulated.into_iter().chain(real).collect()
+        } else {
+            real.into_iter().chain(simulated).collect()
+        };
+        let at = self.cards.iter().position(|c| Some(&c.identity.name) == selected.as_ref());
+        self.selected = match at {
+            _ if !self.chosen => 0,
+            Some(at) => at,
+            None if was_file => self.cards.len(),
+            None => self.selected.min(self.cards.len()),
+        };
+    }
+}
+
+/// The place of a drive's health.
+#[derive(Default)]
+pub(crate) struct HealthPlace {
+    /// The drive that it is of, once it was asked for.
+    pub(crate) drive: Option<String>,
+    pub(crate) shown: Option<HealthShown>,
+    pub(crate) scroll: usize,
+}
+
+/// A drive's health as it was read.
+pub(crate) struct HealthShown {
+    pub(crate) card: Card,
+    /// The last run on this drive, and what it changed; `None` where there was none.
+    pub(crate) last: Option<(i64, Vec<String>)>,
 }
 
 /// What is asked before a run is started.
@@ -221,7 +277,10 @@ pub(crate) struct StartForm {
     pub(crate) chosen: usize,
     pub(crate) path: Input,
     pub(crate) size: Input,
-    /// Field that is typed into: 0 the course, 1 the path, 2 the size.
+    /// What must be typed to arm the drive; `None` where nothing real is written.
+    pub(crate) arming_word: Option<String>,
+    pub(crate) arm: Input,
+    /// Field that is typed into: 0 the course, 1 the path, 2 the size, 3 what arms the drive.
     pub(crate) field: usize,
     /// What would happen, or why it cannot.
     pub(crate) outlook: Result<Vec<String>, String>,
@@ -233,6 +292,7 @@ pub(crate) enum Overlay {
     Commands { typed: Input, selected: usize },
     Note(Input),
     Start(Box<StartForm>),
+    SelfTest,
     ConfirmStop,
     ConfirmQuit,
 }
@@ -254,6 +314,7 @@ pub(crate) struct State {
     pub(crate) bench: BenchPlace,
     pub(crate) live: Option<Live>,
     pub(crate) findings: FindingsPlace,
+    pub(crate) health: HealthPlace,
     pub(crate) logbook: LogbookPlace,
     pub(crate) overlay: Option<Overlay>,
     pub(crate) notice: Option<Notice>,

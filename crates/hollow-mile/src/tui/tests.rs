@@ -108,7 +108,7 @@ fn what_is_missing_is_said_with_what_to_do() {
     let mut state = fresh();
     for (place, words) in [
         (Place::Underway, "No run is underway. Start one from the bench (1)."),
-        (Place::Findings, "No run is open. Open one from the logbook (4)."),
+        (Place::Findings, "No run is open. Open one from the logbook (5)."),
         (Place::Logbook, "The logbook has no run yet."),
     ] {
         state.place = place;
@@ -222,12 +222,12 @@ fn a_run_that_was_loaded_late_does_not_replace_the_one_that_was_asked_for() {
     let mut state = fresh();
     state.findings.loading = Some(run + 1);
     let loaded = super::jobs::load(&path, run).unwrap();
-    update::done(&mut state, Done::Loaded(Ok(Box::new(loaded))));
+    update::done(&mut state, &Jobs::new(), Done::Loaded(Ok(Box::new(loaded))));
     assert!(state.findings.shown.is_none());
     state.findings.loading = Some(run);
-    update::done(&mut state, Done::Loaded(super::jobs::load(&path, run).map(Box::new)));
+    update::done(&mut state, &Jobs::new(), Done::Loaded(super::jobs::load(&path, run).map(Box::new)));
     assert_eq!(state.findings.shown.as_ref().map(|s| s.run), Some(run));
-    update::done(&mut state, Done::Loaded(Err("the logbook is gone".into())));
+    update::done(&mut state, &Jobs::new(), Done::Loaded(Err("the logbook is gone".into())));
     assert!(screen(&mut state, 100, 30).contains("! the logbook is gone"));
 }
 

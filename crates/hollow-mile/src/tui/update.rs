@@ -2,14 +2,18 @@
 
 use super::jobs::{Done, Jobs};
 use super::keys::{self, Action};
-use super::state::{Choice, Live, Overlay, Place, StartForm, State};
+use super::state::{Choice, HealthPlace, Live, Overlay, Place, StartForm, State};
 use crate::bench::Named;
 use crate::session::{self, Order};
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, MouseButton, MouseEvent, MouseEventKind};
 use mile_core::Bytes;
 use mile_drive::Situation;
+use mile_drive::block::Consent;
+use mile_drive::block::probe::TestRequest;
+use mile_drive::health::TestKind;
 use mile_runner::remote::{Client, Frame};
 use mile_runner::{Command, Message};
+use std::time::Duration;
 use tui_input::Input;
 use tui_input::backend::crossterm::EventHandler;
 
@@ -76,7 +80,7 @@ fn with_framing(
             }
             state.findings.framing = framing;
         }
-        Place::Bench | Place::Logbook => {}
+        Place::Bench | Place::Health | Place::Logbook => {}
     }
 }
 
@@ -130,6 +134,17 @@ fn overlay_key(state: &mut State, jobs: &Jobs, key: KeyEvent) {
             state.overlay = Some(Overlay::Note(text));
         }
         Overlay::Start(form) => start_key(state, *form, key),
+        Overlay::SelfTest => {
+            let request = match key.code {
+                KeyCode::Char('s') => TestRequest::Start(TestKind::Short),
+                KeyCode::Char('x') => TestRequest::Start(TestKind::Extended),
+                KeyCode::Char('a') => TestRequest::Abort,
+                _ => return,
+            };
+            if let Some(drive) = &state.health.drive {
+                jobs.self_test(drive, request);
+            }
+        }
         Overlay::ConfirmStop => {
             if matches!(key.code, KeyCode::Char('y') | KeyCode::Enter) {
                 command(state, Command::Stop);
@@ -146,6 +161,32 @@ fn overlay_key(state: &mut State, jobs: &Jobs, key: KeyEvent) {
     }
 }
 
+/// What a place needs when it is come to.
+fn arrive(state: &mut State, jobs: &Jobs) {
+    if state.place != Place::Health {
+        return;
+    }
+    let drive = state.bench.cards.get(state.bench.selected).map(|c| c.identity.name.clone());
+    if drive != state.health.drive {
+        state.health = HealthPlace { drive, ..HealthPlace::default() };
+        read_health(state, jobs, Duration::ZERO);
+    }
+}
+
+fn read_health(state: &State, jobs: &Jobs, after: Duration) {
+    if let Some(drive) = &state.health.drive {
+        jobs.health(&state.logbook_path, drive, after);
+    }
+}
+
+fn ask_self_test(state: &mut State) {
+    match state.health.shown.as_ref().map(|s| s.card.health.as_ref().and_then(|h| h.self_test.as_ref())) {
+        None => state.complain("There is no drive to test; select one on the bench."),
+        Some(None) => state.complain("Self-tests: not offered by this drive."),
+        Some(Some(_)) => state.overlay = Some(Overlay::SelfTest),
+    }
+}
+
 fn command(state: &mut State, command: Command) {
     if let Some(strings) = state.live.as_ref().and_then(|l| l.strings.as_ref()) {
         // The run may have ended just now.
@@ -156,9 +197,20 @@ fn command(state: &mut State, command: Command) {
 /// Does what a key or the command line asks for.
 pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
     match action {
-        Action::Go(place) => state.go(place),
-        Action::NextPlace => step_place(state, 1),
-        Action::PreviousPlace => step_place(state, Place::ALL.len() - 1),
+        Action::Go(place) => {
+            state.go(place);
+            arrive(state, jobs);
+        }
+        Action::NextPlace => {
+            step_place(state, 1);
+            arrive(state, jobs);
+        }
+        Action::PreviousPlace => {
+            step_place(state, Place::ALL.len() - 1);
+            arrive(state, jobs);
+        }
+        Action::ReadHealth => read_health(state, jobs, Duration::ZERO),
+        Action::SelfTest => ask_self_test(state),
         Action::Back => {
             if let Some(place) = state.before.pop() {
                 state.place = place;
@@ -209,7 +261,11 @@ fn step_place(state: &mut State, by: usize) {
 fn step_line(state: &mut State, by: isize) {
     let step = |at: usize, count: usize| at.saturating_add_signed(by).min(count.saturating_sub(1));
     match state.place {
-        Place::Bench => state.bench.selected = step(state.bench.selected, state.bench.lines()),
+        Place::Bench => {
+            state.bench.selected = step(state.bench.selected, state.bench.lines());
+            state.bench.chosen = true;
+        }
+        Place::Health => state.health.scroll = step(state.health.scroll, 400),
         Place::Logbook => {
             state.logbook.selected = step(state.logbook.selected, state.logbook.visible().len())
         }
@@ -233,7 +289,7 @@ fn step_break(state: &mut State, by: isize) {
             let count = state.findings.shown.as_ref().map_or(0, |s| s.findings.breaks.len());
             state.findings.selected = step(state.findings.selected, count);
         }
-        Place::Bench | Place::Logbook => {}
+        Place::Bench | Place::Health | Place::Logbook => {}
     }
     with_framing(state, |framing, scene| {
         if let Some(b) = scene.selected.and_then(|i| scene.breaks.get(i)) {
@@ -294,7 +350,9 @@ fn ask_start(state: &mut State) {
         state.complain("A run is underway; one run at a time. Stop it first, in its place (2).");
         return;
     }
-    let drive = state.bench.cards.get(state.bench.selected).map(|c| c.identity.name.clone());
+    let card = state.bench.cards.get(state.bench.selected);
+    let drive = card.map(|c| c.identity.name.clone());
+    let arming_word = card.and_then(|c| c.arming_word.clone());
     // The demo begins with the course that shows most.
     let chosen = if state.is_demo { 1.min(state.choices.len().saturating_sub(1)) } else { 0 };
     let mut form = StartForm {
@@ -304,6 +362,8 @@ fn ask_start(state: &mut State) {
         chosen,
         path: Input::new("./scratch.bin".into()),
         size: Input::new("4GB".into()),
+        arming_word,
+        arm: Input::default(),
         outlook: Ok(Vec::new()),
     };
     look_ahead(state, &mut form);
@@ -320,13 +380,18 @@ fn start_next(state: &mut State) {
         state.complain("These findings suggest no next run.");
         return;
     };
+    let arming_word =
+        state.bench.cards.iter().find(|c| c.identity.name == drive).and_then(|c| c.arming_word.clone());
+    let named = simulated || arming_word.is_some();
     let mut form = StartForm {
-        drive: simulated.then(|| drive.clone()),
+        drive: named.then(|| drive.clone()),
+        arming_word,
+        arm: Input::default(),
         choices: vec![Choice { name: "as the findings suggest".into(), text }],
         chosen: 0,
         path: Input::new(drive),
         size: Input::new("4GB".into()),
-        field: usize::from(!simulated),
+        field: usize::from(!named),
         outlook: Ok(Vec::new()),
     };
     look_ahead(state, &mut form);
@@ -346,6 +411,7 @@ fn order(state: &State, form: &StartForm) -> Result<Order, String> {
             drive: form.drive.clone().unwrap_or_else(|| form.path.value().to_owned()),
             size,
             seed: SEED,
+            consent: consent(form),
             ..Named::default()
         },
         speed: state.speed,
@@ -356,10 +422,26 @@ fn order(state: &State, form: &StartForm) -> Result<Order, String> {
     })
 }
 
+/// What is typed to arm the drive: its serial number, and behind it what may be destroyed.
+fn consent(form: &StartForm) -> Consent {
+    let typed = form.arm.value().trim();
+    let Some(word) = form.arming_word.as_deref().filter(|_| !typed.is_empty()) else {
+        return Consent::default();
+    };
+    // A serial number may hold blanks itself.
+    match typed.strip_prefix(word).filter(|rest| rest.is_empty() || rest.starts_with(' ')) {
+        Some(rest) => Consent {
+            arm: Some(word.to_owned()),
+            destroy: rest.split_whitespace().map(str::to_owned).collect(),
+        },
+        None => Consent { arm: Some(typed.to_owned()), destroy: Vec::new() },
+    }
+}
+
 /// Says what would happen.
 fn look_ahead(state: &State, form: &mut StartForm) {
     form.outlook = order(state, form)
-        .and_then(|o| session::prepare(o).map_err(|f| f.message().to_owned()))
+        .and_then(|o| session::plan(o).map_err(|f| f.message().to_owned()))
         .map(|ready| {
             let mut lines: Vec<String> =
                 ready.plan.legs.iter().map(|l| format!("{:<10} {}", l.name, l.words())).collect();
@@ -376,6 +458,11 @@ fn look_ahead(state: &State, form: &mut StartForm) {
             let more = if timed { " Legs that only a time ends write what they can besides." } else { "" };
             lines.push(format!("Writes at most {writes}{share}.{more}"));
             lines.extend(ready.plan.notes.iter().cloned());
+            if let Some(word) = form.arming_word.as_ref().filter(|_| ready.plan.changes_the_drive()) {
+                lines.push(format!(
+                    "All that is on this drive will be lost. To allow it, type its serial number or name, {word}, and behind it what may be destroyed if something is found on it."
+                ));
+            }
             lines
         });
 }
@@ -392,6 +479,7 @@ fn start_key(state: &mut State, mut form: StartForm, key: KeyEvent) {
         }
         (KeyCode::Tab | KeyCode::Down, _) if form.drive.is_none() => form.field = (form.field + 1) % 3,
         (KeyCode::BackTab | KeyCode::Up, _) if form.drive.is_none() => form.field = (form.field + 2) % 3,
+        (KeyCode::Tab | KeyCode::BackTab, _) if form.arming_word.is_some() => form.field = 3 - form.field,
         (KeyCode::Right | KeyCode::Down | KeyCode::Char('l' | 'j'), 0) => {
             form.chosen = (form.chosen + 1) % form.choices.len().max(1)
         }
@@ -404,6 +492,16 @@ fn start_key(state: &mut State, mut form: StartForm, key: KeyEvent) {
         (_, 2) => {
             form.size.handle_event(&event);
         }
+        (KeyCode::Up | KeyCode::Down, 3) => form.field = 0,
+        (_, 3) => {
+            // What would happen is the same, whoever allows it.
+            form.arm.handle_event(&event);
+            if form.outlook.is_err() {
+                look_ahead(state, &mut form);
+            }
+            state.overlay = Some(Overlay::Start(Box::new(form)));
+            return;
+        }
         _ => {}
     }
     look_ahead(state, &mut form);
@@ -414,7 +512,10 @@ fn start(state: &mut State, form: &StartForm) -> Result<(), String> {
     let text = |f: crate::Failure| f.message().to_owned();
     let order = order(state, form)?;
     // What is wrong with it is said before a process is made for it.
-    let order = session::prepare(order).map_err(text)?.into_order();
+    let order = session::prepare(order)
+        .map_err(text)
+        .map_err(|t| t.replace("--arm ", "").replace("--destroy ", ""))?
+        .into_order();
     let socket = session::spawn_runner(order, &state.logbook_path).map_err(text)?;
     attach(state, &socket).map_err(text)
 }
@@ -485,7 +586,7 @@ pub(crate) fn finished(state: &mut State, jobs: &Jobs) {
 }
 
 /// Takes in the result of work in the background.
-pub(crate) fn done(state: &mut State, result: Done) {
+pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
     match result {
         Done::Listed(Ok(entries)) => {
             state.logbook.entries = entries;
@@ -504,6 +605,23 @@ pub(crate) fn done(state: &mut State, result: Done) {
                 state.findings.shown = Some(*shown);
             }
         }
+        Done::Bench(cards) => state.bench.set_real(cards, state.is_demo),
+        Done::Health(Ok(shown)) => {
+            if state.health.drive.as_deref() == Some(&shown.card.identity.name) {
+                let running =
+                    |h: &mile_drive::Health| h.self_test.as_ref().is_some_and(|t| t.running.is_some());
+                if shown.card.health.as_ref().is_some_and(running) {
+                    // Its progress is looked at as long as it goes on.
+                    read_health(state, jobs, Duration::from_secs(3));
+                }
+                state.health.shown = Some(*shown);
+            }
+        }
+        Done::Tested(Ok(())) => {
+            state.tell("The drive has taken the request.");
+            read_health(state, jobs, Duration::ZERO);
+        }
+        Done::Tested(Err(text)) | Done::Health(Err(text)) => state.complain(text),
         Done::Exported(Ok(paths)) => state.tell(format!("Written: {}", paths.join(", "))),
         Done::Loaded(Err(text)) => {
             state.findings.loading = None;

@@ -93,6 +93,43 @@ impl Bench {
     }
 }
 
+/// A loop device over a file of zeros; taken down when dropped.
+pub(crate) struct LoopDevice {
+    folder: tempfile::TempDir,
+    device: String,
+}
+
+impl LoopDevice {
+    /// Of so many MiB. `None` where this user or this machine cannot have one.
+    pub(crate) fn new(mib: u64) -> Option<Self> {
+        let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).ok()?;
+        let image = folder.path().join("image");
+        std::fs::File::create(&image).ok()?.set_len(mib << 20).ok()?;
+        let out = Command::new("losetup").args(["--find", "--show"]).arg(&image).output().ok()?;
+        let device = String::from_utf8(out.stdout).ok()?.trim().to_owned();
+        out.status.success().then_some(Self { folder, device })
+    }
+
+    pub(crate) fn node(&self) -> String {
+        self.device.clone()
+    }
+
+    pub(crate) fn name(&self) -> String {
+        self.device.trim_start_matches("/dev/").to_owned()
+    }
+
+    /// Whether it still holds nothing but zeros.
+    pub(crate) fn is_untouched(&self) -> bool {
+        std::fs::read(self.folder.path().join("image")).unwrap().iter().all(|b| *b == 0)
+    }
+}
+
+impl Drop for LoopDevice {
+    fn drop(&mut self) {
+        done("losetup", &["--detach", &self.device]);
+    }
+}
+
 /// A file system on a loop device over a file, mounted in a folder; taken down when dropped.
 pub(crate) struct LoopMount {
     folder: tempfile::TempDir,
@@ -159,7 +196,12 @@ impl LoopMount {
 impl Drop for LoopMount {
     fn drop(&mut self) {
         if self.mounted {
-            done("umount", &[&self.folder().display().to_string()]);
+            // The kernel lets go of a ring's file a moment after the process that had it.
+            let at = self.folder().display().to_string();
+            let mut tries = 0..100;
+            while !done("umount", &[&at]) && tries.next().is_some() {
+                std::thread::sleep(std::time::Duration::from_millis(50));
+            }
         }
         done("losetup", &["--detach", &self.device]);
     }

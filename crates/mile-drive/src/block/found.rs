@@ -340,7 +340,8 @@ fn identity(transport: Transport, folder: &Path) -> (Option<String>, Option<Stri
             // The vendor field of a SATA drive behind the kernel's translation says `ATA` and nothing more.
             let vendor = text(device.join("vendor")).filter(|v| v != "ATA");
             let model = match (vendor, product) {
-                (Some(v), Some(p)) => Some(format!("{v} {p}")),
+                // Some products say their vendor again.
+                (Some(v), Some(p)) if !p.starts_with(&v) => Some(format!("{v} {p}")),
                 (v, p) => p.or(v),
             };
             (model, serial, text(device.join("rev")))

@@ -25,6 +25,11 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, state: &State) -> Option<Pos
             Some(field(buffer, sheet, sheet.y, "", text, theme, true))
         }
         Overlay::Start(form) => start(buffer, area, state, form),
+        Overlay::SelfTest => {
+            let text = "A self-test runs in the drive; it may slow a run. s begins a short one, x an extended one, a ends it, esc goes back.";
+            ask(buffer, area, theme, text);
+            None
+        }
         Overlay::ConfirmStop => {
             ask(
                 buffer,
@@ -154,7 +159,7 @@ fn start(buffer: &mut Buffer, area: Rect, state: &State, form: &StartForm) -> Op
         Ok(lines) => lines.iter().flat_map(|l| wrap(l, width)).collect(),
         Err(text) => wrap(&format!("! {text}"), width),
     };
-    let fields = if form.drive.is_some() { 2 } else { 4 };
+    let fields = if form.drive.is_some() && form.arming_word.is_none() { 2 } else { 4 };
     let rows = fields + 1 + outlook.len() as u16 + 2;
     let title = match &form.drive {
         Some(name) => format!("A run on {name}"),
@@ -176,7 +181,10 @@ fn start(buffer: &mut Buffer, area: Rect, state: &State, form: &StartForm) -> Op
     };
     let mut cursor = None;
     let mut y = inside.y + 1;
-    if form.drive.is_some() {
+    if form.arming_word.is_some() {
+        let arm = field(buffer, inside, y, "arm     ", &form.arm, theme, form.field == 3);
+        cursor = (form.field == 3).then_some(arm);
+    } else if form.drive.is_some() {
         buffer.set_string(inside.x, y, "speed   ", theme.faint());
         buffer.set_string(inside.x + 8, y, speed, Style::new().fg(theme.ink));
     } else {
@@ -194,6 +202,9 @@ fn start(buffer: &mut Buffer, area: Rect, state: &State, form: &StartForm) -> Op
         y += 1;
     }
     let keys = match (&form.outlook, form.drive.is_some()) {
+        _ if form.arming_word.is_some() => {
+            "enter starts it   tab course, arm   ←→ another course   esc goes back"
+        }
         (Ok(_), true) => "enter starts it   ←→ another course   esc goes back",
         (Ok(_), false) => "enter starts it   tab next field   esc goes back",
         (Err(_), _) => "tab next field   esc goes back",

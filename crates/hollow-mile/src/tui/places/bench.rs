@@ -34,7 +34,11 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, place: &BenchP
         let card = Rect { y, height, ..area };
         let selected = line == place.selected;
         match place.cards.get(line) {
-            Some(facts) => draw_card(buffer, card, theme, facts, runs, selected),
+            Some(facts) => {
+                let heat =
+                    place.heat.get(&facts.identity.name).map(|h| h.iter().copied().collect::<Vec<f32>>());
+                draw_card(buffer, card, theme, facts, runs, heat.as_deref(), selected);
+            }
             None => draw_file(buffer, card, theme, selected),
         }
         y += height;
@@ -66,7 +70,15 @@ fn head(buffer: &mut Buffer, area: Rect, theme: Theme, selected: bool, name: &st
     );
 }
 
-fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, card: &Card, runs: &[Entry], selected: bool) {
+fn draw_card(
+    buffer: &mut Buffer,
+    area: Rect,
+    theme: Theme,
+    card: &Card,
+    runs: &[Entry],
+    heat: Option<&[f32]>,
+    selected: bool,
+) {
     let id = &card.identity;
     let serial = id.serial.as_ref().map_or(String::new(), |s| format!(", serial {s}"));
     head(
@@ -82,7 +94,12 @@ fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, card: &Card, runs: &
     facts.push(("situation", if situation.is_empty() { "not described".into() } else { situation }));
     if let Some(h) = &card.health {
         let now = h.temperature.map_or("no reading".into(), |t| format!("{t} now"));
-        facts.push(("temperature", format!("{now}; {}", crate::text::limits(&card.limits))));
+        let lately = heat.filter(|h| h.len() > 1).map_or(String::new(), |h| format!("  {}", trend(h)));
+        let limits = match (h.temperature, card.limits.warn, card.limits.critical) {
+            (None, None, None) => String::new(),
+            _ => format!("; {}", crate::text::limits(&card.limits)),
+        };
+        facts.push(("temperature", format!("{now}{limits}{lately}")));
         facts.push(("health", h.warnings.first().map_or_else(|| h.line(), |w| format!("it warns: {w}"))));
     }
     if let Some(link) = &id.link {
@@ -105,7 +122,31 @@ fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, card: &Card, runs: &
     ));
     let fill = card.fill_share.map_or(String::new(), |f| format!("; {:.0} % in use", f * 100.0));
     facts.push(("writing", format!("{}{fill}", card.writing())));
+    // Where there is little room, what matters for a decision comes first.
+    let degraded = id.link.as_ref().is_some_and(mile_drive::Link::is_degraded);
+    let warns = card.health.as_ref().is_some_and(|h| !h.warnings.is_empty());
+    if area.height < CARD && !id.simulated {
+        let weight = |name: &str| match name {
+            "link" if degraded => 0,
+            "health" if warns => 1,
+            "writing" => 2,
+            "temperature" => 3,
+            _ => 4,
+        };
+        facts.sort_by_key(|(name, _)| weight(name));
+    }
     table(buffer, area, theme, &facts);
+}
+
+/// How the temperature went lately, in words.
+fn trend(heat: &[f32]) -> String {
+    let (low, high) = heat.iter().fold((f32::MAX, f32::MIN), |(l, h), t| (l.min(*t), h.max(*t)));
+    match (heat.first(), heat.last()) {
+        _ if high - low < 1.0 => "level".into(),
+        (Some(a), Some(b)) if b - a >= 1.0 => format!("rising, {low:.0} to {high:.0} °C"),
+        (Some(a), Some(b)) if a - b >= 1.0 => format!("falling, {high:.0} to {low:.0} °C"),
+        _ => format!("between {low:.0} and {high:.0} °C"),
+    }
 }
 
 fn table(buffer: &mut Buffer, area: Rect, theme: Theme, facts: &[(&str, String)]) {
@@ -139,7 +180,7 @@ fn draw_file(buffer: &mut Buffer, area: Rect, theme: Theme, selected: bool) {
             "to a new file that you name, of a size that you give; free space below a reserve is never used"
                 .to_owned(),
         ),
-        ("not here", "files that exist, file systems in memory, block devices".to_owned()),
+        ("not here", "files that exist and that no run made, file systems in memory".to_owned()),
     ];
     table(buffer, area, theme, &facts);
 }
