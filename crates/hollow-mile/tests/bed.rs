@@ -1,0 +1,296 @@
+//! Real kernel drives in a throw-away virtual machine (`scripts/bed`): what they tell, and what they do when they fail.
+//!
+//! Where the machine cannot be built (it needs Debian's packages of QEMU and of a kernel), each test says so loudly and does
+//! nothing; with `HOLLOW_MILE_BED=must` that is a failure.
+#![allow(
+    clippy::unwrap_used,
+    clippy::panic,
+    clippy::print_stderr,
+    reason = "a test that cannot go on has failed"
+)]
+
+mod common;
+
+use serde_json::Value;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::sync::OnceLock;
+
+/// The script that builds and boots the machine.
+const BED: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../scripts/bed");
+
+fn cache() -> PathBuf {
+    std::env::var_os("BED_CACHE")
+        .map_or_else(|| Path::new(env!("CARGO_TARGET_TMPDIR")).join("bed"), PathBuf::from)
+}
+
+/// Whether the machine can be built here; built once for all tests.
+fn is_there() -> bool {
+    static THERE: OnceLock<bool> = OnceLock::new();
+    *THERE.get_or_init(|| {
+        let built = Command::new("python3")
+            .args([BED, "--build-only"])
+            .env("BED_CACHE", cache())
+            .stdin(Stdio::null())
+            .output();
+        let why = match built {
+            Ok(out) if out.status.success() => return true,
+            Ok(out) => String::from_utf8_lossy(&out.stderr).into_owned(),
+            Err(e) => e.to_string(),
+        };
+        let must = std::env::var_os("HOLLOW_MILE_BED").is_some_and(|v| v == "must");
+        assert!(!must, "the virtual machine cannot be built:\n{why}");
+        eprintln!(
+            "\n*** SKIPPED: the virtual machine with real kernel drives cannot be built here ***\n{why}"
+        );
+        false
+    })
+}
+
+/// Runs a script in the machine, and gives the folder that it wrote to. `None` where there is no machine.
+fn boot(options: &[&str], courses: &[(&str, &str)], script: &str) -> Option<tempfile::TempDir> {
+    if !is_there() {
+        return None;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let out = folder.path().join("out");
+    std::fs::create_dir(&out).unwrap();
+    let mut command = Command::new("python3");
+    command.arg(BED).args(options).args(["--put-bin", env!("CARGO_BIN_EXE_hollow-mile"), "--out"]).arg(&out);
+    for (name, text) in courses.iter().chain([&("script.sh", script)]) {
+        let path = folder.path().join(name);
+        std::fs::write(&path, text).unwrap();
+        command.arg("--put").arg(path);
+    }
+    let ran = command
+        .args(["--", "sh script.sh > /out/log 2>&1"])
+        .env("BED_CACHE", cache())
+        .stdin(Stdio::null())
+        .output()
+        .unwrap();
+    let log = std::fs::read_to_string(out.join("log")).unwrap_or_default();
+    let code = ran.status.code();
+    assert!(matches!(code, Some(0 | 126)), "{code:?}\n{log}\n{}", String::from_utf8_lossy(&ran.stderr));
+    Some(folder)
+}
+
+fn text(folder: &tempfile::TempDir, name: &str) -> String {
+    std::fs::read_to_string(folder.path().join("out").join(name)).unwrap_or_default()
+}
+
+fn json(folder: &tempfile::TempDir, name: &str) -> Value {
+    serde_json::from_str(&text(folder, name))
+        .unwrap_or_else(|e| panic!("{name}: {e}\n{}", text(folder, "log")))
+}
+
+const BURST: &str = "course \"burst\"\nsample every 100 ms\nleg soak\n write sequential, blocks 1 MiB, depth 4, until 340 MB written\n";
+const ERRORS: &str = "course \"errors\"\nsample every 100 ms\nstop if errors above 20\nleg soak\n write sequential, blocks 256 KiB, depth 1, over 8 MB to 12 MB\n";
+const LONG: &str = "course \"long\"\nsample every 100 ms\nstop if critical warning\nleg soak\n write sequential, blocks 512 KiB, depth 2, for 120 s\n";
+
+#[test]
+fn the_drives_of_the_machine_are_known_with_the_values_they_have() {
+    let script = "
+H=./hollow-mile
+$H bench --format json > /out/bench.json
+$H health $VMB_NVME --format json > /out/nvme.json
+$H health VMBATA00001 --format json > /out/ata.json
+$H selftest $VMB_NVME short > /out/nvme-test 2>&1; echo $? >> /out/nvme-test
+$H selftest $VMB_ATA short > /out/ata-test 2>&1; echo $? >> /out/ata-test
+true";
+    let Some(bed) = boot(&["--usb"], &[], script) else { return };
+    let bench = json(&bed, "bench.json");
+    let card = |serial: &str| {
+        let all = bench.as_array().unwrap();
+        all.iter()
+            .find(|c| c["identity"]["serial"] == serial)
+            .unwrap_or_else(|| panic!("{serial}: {bench:#}"))
+            .clone()
+    };
+    for (serial, transport) in
+        [("VMBNVME0001", "nvme"), ("VMBATA00001", "sata"), ("VMBVIRTIO01", "virtio"), ("VMBUSB00001", "usb")]
+    {
+        assert_eq!(card(serial)["device"]["transport"], transport);
+        assert_eq!(card(serial)["arming_word"], serial);
+    }
+    let nvme = card("VMBNVME0001");
+    assert_eq!(nvme["identity"]["model"], "QEMU NVMe Ctrl");
+    assert_eq!(
+        (&nvme["facts"]["capacity"], &nvme["facts"]["logical_block"]),
+        (&(1_u64 << 30).into(), &512.into())
+    );
+    assert_eq!((&nvme["limits"]["warn"], &nvme["limits"]["critical"]), (&70.0.into(), &100.0.into()));
+    assert_eq!(nvme["identity"]["link"]["negotiated"], "PCIe 1.0 x1");
+    let health = json(&bed, "nvme.json")["health"].clone();
+    assert_eq!((&health["temperature"], &health["nvme"]["composite"]), (&50.0.into(), &50.0.into()));
+    assert_eq!((&health["self_test"], &health["warnings"]), (&Value::Null, &Value::Array(Vec::new())));
+    assert!(health["missing"].to_string().contains("Self-tests: not offered by this drive"));
+    assert!(text(&bed, "nvme-test").contains("not offered by this drive\n1"), "{}", text(&bed, "nvme-test"));
+    let ata = json(&bed, "ata.json");
+    assert_eq!(ata["identity"]["kind"], "SATA, hard disk at 7,200 turns a minute");
+    let health = &ata["health"];
+    assert_eq!((&health["source"], &health["temperature"]), (&"ATA SMART".into(), &31.0.into()));
+    let attributes = health["attributes"].as_array().unwrap();
+    let ids: Vec<u64> = attributes.iter().map(|a| a["id"].as_u64().unwrap()).collect();
+    assert_eq!(ids, [1, 3, 4, 5, 9, 12, 190]);
+    assert_eq!((&attributes[3]["threshold"], &attributes[3]["raw"]), (&36.into(), &0.into()));
+    assert!(
+        text(&bed, "ata-test").contains("short at 4660 h: completed without an error"),
+        "{}",
+        text(&bed, "ata-test")
+    );
+}
+
+/// Fast until 250 MiB are written, then slow: what the machine's own limiter is set to.
+#[test]
+fn the_end_of_a_burst_budget_is_found_where_it_was_planned() {
+    let script =
+        "./hollow-mile run burst.course --on $VMB_NVME --arm VMBNVME0001 --format json > /out/run.json";
+    let Some(bed) = boot(&["--burst", "48M:8M:250M"], &[("burst.course", BURST)], script) else { return };
+    let run = json(&bed, "run.json");
+    assert_eq!((&run["status"], run["bytes"].as_u64().unwrap() / 1_000_000), (&"done".into(), 340));
+    let breaks = run["findings"]["breaks"].as_array().unwrap();
+    let planned = 250.0 * (1 << 20) as f64;
+    let at = breaks.first().map_or(0.0, |b| b["at_bytes"].as_f64().unwrap());
+    assert_eq!(breaks.len(), 1, "{breaks:#?}");
+    assert!((at / planned - 1.0).abs() <= 0.02, "found at {at}, planned at {planned}\n{breaks:#?}");
+    assert_eq!(breaks[0]["cause"], "cache-exhausted");
+}
+
+#[test]
+fn bad_sectors_are_located_to_the_block_on_each_transport() {
+    let script = "
+./hollow-mile run errors.course --on $VMB_BADNVME --arm VMBNVMEBAD1 > /out/nvme 2>&1
+./hollow-mile run errors.course --on $VMB_VIRTIO --arm VMBVIRTIO01 > /out/virtio 2>&1
+./hollow-mile run errors.course --on $VMB_BADATA --arm VMBATABAD01 > /out/ata 2>&1
+true";
+    let Some(bed) = boot(&["--bad", "20000:3"], &[("errors.course", ERRORS)], script) else { return };
+    for (name, error) in [("nvme", "(ENODATA)"), ("virtio", "(EIO)"), ("ata", "(EIO)")] {
+        let said = text(&bed, name);
+        let line =
+            said.lines().find(|l| l.contains("narrowed down")).unwrap_or_else(|| panic!("{name}\n{said}"));
+        assert!(line.contains(error) && line.contains("blocks 20000 to 20002 (of 512 B)"), "{name}: {line}");
+        assert!(said.contains("The run is done"), "{name}\n{said}");
+    }
+}
+
+#[test]
+fn a_stall_a_warning_and_drives_that_leave_are_each_told_for_what_they_are() {
+    let script = "
+H=./hollow-mile
+vmctl throttle nvme0 20M
+# Waits until a run has moved something: how long that takes is the host's affair.
+moving() { for i in $(seq 200); do $H logbook list --logbook $1 2>/dev/null | grep -q underway && break; sleep 0.2; done; sleep 3; }
+$H run long.course --on $VMB_NVME --arm VMBNVME0001 --logbook l1 > /out/stall 2>&1 &
+moving l1; vmctl stall nvme0 5; sleep 12; vmctl warn nvme0 4; wait
+vmctl warn nvme0 0
+$H run long.course --on $VMB_NVME --arm VMBNVME0001 --logbook l2 > /out/unplug 2>&1 &
+moving l2; vmctl unplug nvme0; wait
+$H run long.course --on $VMB_USB --arm VMBUSB00001 --logbook l3 > /out/usb 2>&1 &
+moving l3; vmctl unplug usb0; wait
+$H bench > /out/left
+true";
+    let Some(bed) = boot(&["--usb"], &[("long.course", LONG)], script) else { return };
+    let stall = text(&bed, "stall");
+    let took = stall.lines().filter(|l| l.contains("Stall: an operation at byte")).find_map(|l| {
+        let seconds: f64 = l.rsplit(" took ").next()?.trim_end_matches(" s").parse().ok()?;
+        (4.5..30.0).contains(&seconds).then_some(seconds)
+    });
+    assert!(took.is_some() && stall.contains("Nothing has come back for"), "{stall}");
+    assert!(stall.contains("Stopped by the guard: the drive warns: reliability is degraded"), "{stall}");
+    assert!(stall.contains("Health: The drive warns: reliability is degraded"), "{stall}");
+    for name in ["unplug", "usb"] {
+        let said = text(&bed, name);
+        assert!(
+            said.contains("has left: ") && said.contains("The run is ended by an error"),
+            "{name}\n{said}"
+        );
+    }
+    assert!(!text(&bed, "left").contains("VMBNVME0001") && !text(&bed, "left").contains("VMBUSB00001"));
+}
+
+#[test]
+fn a_run_goes_on_after_the_power_was_cut() {
+    let disks = tempfile::tempdir().unwrap();
+    let at = disks.path().display().to_string();
+    let course = "course \"cut\"\nsample every 100 ms\nleg soak\n write sequential, blocks 256 KiB, depth 2, rate 4 MB/s, over 0 MB to 60 MB\nleg check\n verify, blocks 256 KiB, depth 2, over 0 MB to 60 MB\n";
+    let mount = "modprobe ext4; mkdir -p /book; mount -t ext4 $VMB_ATA /book\n";
+    let first = format!(
+        "mkfs.ext4 -q $VMB_ATA 2>/dev/null || mke2fs -q $VMB_ATA\n{mount}./hollow-mile run cut.course --on $VMB_NVME --arm VMBNVME0001 --logbook /book/l.logbook --detach\nsleep 8\n./hollow-mile logbook list --logbook /book/l.logbook\nvmctl powercut\nsleep 60\n"
+    );
+    let Some(cut) = boot(&["--disks", &at], &[("cut.course", course)], &first) else { return };
+    assert!(text(&cut, "log").contains("underway"), "{}", text(&cut, "log"));
+    let second = format!(
+        "{mount}./hollow-mile logbook list --logbook /book/l.logbook\n./hollow-mile resume last --arm VMBNVME0001 --logbook /book/l.logbook --format json > /out/run.json\n"
+    );
+    let bed = boot(&["--disks", &at], &[], &second).unwrap();
+    assert!(text(&bed, "log").contains("cut short"), "{}", text(&bed, "log"));
+    let run = json(&bed, "run.json");
+    assert_eq!((&run["status"], &run["run"]), (&"done".into(), &1.into()));
+    // What was moved before the cut counts, and what was written then is there.
+    assert!(run["bytes"].as_u64().unwrap() >= 119_000_000, "{run:#}");
+    assert!(!text(&bed, "log").contains("Verifying"), "{}", text(&bed, "log"));
+}
+
+/// The full screen on the console of the machine: its drives, their health, a run that is armed by typing.
+#[test]
+fn the_terminal_works_on_the_console_of_the_machine() {
+    if !is_there() {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let socket = folder.path().join("tmux.sock").display().to_string();
+    let tmux = |args: &[&str]| {
+        let out =
+            Command::new("tmux").args(["-S", &socket]).args(args).stdin(Stdio::null()).output().unwrap();
+        String::from_utf8_lossy(&out.stdout).into_owned()
+    };
+    let line = format!(
+        "BED_CACHE={} python3 {BED} --tty --drives ata --put-bin {} -- './hollow-mile --logbook l.logbook; echo left'",
+        cache().display(),
+        env!("CARGO_BIN_EXE_hollow-mile")
+    );
+    tmux(&[
+        "-f",
+        "/dev/null",
+        "new-session",
+        "-d",
+        "-s",
+        "t",
+        "-x",
+        "159",
+        "-y",
+        "46",
+        "sh",
+        "-c",
+        &format!("{line}; sleep 60"),
+    ]);
+    let until = |texts: &[&str]| {
+        for _ in 0..1200 {
+            let screen = tmux(&["capture-pane", "-p", "-t", "t"]);
+            if texts.iter().all(|t| screen.contains(t)) {
+                return screen;
+            }
+            std::thread::sleep(std::time::Duration::from_millis(100));
+        }
+        let screen = tmux(&["capture-pane", "-p", "-t", "t"]);
+        tmux(&["kill-server"]);
+        panic!("the console never showed {texts:?}:\n{screen}");
+    };
+    let keys = |keys: &[&str]| tmux(&[&["send-keys", "-t", "t"], keys].concat());
+    until(&["VMBATA00001", "VMBNVME0001", "2 real drives"]);
+    keys(&["4"]);
+    until(&["ATA SMART", "reallocated sectors", "Self-tests"]);
+    keys(&["1"]);
+    until(&["2 real drives"]);
+    keys(&["s"]);
+    until(&["A run on /dev/sda", "All that is on this drive will be lost."]);
+    keys(&["Tab"]);
+    keys(&["-l", "VMBATA00001"]);
+    keys(&["Enter"]);
+    until(&["The run is done"]);
+    keys(&["4"]);
+    until(&["What run 1, the last on this drive, changed"]);
+    keys(&["q"]);
+    until(&["left"]);
+    tmux(&["kill-server"]);
+}
