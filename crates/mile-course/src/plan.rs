@@ -369,7 +369,11 @@ fn fit_range(
         Position::At(bytes) => bytes.0,
     };
     let whole = drive.capacity.0 / block * block;
-    let start = address(over.0).div_ceil(block) * block;
+    // Ranges that touch in shares touch in blocks; one that begins at a byte does not begin before it.
+    let start = match over.0 {
+        Position::Share(_) => address(over.0) / block * block,
+        Position::At(at) => at.0.div_ceil(block) * block,
+    };
     let asked_end = address(over.1);
     let end = asked_end.min(whole) / block * block;
     if end < start + block {
