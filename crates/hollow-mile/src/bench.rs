@@ -1,7 +1,7 @@
 //! The drives at hand, by the names of the command line.
 
 use crate::Failure;
-use mile_core::Bytes;
+use mile_core::{Bytes, Celsius};
 use mile_drive::block::{self, BlockDrive, Consent, Found, Transport, probe::Probe};
 use mile_drive::file::{EngineChoice, FileDrive};
 use mile_drive::sim::{SimDrive, model};
@@ -68,6 +68,9 @@ pub(crate) struct Card {
     pub(crate) situation: Situation,
     pub(crate) fill_share: Option<f64>,
     pub(crate) health: Option<Health>,
+    /// Range in which the host may set the temperatures of thermal management.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) managed: Option<(Celsius, Celsius)>,
     /// What the system tells of a real drive.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) device: Option<Found>,
@@ -93,6 +96,7 @@ impl Card {
             claims: Claims::default(),
             situation: Situation { slot, ..Situation::default() },
             fill_share: told.fill,
+            managed: told.managed,
             health: Some(told.health),
             objections: found.objections(),
             arming_word: Some(told.serial.unwrap_or_else(|| found.arming_word().to_owned())),
@@ -110,6 +114,7 @@ impl Card {
             claims: drive.claims(),
             situation: drive.situation(),
             fill_share: drive.readings().fill,
+            managed: None,
             health: drive.health(),
             device: None,
             objections: Vec::new(),

@@ -49,6 +49,9 @@ pub(crate) fn health(card: &crate::bench::Card) -> String {
     }
     row("link", id.link.as_ref().map_or("not told".into(), mile_drive::Link::sentence));
     row("limits", limits(&card.limits));
+    if let Some((low, high)) = card.managed {
+        row("thermal management", format!("the host may have it begin between {low} and {high}"));
+    }
     row("in use", card.fill_share.map_or("not told".into(), |f| format!("{:.1} %", f * 100.0)));
     row("writing", card.writing());
     if let Some(h) = &card.health {
