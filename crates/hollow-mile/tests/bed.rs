@@ -96,6 +96,8 @@ $H health $VMB_NVME --format json > /out/nvme.json
 $H health VMBATA00001 --format json > /out/ata.json
 $H selftest $VMB_NVME short > /out/nvme-test 2>&1; echo $? >> /out/nvme-test
 $H selftest $VMB_ATA short > /out/ata-test 2>&1; echo $? >> /out/ata-test
+modprobe scsi_debug; sleep 1
+for b in /sys/block/sd*; do grep -q scsi_debug $b/device/model && $H health ${b##*/} --format json > /out/scsi.json; done
 true";
     let Some(bed) = boot(&["--usb"], &[], script) else { return };
     let bench = json(&bed, "bench.json");
@@ -125,6 +127,13 @@ true";
     assert_eq!((&health["self_test"], &health["warnings"]), (&Value::Null, &Value::Array(Vec::new())));
     assert!(health["missing"].to_string().contains("Self-tests: not offered by this drive"));
     assert!(text(&bed, "nvme-test").contains("not offered by this drive\n1"), "{}", text(&bed, "nvme-test"));
+    // The kernel's own SCSI target for trials: 38 °C, 65 °C at the most.
+    let scsi = json(&bed, "scsi.json");
+    assert_eq!(
+        (&scsi["health"]["source"], &scsi["health"]["temperature"]),
+        (&"SCSI log pages".into(), &38.0.into())
+    );
+    assert_eq!((&scsi["limits"]["warn"], &scsi["device"]["transport"]), (&65.0.into(), &"scsi".into()));
     let ata = json(&bed, "ata.json");
     assert_eq!(ata["identity"]["kind"], "SATA, hard disk at 7,200 turns a minute");
     let health = &ata["health"];

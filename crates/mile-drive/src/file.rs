@@ -326,7 +326,7 @@ impl Drive for FileDrive {
 
     fn close(&mut self, keep: bool) -> Result<(), DriveError> {
         self.io.stop();
-        if let Some(file) = self.file.take() {
+        if let Some(file) = self.file.take().filter(|_| !self.io.is_stalled()) {
             // What the file system still holds back belongs to the run.
             file.sync_all().map_err(self.failed("write back the file"))?;
         }

@@ -105,12 +105,13 @@ pub struct Io {
     seed: u64,
     engine: String,
     running: Option<Running>,
+    stalled: bool,
 }
 
 impl Io {
     /// Nothing is underway yet.
     pub fn new(seed: u64, choice: EngineChoice) -> Self {
-        Self { choice, seed, engine: "not opened yet".into(), running: None }
+        Self { choice, seed, engine: "not opened yet".into(), running: None, stalled: false }
     }
 
     /// The engine in words.
@@ -151,20 +152,29 @@ impl Io {
         until: Nanos,
         tally: &mut Tally,
     ) -> Result<bool, DriveError> {
-        match &mut self.running {
+        let went = match &mut self.running {
             Some(Running::One(one)) => one.advance(clock, until, tally),
             Some(Running::Several(workers)) => workers.advance(clock, until, tally),
             None => Ok(true),
-        }
+        };
+        self.stalled |= matches!(went, Err(DriveError::Stalled { .. }));
+        went
+    }
+
+    /// Whether operations did not come back: whoever asks the drive for anything more may wait for ever.
+    pub fn is_stalled(&self) -> bool {
+        self.stalled
     }
 
     /// Starts nothing new, and waits for what is in flight.
     pub fn drain(&mut self, clock: &Monotonic, tally: &mut Tally) -> Result<(), DriveError> {
-        match self.running.take() {
+        let drained = match self.running.take() {
             Some(Running::One(mut one)) => one.drain(clock, tally),
             Some(Running::Several(mut workers)) => workers.drain(tally),
             None => Ok(()),
-        }
+        };
+        self.stalled |= matches!(drained, Err(DriveError::Stalled { .. }));
+        drained
     }
 
     /// Lets go of what is underway.

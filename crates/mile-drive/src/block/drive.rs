@@ -423,6 +423,7 @@ impl Drive for BlockDrive {
 
     fn health(&mut self) -> Option<Health> {
         match &mut self.sensors {
+            Some(_) if self.io.is_stalled() => None,
             Some(sensors) => sensors.wait(HEALTH_PATIENCE),
             None => Some(self.told.health.clone()),
         }
@@ -430,7 +431,7 @@ impl Drive for BlockDrive {
 
     fn close(&mut self, _keep: bool) -> Result<(), DriveError> {
         self.io.stop();
-        if let Some(file) = self.file.take().filter(|_| self.writes) {
+        if let Some(file) = self.file.take().filter(|_| self.writes && !self.io.is_stalled()) {
             file.sync_all().map_err(self.failed("flush the drive"))?;
         }
         Ok(())

@@ -348,6 +348,48 @@ mod tests {
         }
     }
 
+    /// An engine that takes everything and gives nothing back.
+    struct Silent(Vec<u8>);
+
+    impl Engine for Silent {
+        fn name(&self) -> &'static str {
+            "silent"
+        }
+
+        fn buffer(&mut self, _slot: u32) -> &mut [u8] {
+            &mut self.0
+        }
+
+        fn submit(&mut self, _slot: u32, _op: Op, _offset: u64) -> std::io::Result<()> {
+            Ok(())
+        }
+
+        fn wait(&mut self, timeout: Nanos, _done: &mut Vec<Completion>) -> std::io::Result<()> {
+            std::thread::sleep(std::time::Duration::from_nanos(timeout.0.min(10_000_000)));
+            Ok(())
+        }
+    }
+
+    #[test]
+    fn operations_that_do_not_come_back_end_a_transfer_when_patience_does() {
+        let t = Transfer {
+            depth: 3,
+            block: Bytes(4096),
+            start: Bytes(8192),
+            length: Bytes(1 << 20),
+            budget: Bytes(1 << 20),
+            patience: Nanos(150_000_000),
+            ..Transfer::default()
+        };
+        let clock = Monotonic::start();
+        let mut pump = Pump::new(Silent(vec![0; 4096]), t, Pool::new(1, 0, 0), clock.now());
+        let until = Nanos(20_000_000_000);
+        let error = pump.advance(&clock, until, &mut Tally::default()).unwrap_err();
+        assert!(matches!(error, DriveError::Stalled { in_flight: 3, offset: Bytes(8192), .. }), "{error}");
+        assert!(clock.now() > Nanos(150_000_000) && clock.now() < until);
+        assert_eq!(pump.waiting().map(|w| w.2), Some(3));
+    }
+
     #[test]
     fn a_mix_has_its_share_of_reads_and_random_addresses_are_uniform() {
         let t = Transfer {
