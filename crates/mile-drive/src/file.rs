@@ -261,7 +261,7 @@ impl Drive for FileDrive {
     }
 
     fn engine(&self) -> String {
-        self.io.engine().to_owned()
+        self.io.words().to_owned()
     }
 
     fn now(&self) -> Nanos {

@@ -115,7 +115,7 @@ impl Io {
     }
 
     /// The engine in words.
-    pub fn engine(&self) -> &str {
+    pub fn words(&self) -> &str {
         &self.engine
     }
 

@@ -317,7 +317,7 @@ impl Drive for BlockDrive {
     }
 
     fn engine(&self) -> String {
-        self.io.engine().to_owned()
+        self.io.words().to_owned()
     }
 
     fn now(&self) -> Nanos {

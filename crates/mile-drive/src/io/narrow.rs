@@ -39,7 +39,7 @@ pub fn divide(
             if to - from > block {
                 let piece = ((to - from) / block).div_ceil(PIECES) * block;
                 let starts: Vec<u64> = (from..to).step_by(piece as usize).collect();
-                todo.extend(starts.into_iter().rev().map(|at| (at, to.min(at + piece))));
+                todo.extend(starts.into_iter().rev().map(|first| (first, to.min(first + piece))));
                 continue;
             }
         }
@@ -86,9 +86,9 @@ mod tests {
     use std::collections::BTreeSet;
 
     proptest! {
-        /// Whatever blocks are bad, exactly those are found, and nothing outside the operation is touched.
+        /// Whatever blocks fail, exactly those are found, and nothing outside the operation is touched.
         #[test]
-        fn exactly_the_bad_blocks_are_found(
+        fn exactly_the_failing_blocks_are_found(
             bad in prop::collection::btree_set(0_u64..256, 1..40), first in 0_u64..100
         ) {
             let at = first * 512;
