@@ -250,7 +250,7 @@ impl Ready {
         // A run that cannot be watched from outside is still a run.
         let server = Server::start(hello, self.drive.is_virtual(), commands).ok().map(Arc::new);
         if let (Some(server), Some((_, samples, _))) = (&server, resumed) {
-            server.goes_on(samples, before);
+            server.goes_on(&head, samples, before);
         }
         let socket = server.as_ref().map(|s| s.path().to_owned());
         let (number, numbers) = unbounded();

@@ -158,6 +158,8 @@ impl Server {
         {
             let mut shared = lock(&self.shared);
             match message {
+                // Whoever watches a run that goes on has its beginning already.
+                Message::Began(_) if shared.backlog.head.is_some() => return,
                 Message::Began(head) => shared.backlog.head = Some(head.clone()),
                 Message::Sample(sample) => {
                     shared.ring.push_back(sample.clone());
@@ -174,9 +176,10 @@ impl Server {
         self.send(&Frame::Message(message.clone()));
     }
 
-    /// A run that goes on has `samples` in its logbook, and these events.
-    pub fn goes_on(&self, samples: u64, events: Vec<Event>) {
+    /// A run that goes on began as `head` says, and has `samples` in its logbook and these events.
+    pub fn goes_on(&self, head: &RunHead, samples: u64, events: Vec<Event>) {
         let mut shared = lock(&self.shared);
+        shared.backlog.head = Some(Box::new(head.clone()));
         shared.backlog.first = samples;
         shared.backlog.events = events;
     }

@@ -1,7 +1,12 @@
 //! Goes through the legs of a plan.
 
+mod go_on;
+mod watch;
+
+pub use go_on::GoOn;
+
 use crate::Speed;
-use crate::message::{Command, Event, EventKind, HealthShot, Message, Outcome, RunHead, Status, error_words};
+use crate::message::{Command, Event, EventKind, Message, Outcome, RunHead, Status};
 use crossbeam_channel::{Receiver, RecvTimeoutError};
 use hdrhistogram::serialization::{Serializer, V2Serializer};
 use mile_core::live::News;
@@ -67,71 +72,6 @@ pub struct Terms {
 impl Terms {
     /// From the start, and as fast as it goes.
     pub const PLAIN: Self = Self { speed: Speed::Max, keep: false, go_on: None };
-}
-
-/// Where an interrupted run goes on.
-#[derive(Clone, Debug, Default, PartialEq)]
-pub struct GoOn {
-    /// The leg.
-    pub leg: u32,
-    /// Bytes that it had moved.
-    pub moved: Bytes,
-    /// Time that it had taken.
-    pub spent: Nanos,
-    /// The time of the run at which it goes on.
-    pub at: Nanos,
-    /// The samples of the run so far.
-    pub samples: Vec<Sample>,
-    /// Whether a leg that writes was skipped.
-    pub write_skipped: bool,
-}
-
-impl GoOn {
-    /// Where a run that stands so goes on; `None` where no leg is left. `gap` is how long ago it was interrupted.
-    pub fn of(
-        plan: &Plan,
-        status: Status,
-        samples: Vec<Sample>,
-        events: &[Event],
-        gap: Nanos,
-    ) -> Option<Self> {
-        let mut on = Self::default();
-        for event in events {
-            match &event.kind {
-                EventKind::LegBegan { leg, .. } | EventKind::WentOn { leg, .. } => on.leg = *leg,
-                // A leg that was stopped with its run is not over.
-                EventKind::LegEnded { leg, .. }
-                    if !matches!(status, Status::Stopped | Status::Guarded) || !is_last(events, event) =>
-                {
-                    on.leg = leg + 1;
-                }
-                _ => {}
-            }
-            if let EventKind::LegEnded { leg, why, .. } = &event.kind {
-                let writes = matches!(plan.legs.get(*leg as usize).map(|l| &l.work), Some(Work::Transfer(t)) if t.op != Op::Read);
-                on.write_skipped |= writes && why == SKIPPED;
-            }
-        }
-        let leg = plan.legs.get(on.leg as usize)?;
-        for sample in samples.iter().filter(|s| s.leg == on.leg) {
-            on.moved.0 += sample.moved().0;
-            let counts = sample.op != Op::Idle || matches!(leg.work, Work::Rest);
-            on.spent.0 += if counts { sample.end.since(sample.start).0 } else { 0 };
-        }
-        let end = samples.last().map_or(Nanos(0), |s| s.end);
-        on.at = end.plus(gap);
-        on.samples = samples;
-        Some(on)
-    }
-}
-
-/// Whether a leg's end is the last of its kind.
-fn is_last(events: &[Event], event: &Event) -> bool {
-    events
-        .iter()
-        .rev()
-        .find(|e| matches!(e.kind, EventKind::LegEnded { .. }))
-        .is_some_and(|e| std::ptr::eq(e, event))
 }
 
 /// Why a leg ended that was skipped.
@@ -659,107 +599,6 @@ impl Run<'_> {
                 News::Revised(b) => EventKind::BreakRevised(b),
             };
             (self.tell)(Message::Event(Event { at: end, bytes: self.moved, kind }));
-        }
-    }
-
-    /// Tells what failed, narrowed down, and ends the run where it is too much, or where the drive is gone.
-    fn mind_failures(&mut self) -> Result<(), DriveError> {
-        let block = self.drive.facts().logical_block;
-        for failure in std::mem::take(&mut self.tally.failures) {
-            if let Some(why) = self.gone(failure.errno) {
-                let name = self.drive.identity().name.clone();
-                return Err(DriveError::Left {
-                    name,
-                    why: format!("{} at byte {}; {why}", failure.words(), failure.offset.0),
-                });
-            }
-            self.errors += 1;
-            if self.errors > MOST_TOLD {
-                self.check_errors(String::new())?;
-                continue;
-            }
-            let narrowed = self.drive.narrow(&failure);
-            let words = error_words(&failure, &narrowed, block);
-            self.event(EventKind::Error { failure, narrowed, block });
-            self.check_errors(words)?;
-        }
-        for mismatch in std::mem::take(&mut self.tally.mismatches) {
-            self.errors += 1;
-            let kind = EventKind::Wrong(mismatch);
-            let words = kind.words();
-            if self.errors <= MOST_TOLD {
-                self.event(kind);
-            }
-            self.check_errors(words)?;
-        }
-        Ok(())
-    }
-
-    /// Why the drive is gone, where an error suggests that it may be.
-    fn gone(&self, errno: Option<i32>) -> Option<String> {
-        // A drive that leaves fails operations before the system has taken it away.
-        let suggests = matches!(errno, Some(libc::ENODEV | libc::ENXIO | libc::ENOSPC | libc::ESHUTDOWN));
-        let clock = Monotonic::start();
-        let tries = if suggests && !self.drive.is_virtual() { LEAVING } else { 1 };
-        (0..tries).find_map(|i| {
-            clock.sleep_until(Nanos(u64::from(i) * 100_000_000));
-            self.drive.has_left()
-        })
-    }
-
-    /// Ends the run where more failed than the course allows.
-    fn check_errors(&mut self, words: String) -> Result<(), DriveError> {
-        let most = self.plan.errors_at_most;
-        if self.errors <= most {
-            return Ok(());
-        }
-        if self.errors > MOST_TOLD {
-            self.event(EventKind::MoreErrors(self.errors - MOST_TOLD));
-        }
-        let why = match most {
-            0 => words,
-            _ => format!("{} errors, more than the {most} that the course allows", self.errors),
-        };
-        Err(DriveError::Unusable { why })
-    }
-
-    /// Tells once when nothing comes back.
-    fn watch_waiting(&mut self) {
-        match self.drive.waiting() {
-            Some((age, offset, out)) if age >= STALL => {
-                if !std::mem::replace(&mut self.told_waiting, true) {
-                    self.event(EventKind::Waiting { age, offset, out: out as u64 });
-                }
-            }
-            _ => self.told_waiting = false,
-        }
-    }
-
-    /// Asks for the health when it is due, and takes in the answer when it is there.
-    fn look_at_health(&mut self) {
-        if self.drive.now() >= self.health_due {
-            self.health_due = self.drive.now().plus(self.plan.health_every);
-            self.drive.ask_health();
-        }
-        if let Some(health) = self.drive.health_answer() {
-            self.watch_health(&health);
-            let bytes = Bytes(self.moved.0 + self.tally.written.0 + self.tally.read.0);
-            (self.tell)(Message::Health(Box::new(HealthShot { at: self.drive.now(), bytes, health })));
-        }
-    }
-
-    fn watch_health(&mut self, now: &Health) {
-        let before = self.health.replace(now.clone());
-        for change in before.map(|b| b.changes(now)).unwrap_or_default() {
-            self.event(EventKind::HealthChanged(change));
-        }
-    }
-
-    fn watch_sensor(&mut self, temp: Option<Celsius>) {
-        let lost = temp.is_none() && self.drive.facts().has_temperature;
-        if lost != self.sensor_lost {
-            self.sensor_lost = lost;
-            self.event(if lost { EventKind::SensorLost } else { EventKind::SensorBack });
         }
     }
 }

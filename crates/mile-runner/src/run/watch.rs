@@ -1,0 +1,110 @@
+//! What a run minds while it moves data: failures, stalls, health, sensors.
+
+use super::{LEAVING, MOST_TOLD, Run, STALL};
+use crate::message::{EventKind, HealthShot, Message, error_words};
+use mile_core::{Bytes, Celsius, Nanos};
+use mile_drive::clock::Monotonic;
+use mile_drive::{DriveError, Health};
+
+impl Run<'_> {
+    /// Tells what failed, narrowed down, and ends the run where it is too much, or where the drive is gone.
+    pub(super) fn mind_failures(&mut self) -> Result<(), DriveError> {
+        let block = self.drive.facts().logical_block;
+        for failure in std::mem::take(&mut self.tally.failures) {
+            if let Some(why) = self.gone(failure.errno) {
+                let name = self.drive.identity().name.clone();
+                return Err(DriveError::Left {
+                    name,
+                    why: format!("{} at byte {}; {why}", failure.words(), failure.offset.0),
+                });
+            }
+            self.errors += 1;
+            if self.errors > MOST_TOLD {
+                self.check_errors(String::new())?;
+                continue;
+            }
+            let narrowed = self.drive.narrow(&failure);
+            let words = error_words(&failure, &narrowed, block);
+            self.event(EventKind::Error { failure, narrowed, block });
+            self.check_errors(words)?;
+        }
+        for mismatch in std::mem::take(&mut self.tally.mismatches) {
+            self.errors += 1;
+            let kind = EventKind::Wrong(mismatch);
+            let words = kind.words();
+            if self.errors <= MOST_TOLD {
+                self.event(kind);
+            }
+            self.check_errors(words)?;
+        }
+        Ok(())
+    }
+
+    /// Why the drive is gone, where an error suggests that it may be.
+    pub(super) fn gone(&self, errno: Option<i32>) -> Option<String> {
+        // A drive that leaves fails operations before the system has taken it away.
+        let suggests = matches!(errno, Some(libc::ENODEV | libc::ENXIO | libc::ENOSPC | libc::ESHUTDOWN));
+        let clock = Monotonic::start();
+        let tries = if suggests && !self.drive.is_virtual() { LEAVING } else { 1 };
+        (0..tries).find_map(|i| {
+            clock.sleep_until(Nanos(u64::from(i) * 100_000_000));
+            self.drive.has_left()
+        })
+    }
+
+    /// Ends the run where more failed than the course allows.
+    pub(super) fn check_errors(&mut self, words: String) -> Result<(), DriveError> {
+        let most = self.plan.errors_at_most;
+        if self.errors <= most {
+            return Ok(());
+        }
+        if self.errors > MOST_TOLD {
+            self.event(EventKind::MoreErrors(self.errors - MOST_TOLD));
+        }
+        let why = match most {
+            0 => words,
+            _ => format!("{} errors, more than the {most} that the course allows", self.errors),
+        };
+        Err(DriveError::Unusable { why })
+    }
+
+    /// Tells once when nothing comes back.
+    pub(super) fn watch_waiting(&mut self) {
+        match self.drive.waiting() {
+            Some((age, offset, out)) if age >= STALL => {
+                if !std::mem::replace(&mut self.told_waiting, true) {
+                    self.event(EventKind::Waiting { age, offset, out: out as u64 });
+                }
+            }
+            _ => self.told_waiting = false,
+        }
+    }
+
+    /// Asks for the health when it is due, and takes in the answer when it is there.
+    pub(super) fn look_at_health(&mut self) {
+        if self.drive.now() >= self.health_due {
+            self.health_due = self.drive.now().plus(self.plan.health_every);
+            self.drive.ask_health();
+        }
+        if let Some(health) = self.drive.health_answer() {
+            self.watch_health(&health);
+            let bytes = Bytes(self.moved.0 + self.tally.written.0 + self.tally.read.0);
+            (self.tell)(Message::Health(Box::new(HealthShot { at: self.drive.now(), bytes, health })));
+        }
+    }
+
+    pub(super) fn watch_health(&mut self, now: &Health) {
+        let before = self.health.replace(now.clone());
+        for change in before.map(|b| b.changes(now)).unwrap_or_default() {
+            self.event(EventKind::HealthChanged(change));
+        }
+    }
+
+    pub(super) fn watch_sensor(&mut self, temp: Option<Celsius>) {
+        let lost = temp.is_none() && self.drive.facts().has_temperature;
+        if lost != self.sensor_lost {
+            self.sensor_lost = lost;
+            self.event(if lost { EventKind::SensorLost } else { EventKind::SensorBack });
+        }
+    }
+}
