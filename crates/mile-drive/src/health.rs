@@ -4,6 +4,7 @@
 use crate::ata::{Attribute, Statistic};
 use crate::nvme::HealthLog;
 use crate::nvme::errors::ErrorEntry;
+use mile_core::units::thousands;
 use mile_core::{Bytes, Celsius};
 use serde::{Deserialize, Serialize};
 
@@ -216,7 +217,7 @@ impl Health {
         parts.extend(self.used_pct.map(|p| format!("{p} % of its life used")));
         parts.extend(self.spare_pct.map(|p| format!("{p} % spare")));
         parts.extend(self.written.map(|b| format!("{b} written")));
-        parts.extend(self.power_on_hours.map(|h| format!("{h} h powered on")));
+        parts.extend(self.power_on_hours.map(|h| format!("{} h powered on", thousands(&h.to_string()))));
         parts.extend(self.sectors[0].map(|s| format!("{s} sectors reallocated")));
         parts.extend(self.media_errors.filter(|e| *e > 0).map(|e| format!("{e} media errors")));
         if parts.is_empty() { "the drive tells nothing of its health".into() } else { parts.join(", ") }

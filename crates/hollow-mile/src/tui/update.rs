@@ -169,8 +169,9 @@ fn arrive(state: &mut State, jobs: &Jobs) {
     let drive = state.bench.cards.get(state.bench.selected).map(|c| c.identity.name.clone());
     if drive != state.health.drive {
         state.health = HealthPlace { drive, ..HealthPlace::default() };
-        read_health(state, jobs, Duration::ZERO);
     }
+    // A run may have changed it since; what is shown stays until the answer is there.
+    read_health(state, jobs, Duration::ZERO);
 }
 
 fn read_health(state: &State, jobs: &Jobs, after: Duration) {

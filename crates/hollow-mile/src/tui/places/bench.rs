@@ -1,6 +1,7 @@
 //! The drives at hand, a card each, and the file target.
 
 use super::super::canvas::miniature;
+use super::super::draw::wrap;
 use super::super::state::BenchPlace;
 use super::super::theme::Theme;
 use crate::bench::Card;
@@ -17,7 +18,18 @@ const SMALL: u16 = 4;
 
 pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, place: &BenchPlace, runs: &[Entry]) {
     let roomy = area.height >= CARD * place.lines() as u16;
-    let rows = |line: usize| if roomy || line == place.selected { CARD } else { SMALL };
+    let heat_of =
+        |card: &Card| place.heat.get(&card.identity.name).map(|h| h.iter().copied().collect::<Vec<f32>>());
+    let facts_of = |line: usize| match place.cards.get(line) {
+        Some(card) => card_facts(card, runs, heat_of(card).as_deref()),
+        None => file_facts(),
+    };
+    // The selected card has room for all that is said on it.
+    let rows = |line: usize| match line == place.selected {
+        true => CARD.max(wrapped(&facts_of(line), area.width).len() as u16 + 2).min(area.height),
+        false if roomy => CARD,
+        false => SMALL,
+    };
     // The first card that is shown is the first from which the selected one still fits.
     let mut first = place.selected;
     let mut used = rows(first);
@@ -33,14 +45,23 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, place: &BenchP
         }
         let card = Rect { y, height, ..area };
         let selected = line == place.selected;
+        let mut facts = facts_of(line);
         match place.cards.get(line) {
-            Some(facts) => {
-                let heat =
-                    place.heat.get(&facts.identity.name).map(|h| h.iter().copied().collect::<Vec<f32>>());
-                draw_card(buffer, card, theme, facts, runs, heat.as_deref(), selected);
+            Some(drive) => {
+                let id = &drive.identity;
+                let serial = id.serial.as_ref().map_or(String::new(), |s| format!(", serial {s}"));
+                let rest = format!("{}, {}, {}{serial}", id.name, id.kind, drive.facts.capacity);
+                head(buffer, card, theme, selected, &id.model, &rest);
+                if height < CARD && !id.simulated {
+                    by_weight(drive, &mut facts);
+                }
             }
-            None => draw_file(buffer, card, theme, selected),
+            None => {
+                let rest = "made for the run on the drive under test, and taken away after it";
+                head(buffer, card, theme, selected, "A file", rest);
+            }
         }
+        table(buffer, card, theme, &facts);
         y += height;
     }
 }
@@ -70,25 +91,9 @@ fn head(buffer: &mut Buffer, area: Rect, theme: Theme, selected: bool, name: &st
     );
 }
 
-fn draw_card(
-    buffer: &mut Buffer,
-    area: Rect,
-    theme: Theme,
-    card: &Card,
-    runs: &[Entry],
-    heat: Option<&[f32]>,
-    selected: bool,
-) {
+/// What is said on a drive's card.
+fn card_facts(card: &Card, runs: &[Entry], heat: Option<&[f32]>) -> Vec<(&'static str, String)> {
     let id = &card.identity;
-    let serial = id.serial.as_ref().map_or(String::new(), |s| format!(", serial {s}"));
-    head(
-        buffer,
-        area,
-        theme,
-        selected,
-        &id.model,
-        &format!("{}, {}, {}{serial}", id.name, id.kind, card.facts.capacity),
-    );
     let mut facts: Vec<(&str, String)> = Vec::new();
     let situation = card.situation.line();
     facts.push(("situation", if situation.is_empty() { "not described".into() } else { situation }));
@@ -122,20 +127,20 @@ fn draw_card(
     ));
     let fill = card.fill_share.map_or(String::new(), |f| format!("; {:.0} % in use", f * 100.0));
     facts.push(("writing", format!("{}{fill}", card.writing())));
-    // Where there is little room, what matters for a decision comes first.
-    let degraded = id.link.as_ref().is_some_and(mile_drive::Link::is_degraded);
+    facts
+}
+
+/// Where there is little room, what matters for a decision comes first.
+fn by_weight(card: &Card, facts: &mut [(&'static str, String)]) {
+    let degraded = card.identity.link.as_ref().is_some_and(mile_drive::Link::is_degraded);
     let warns = card.health.as_ref().is_some_and(|h| !h.warnings.is_empty());
-    if area.height < CARD && !id.simulated {
-        let weight = |name: &str| match name {
-            "link" if degraded => 0,
-            "health" if warns => 1,
-            "writing" => 2,
-            "temperature" => 3,
-            _ => 4,
-        };
-        facts.sort_by_key(|(name, _)| weight(name));
-    }
-    table(buffer, area, theme, &facts);
+    facts.sort_by_key(|(name, _)| match *name {
+        "link" if degraded => 0,
+        "health" if warns => 1,
+        "writing" => 2,
+        "temperature" => 3,
+        _ => 4,
+    });
 }
 
 /// How the temperature went lately, in words.
@@ -149,8 +154,25 @@ fn trend(heat: &[f32]) -> String {
     }
 }
 
-fn table(buffer: &mut Buffer, area: Rect, theme: Theme, facts: &[(&str, String)]) {
-    for (i, (name, value)) in facts.iter().enumerate() {
+/// The lines of facts in a card of this width: a name where one begins, and its text.
+fn wrapped(facts: &[(&'static str, String)], width: u16) -> Vec<(&'static str, String)> {
+    let room = usize::from(width.saturating_sub(17)).max(1);
+    let lines = |(name, value): &(&'static str, String)| {
+        let name = *name;
+        wrap(value, room)
+            .into_iter()
+            .enumerate()
+            .map(move |(i, line)| (if i == 0 { name } else { "" }, line))
+            .collect::<Vec<_>>()
+    };
+    facts.iter().flat_map(lines).collect()
+}
+
+fn table(buffer: &mut Buffer, area: Rect, theme: Theme, facts: &[(&'static str, String)]) {
+    let whole = wrapped(facts, area.width);
+    // Where not all lines fit, each fact has one.
+    let lines = if whole.len() + 2 <= usize::from(area.height) { &whole[..] } else { facts };
+    for (i, (name, value)) in lines.iter().enumerate() {
         let y = area.y + 1 + i as u16;
         if y + 1 >= area.bottom() {
             break;
@@ -164,23 +186,15 @@ fn table(buffer: &mut Buffer, area: Rect, theme: Theme, facts: &[(&str, String)]
     }
 }
 
-fn draw_file(buffer: &mut Buffer, area: Rect, theme: Theme, selected: bool) {
-    head(
-        buffer,
-        area,
-        theme,
-        selected,
-        "A file",
-        "made for the run on the drive under test, and taken away after it",
-    );
+/// What is said of the file target.
+fn file_facts() -> Vec<(&'static str, String)> {
     let facts = [
-        ("measures", "the disk under it, past the host's cache (O_DIRECT)".to_owned()),
+        ("measures", "the disk under it, past the host's cache (O_DIRECT)"),
         (
             "writing",
-            "to a new file that you name, of a size that you give; free space below a reserve is never used"
-                .to_owned(),
+            "to a new file that you name, of a size that you give; free space below a reserve is never used",
         ),
-        ("not here", "files that exist and that no run made, file systems in memory".to_owned()),
+        ("not here", "files that exist and that no run made, file systems in memory"),
     ];
-    table(buffer, area, theme, &facts);
+    facts.map(|(name, value)| (name, value.to_owned())).to_vec()
 }
