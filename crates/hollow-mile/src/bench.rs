@@ -48,7 +48,8 @@ pub(crate) fn drive(named: &Named) -> Result<Box<dyn Drive>, DriveError> {
         return Ok(Box::new(BlockDrive::new(roots, found, consent, named.seed, named.engine)?));
     }
     if path.starts_with("/dev") && !path.starts_with("/dev/shm") {
-        return unusable(format!("{name}: there is no such device; `hollow-mile bench` lists the drives"));
+        let what = if path.exists() { "this is no block device" } else { "there is no such device" };
+        return unusable(format!("{name}: {what}; `hollow-mile bench` lists the drives"));
     }
     if armed {
         return unusable(format!(

@@ -365,6 +365,10 @@ pub enum TestRequest {
 
 /// Asks a drive to begin or end a self-test. It runs in the drive; reads and writes go on.
 pub fn request_test(found: &Found, request: TestRequest) -> Result<(), RawError> {
+    use Transport::{Nvme, Sas, Sata, Scsi, Usb};
+    if !matches!(found.transport, Nvme | Sata | Usb | Sas | Scsi) {
+        return Err(RawError::NotOffered);
+    }
     let file = open(found).map_err(|e| match e.kind() {
         std::io::ErrorKind::PermissionDenied => RawError::NotAllowed(e),
         _ => RawError::Io(e),
@@ -384,7 +388,7 @@ pub fn request_test(found: &Found, request: TestRequest) -> Result<(), RawError>
                 },
             )
         }
-        Transport::Sata | Transport::Usb | Transport::Sas | Transport::Scsi => {
+        _ => {
             let code = match request {
                 TestRequest::Start(TestKind::Extended) => 0x02,
                 TestRequest::Start(_) => 0x01,
@@ -392,7 +396,6 @@ pub fn request_test(found: &Found, request: TestRequest) -> Result<(), RawError>
             };
             raw::ata(&file, &AtaCommand::smart(0xd4, code, false)).map(|_| ())
         }
-        _ => Err(RawError::NotOffered),
     }
 }
 
