@@ -56,7 +56,12 @@ fn boot(options: &[&str], courses: &[(&str, &str)], script: &str) -> Option<temp
     let out = folder.path().join("out");
     std::fs::create_dir(&out).unwrap();
     let mut command = Command::new("python3");
-    command.arg(BED).args(options).args(["--put-bin", env!("CARGO_BIN_EXE_hollow-mile"), "--out"]).arg(&out);
+    // A machine that is busy is slow, and no failure.
+    command
+        .arg(BED)
+        .args(options)
+        .args(["--timeout", "1200", "--put-bin", env!("CARGO_BIN_EXE_hollow-mile"), "--out"])
+        .arg(&out);
     for (name, text) in courses.iter().chain([&("script.sh", script)]) {
         let path = folder.path().join(name);
         std::fs::write(&path, text).unwrap();
@@ -221,7 +226,7 @@ true";
 fn a_run_goes_on_after_the_power_was_cut() {
     let disks = tempfile::tempdir().unwrap();
     let at = disks.path().display().to_string();
-    let course = "course \"cut\"\nsample every 100 ms\nleg soak\n write sequential, blocks 256 KiB, depth 2, rate 4 MB/s, over 0 MB to 60 MB\nleg check\n verify, blocks 256 KiB, depth 2, over 0 MB to 60 MB\n";
+    let course = "course \"cut\"\nsample every 100 ms\nleg soak\n write sequential, blocks 256 KiB, depth 2, rate 2 MB/s, over 0 MB to 60 MB\nleg check\n verify, blocks 256 KiB, depth 2, over 0 MB to 60 MB\n";
     let mount = "modprobe ext4; mkdir -p /book; mount -t ext4 $VMB_ATA /book\n";
     let first = format!(
         "mkfs.ext4 -q $VMB_ATA 2>/dev/null || mke2fs -q $VMB_ATA\n{mount}./hollow-mile run cut.course --on $VMB_NVME --arm VMBNVME0001 --logbook /book/l.logbook --detach\nsleep 8\n./hollow-mile logbook list --logbook /book/l.logbook\nvmctl powercut\nsleep 60\n"
