@@ -124,14 +124,13 @@ pub(crate) fn order_to_resume(
     consent: mile_drive::block::Consent,
     speed: Speed,
 ) -> Result<Order, Failure> {
-    let stored = book.run(run)?;
+    let (head, status, _) = book.ends(run)?;
     let no = |why: &str| Failure::usage(format!("run {run} cannot go on: {why}"));
-    match stored.status {
+    match status {
         Status::Done => return Err(no("it is done")),
         Status::Underway => return Err(no("it is underway; `hollow-mile attach` shows it")),
         Status::Stopped | Status::Guarded | Status::Failed | Status::CutShort => {}
     }
-    let head = stored.head;
     let order =
         head.order.ok_or_else(|| no("the version that began it did not keep what is needed for that"))?;
     Ok(Order {

@@ -296,19 +296,21 @@ impl Logbook {
         })
     }
 
-    /// What was known of a run when it began, and how it ended.
-    pub fn ends(&self, run: i64) -> Result<(RunHead, Option<Outcome>)> {
+    /// What was known of a run when it began, how it stands, and how it ended; without its samples.
+    pub fn ends(&self, run: i64) -> Result<(RunHead, Status, Option<Outcome>)> {
         let row = self
             .db
-            .query_row("SELECT head, outcome FROM runs WHERE id = ?1", [run], |row| {
-                Ok((row.get::<_, String>(0)?, row.get::<_, Option<String>>(1)?))
+            .query_row("SELECT head, outcome, status, owner FROM runs WHERE id = ?1", [run], |row| {
+                let texts = (row.get::<_, String>(0)?, row.get::<_, String>(2)?, row.get::<_, String>(3)?);
+                Ok((texts, row.get::<_, Option<String>>(1)?))
             })
             .optional()
             .map_err(self.wrap())?;
-        let (head, outcome) =
+        let ((head, status, owner), outcome) =
             row.ok_or_else(|| LogbookError::NoSuchRun { path: self.path.clone(), wanted: run.to_string() })?;
         let outcome = outcome.map(|o| serde_json::from_str(&o)).transpose().map_err(|e| self.bad(run, &e))?;
-        Ok((serde_json::from_str(&head).map_err(|e| self.bad(run, &e))?, outcome))
+        let head = serde_json::from_str(&head).map_err(|e| self.bad(run, &e))?;
+        Ok((head, self.status(run, &status, &owner)?, outcome))
     }
 
     fn events(&self, run: i64) -> Result<Vec<Event>> {

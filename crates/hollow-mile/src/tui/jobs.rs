@@ -110,7 +110,7 @@ fn last_change(path: &Path, card: &Card) -> Option<(i64, Vec<String>)> {
     // By its serial number where it has one, as a name may be another drive's by now.
     let same = |e: &&Entry| e.drive == id.name && e.digest.is_some();
     let run = book.list().ok()?.iter().find(same)?.run;
-    let (head, outcome) = book.ends(run).ok()?;
+    let (head, _, outcome) = book.ends(run).ok()?;
     let after = outcome?.health?;
     let same_drive = head.drive.serial == id.serial && head.drive.model == id.model;
     let before = head.health.unwrap_or_default();

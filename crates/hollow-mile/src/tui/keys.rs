@@ -39,6 +39,7 @@ pub(crate) enum Action {
     StartNext,
     ReadHealth,
     SelfTest,
+    Resume,
 }
 
 /// A key, or several that mean the same.
@@ -90,6 +91,14 @@ pub(crate) const TABLE: &[Binding] = &[
     bind!("X", [Char('X')], Action::Stop, &[Underway], "stop", "stop the run"),
     bind!("enter", [Enter], Action::Open, &[Underway], "", "open the findings of the run that ended"),
     bind!("enter", [Enter], Action::Open, &[Logbook], "open", "open the findings of the selected run"),
+    bind!(
+        "g",
+        [Char('g')],
+        Action::Resume,
+        &[Logbook],
+        "go on",
+        "go on with the selected run, if it was interrupted"
+    ),
     bind!(
         "/",
         [Char('/')],

@@ -11,6 +11,7 @@ use mile_drive::Situation;
 use mile_drive::block::Consent;
 use mile_drive::block::probe::TestRequest;
 use mile_drive::health::TestKind;
+use mile_logbook::Logbook;
 use mile_runner::remote::{Client, Frame};
 use mile_runner::{Command, Message};
 use std::time::Duration;
@@ -212,6 +213,11 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         }
         Action::ReadHealth => read_health(state, jobs, Duration::ZERO),
         Action::SelfTest => ask_self_test(state),
+        Action::Resume => {
+            if let Err(failure) = resume(state) {
+                state.complain(failure.message());
+            }
+        }
         Action::Back => {
             if let Some(place) = state.before.pop() {
                 state.place = place;
@@ -519,6 +525,22 @@ fn start(state: &mut State, form: &StartForm) -> Result<(), String> {
         .into_order();
     let socket = session::spawn_runner(order, &state.logbook_path).map_err(text)?;
     attach(state, &socket).map_err(text)
+}
+
+/// Goes on with the selected run of the logbook.
+fn resume(state: &mut State) -> Result<(), crate::Failure> {
+    if state.is_underway() {
+        return Err(crate::Failure::usage(
+            "A run is underway; one run at a time. Stop it first, in its place (2).",
+        ));
+    }
+    let Some(run) = state.logbook.visible().get(state.logbook.selected).map(|e| e.run) else { return Ok(()) };
+    let book = Logbook::open(&state.logbook_path)?;
+    let order = session::order_to_resume(&book, run, Consent::default(), state.speed)?;
+    // A drive is armed again by `hollow-mile resume --arm`, which the refusal says.
+    let order = session::prepare(order)?.into_order();
+    let socket = session::spawn_runner(order, &state.logbook_path)?;
+    attach(state, &socket)
 }
 
 /// Shows the run of a runner.
