@@ -226,6 +226,8 @@ pub fn plan(course: &Course, drive: &DriveFacts) -> Result<Plan, Vec<String>> {
                 else {
                     continue;
                 };
+                // What is read there afterwards never reaches the medium.
+                written = without(&written, (start.0, start.0 + length.0));
                 bare(&leg.name, Work::Discard { start, length })
             }
         };

@@ -83,6 +83,8 @@ fn blocks_that_were_never_written_are_not_read() {
     assert!(behind("write sequential, blocks 1 MiB, over 0 % to 50 %").is_ok());
     assert!(behind("write sequential, blocks 1 MiB, over 0 % to 40 %").is_err());
     assert!(behind("write random, blocks 1 MiB, over 0 % to 50 %").is_err());
+    let discarded = "write sequential, blocks 1 MiB, over 0 % to 50 %\nleg d\n discard, over 10 % to 20 %";
+    assert!(behind(discarded).is_err());
     assert!(behind("write sequential, blocks 1 MiB, over 0 % to 50 %, at most 1 min").is_err());
 }
 

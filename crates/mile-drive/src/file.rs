@@ -6,7 +6,7 @@
 use crate::clock::Monotonic;
 use crate::drive::{Drive, DriveError, Facts, Failure, Identity, Narrowed, Readings, Transfer};
 pub use crate::io::EngineChoice;
-use crate::io::{Io, narrow, pattern};
+use crate::io::{Io, pattern};
 use crate::sensors::{Sensors, Source};
 use crate::sysfs::{self, Disk};
 use crate::tally::Tally;
@@ -25,7 +25,6 @@ pub struct FileDrive {
     identity: Identity,
     path: PathBuf,
     size: Bytes,
-    seed: u64,
     io: Io,
     file: Option<File>,
     made: bool,
@@ -121,7 +120,6 @@ impl FileDrive {
             identity,
             path: path.to_owned(),
             size,
-            seed,
             io: Io::new(seed, choice),
             file: None,
             made: false,
@@ -289,9 +287,8 @@ impl Drive for FileDrive {
     }
 
     fn narrow(&mut self, failure: &Failure) -> Narrowed {
-        let pool = pattern::Pool::new(self.seed, 0, 0);
         let file = self.file.as_ref();
-        file.map_or_else(Narrowed::default, |f| narrow::narrow(f, failure, Bytes(LOGICAL_BLOCK), &pool))
+        file.map_or_else(Narrowed::default, |f| self.io.narrow(f, failure, Bytes(LOGICAL_BLOCK)))
     }
 
     fn waiting(&self) -> Option<(Nanos, Bytes, usize)> {

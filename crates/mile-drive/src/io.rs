@@ -8,7 +8,7 @@ pub mod uring;
 pub mod workers;
 
 use crate::clock::Monotonic;
-use crate::drive::{DriveError, Transfer};
+use crate::drive::{DriveError, Failure, Narrowed, Transfer};
 use crate::tally::Tally;
 use mile_core::{Bytes, Nanos};
 use pattern::{Arena, Buffer, Pool as Pattern};
@@ -106,12 +106,14 @@ pub struct Io {
     engine: String,
     running: Option<Running>,
     stalled: bool,
+    /// Pass of the transfer that was begun last.
+    pass: u32,
 }
 
 impl Io {
     /// Nothing is underway yet.
     pub fn new(seed: u64, choice: EngineChoice) -> Self {
-        Self { choice, seed, engine: "not opened yet".into(), running: None, stalled: false }
+        Self { choice, seed, engine: "not opened yet".into(), running: None, stalled: false, pass: 0 }
     }
 
     /// The engine in words.
@@ -129,6 +131,7 @@ impl Io {
         clock: Monotonic,
     ) -> Result<(), DriveError> {
         self.running = None;
+        self.pass = transfer.pass;
         transfer.check(capacity, logical_block)?;
         check_memory(transfer)?;
         let io = |source| DriveError::Io { path: "the drive".into(), doing: "start workers for", source };
@@ -175,6 +178,11 @@ impl Io {
         };
         self.stalled |= matches!(drained, Err(DriveError::Stalled { .. }));
         drained
+    }
+
+    /// Narrows down a failed operation of the transfer that was begun last. Writes give the blocks what that transfer gives.
+    pub fn narrow(&self, file: &File, failure: &Failure, logical_block: Bytes) -> Narrowed {
+        narrow::narrow(file, failure, logical_block, &Pattern::new(self.seed, self.pass, 0))
     }
 
     /// Lets go of what is underway.

@@ -13,7 +13,7 @@ use mile_core::{Bytes, Nanos, Op};
 use mile_drive::block::{BlockDrive, Consent, drive::find};
 use mile_drive::io::EngineChoice;
 use mile_drive::sysfs::Roots;
-use mile_drive::{Drive, DriveError, Tally, Transfer, Wrong};
+use mile_drive::{Drive, DriveError, Failure, Narrowed, Tally, Transfer, Wrong};
 use std::fs::File;
 use std::os::unix::fs::{FileExt, OpenOptionsExt, symlink};
 use std::path::{Path, PathBuf};
@@ -373,4 +373,22 @@ fn a_discard_stays_in_its_range() {
     let wrong: u64 = tally.mismatches.iter().map(|m| m.length.0).sum();
     assert_eq!(wrong, 32 * MIB);
     assert!(tally.mismatches.iter().all(|m| m.offset.0 >= 16 * MIB && m.offset.0 + m.length.0 <= 48 * MIB));
+}
+
+/// Bug: blocks of a failed operation that worked by themselves were given an older pass, and then verified as stale.
+#[test]
+fn blocks_that_narrowing_wrote_again_verify_like_the_rest_of_their_pass() {
+    let Some(device) = Loop::new() else { return };
+    let mut drive = device.drive(device.armed());
+    drive.check_consent(true).unwrap();
+    drive.open().unwrap();
+    drive.begin(&whole(Op::Write)).unwrap();
+    finish(&mut drive, &mut Tally::default());
+    let (offset, length) = (Bytes(7 * MIB), Bytes(MIB));
+    let failure = Failure { op: Op::Write, offset, length, errno: Some(libc::EIO) };
+    assert_eq!(drive.narrow(&failure), Narrowed { bad: Vec::new(), complete: true });
+    let mut tally = Tally::default();
+    drive.begin(&Transfer { verify: true, ..whole(Op::Read) }).unwrap();
+    finish(&mut drive, &mut tally);
+    assert_eq!((tally.read, tally.mismatches), (Bytes(SIZE), Vec::new()));
 }

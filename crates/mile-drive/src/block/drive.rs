@@ -12,7 +12,7 @@ use crate::drive::{
     Drive, DriveError, Facts, Failure, Identity, Limits, Narrowed, Readings, Situation, Transfer,
 };
 use crate::health::Health;
-use crate::io::{EngineChoice, Io, narrow, pattern};
+use crate::io::{EngineChoice, Io, pattern};
 use crate::raw;
 use crate::sensors::{Sensors, Source};
 use crate::sysfs::{Disk, Roots, number};
@@ -47,7 +47,6 @@ pub struct BlockDrive {
     told: Probe,
     identity: Identity,
     consent: Consent,
-    seed: u64,
     io: Io,
     writes: bool,
     file: Option<File>,
@@ -117,7 +116,6 @@ impl BlockDrive {
             found,
             told,
             consent,
-            seed,
             writes: false,
             file: None,
             sensors: None,
@@ -348,9 +346,8 @@ impl Drive for BlockDrive {
     }
 
     fn narrow(&mut self, failure: &Failure) -> Narrowed {
-        let pool = pattern::Pool::new(self.seed, 0, 0);
         let file = self.file.as_ref();
-        file.map_or_else(Narrowed::default, |f| narrow::narrow(f, failure, self.found.logical_block, &pool))
+        file.map_or_else(Narrowed::default, |f| self.io.narrow(f, failure, self.found.logical_block))
     }
 
     fn has_left(&self) -> Option<String> {

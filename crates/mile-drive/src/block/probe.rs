@@ -2,7 +2,7 @@
 
 use super::found::{Found, Transport, find_link};
 use crate::ata::{self, AtaCommand, Identify, SmartData};
-use crate::health::{Health, Page, SelfTest, TestKind};
+use crate::health::{Health, Page, TestKind};
 use crate::nvme::identify::{Controller, Namespace};
 use crate::nvme::{self, HealthLog};
 use crate::raw::{self, RawError};
@@ -397,17 +397,4 @@ pub fn request_test(found: &Found, request: TestRequest) -> Result<(), RawError>
             raw::ata(&file, &AtaCommand::smart(0xd4, code, false)).map(|_| ())
         }
     }
-}
-
-/// The self-tests of a drive now, and what is missing where it tells nothing.
-pub fn self_test(roots: &Roots, found: &Found) -> (Option<SelfTest>, Vec<String>) {
-    let health = probe(roots, found).health;
-    (
-        health.self_test,
-        health
-            .missing
-            .into_iter()
-            .filter(|m| m.starts_with("Self-tests") || m.starts_with("Health"))
-            .collect(),
-    )
 }
