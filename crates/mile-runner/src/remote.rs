@@ -169,7 +169,11 @@ impl Server {
                     }
                 }
                 Message::Event(event) => shared.backlog.events.push(event.clone()),
-                Message::Ended(outcome) => shared.backlog.ended = Some(outcome.clone()),
+                Message::Ended(outcome) => {
+                    shared.backlog.ended = Some(outcome.clone());
+                    // Whoever hears that it is over finds it underway nowhere any more.
+                    let _ = std::fs::remove_file(&self.path);
+                }
                 Message::Health(_) | Message::LegLatency(..) => {}
             }
         }
