@@ -5,11 +5,12 @@ use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, bounded};
 use mile_core::{Nanos, Sample};
 use mile_drive::clock::Monotonic;
 use mile_runner::{Event, Message};
+use std::path::PathBuf;
 use std::thread::JoinHandle;
 use std::time::Duration;
 
 /// Longest time that a message waits for its block to be written.
-const EVERY: Nanos = Nanos(700_000_000);
+const EVERY: Nanos = Nanos(500_000_000);
 /// Samples that fill a block before its time.
 const FULL: usize = 4096;
 /// Messages that may wait: a real drive never gets near it; a simulated one at full speed waits for the disk.
@@ -75,6 +76,18 @@ impl Pending {
     }
 }
 
+/// Has the disk keep what was committed, each time it is asked to, on a thread of its own: the next block need not wait for it.
+/// What it cannot sync is no loss now, and the run's last commit tells of a disk that fails.
+fn keep_synced(log: PathBuf) -> std::io::Result<Sender<()>> {
+    let (ask, asked) = bounded::<()>(1);
+    std::thread::Builder::new().name("logbook sync".into()).spawn(move || {
+        for () in asked {
+            let _ = std::fs::File::open(&log).and_then(|f| f.sync_data());
+        }
+    })?;
+    Ok(ask)
+}
+
 fn record(
     mut book: Logbook,
     messages: &Receiver<Message>,
@@ -82,6 +95,9 @@ fn record(
     resumed: Option<Resumed>,
 ) -> Result<i64, LogbookError> {
     let clock = Monotonic::start();
+    // Without the thread, every commit waits for the disk.
+    let sync = keep_synced(book.log_file()).ok();
+    book.wait_for_disk(sync.is_none())?;
     let mut due = EVERY;
     let (mut run, samples, events) = resumed.unwrap_or_default();
     let mut pending = Pending { written: samples, events_seen: events, ..Pending::default() };
@@ -105,17 +121,23 @@ fn record(
             Ok(Message::LegLatency(leg, histogram)) => book.keep_latency(run, leg, &histogram)?,
             Ok(Message::Ended(outcome)) => {
                 pending.flush(&mut book, run)?;
+                book.wait_for_disk(true)?;
                 book.finish(run, outcome.status, Some(&outcome))?;
                 return Ok(run);
             }
             Err(RecvTimeoutError::Timeout) => {}
             Err(RecvTimeoutError::Disconnected) => {
+                book.wait_for_disk(true)?;
                 pending.flush(&mut book, run)?;
                 return Ok(run);
             }
         }
         if pending.samples.len() >= FULL || clock.now() >= due {
             pending.flush(&mut book, run)?;
+            if let Some(sync) = &sync {
+                // One request that waits is enough: it covers all that was committed before it is served.
+                let _ = sync.try_send(());
+            }
             due = clock.now().plus(EVERY);
         }
     }

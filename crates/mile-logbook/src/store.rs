@@ -170,6 +170,19 @@ impl Logbook {
         self.db.pragma_update(None, "foreign_keys", true).map_err(wrap)
     }
 
+    /// Whether each commit waits for the disk. Without, what is committed outlives this process but not a power cut, until the
+    /// file of [`Logbook::log_file`] is synced; the recorder does that beside its work, so that a slow disk delays nothing.
+    pub(crate) fn wait_for_disk(&self, wait: bool) -> Result<()> {
+        self.db.pragma_update(None, "synchronous", if wait { "FULL" } else { "NORMAL" }).map_err(self.wrap())
+    }
+
+    /// The write-ahead log, where what is committed is written first.
+    pub(crate) fn log_file(&self) -> PathBuf {
+        let mut name = self.path.clone().into_os_string();
+        name.push("-wal");
+        name.into()
+    }
+
     fn check(&mut self) -> Result<()> {
         let wrap = self.wrap();
         let pragma =
