@@ -92,6 +92,7 @@ impl Card {
                 logical_block: found.logical_block,
                 has_temperature: told.health.temperature.is_some(),
                 readable: true,
+                cache: None,
             },
             limits: told.limits,
             claims: Claims::default(),
@@ -102,6 +103,46 @@ impl Card {
             objections: found.objections(),
             arming_word: Some(told.serial.unwrap_or_else(|| found.arming_word().to_owned())),
             device: Some(found),
+        }
+    }
+
+    /// Of a drive that is on no bench, such as a file.
+    pub(crate) fn plain(drive: &dyn Drive) -> Self {
+        Self {
+            identity: drive.identity().clone(),
+            facts: drive.facts(),
+            limits: drive.limits(),
+            claims: drive.claims(),
+            situation: drive.situation(),
+            fill_share: None,
+            managed: None,
+            health: None,
+            device: None,
+            objections: Vec::new(),
+            arming_word: None,
+        }
+    }
+
+    /// Of a file that is not named yet.
+    pub(crate) fn file(size: Bytes) -> Self {
+        Self {
+            identity: Identity { name: "a file".into(), model: "a file".into(), ..Identity::default() },
+            facts: Facts {
+                capacity: size,
+                logical_block: Bytes(4096),
+                has_temperature: false,
+                readable: false,
+                cache: None,
+            },
+            limits: Limits::default(),
+            claims: Claims::default(),
+            situation: Situation::default(),
+            fill_share: None,
+            managed: None,
+            health: None,
+            device: None,
+            objections: Vec::new(),
+            arming_word: None,
         }
     }
 

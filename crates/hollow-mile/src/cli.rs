@@ -1,5 +1,6 @@
 //! The command line. Names here are a contract (docs/guide.md).
 
+use crate::Failure;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use mile_core::{Bytes, Celsius};
 use mile_runner::Speed;
@@ -106,6 +107,9 @@ pub(crate) struct RunArgs {
     /// How operations on a file are put in flight.
     #[arg(long, value_enum, default_value_t)]
     pub(crate) engine: EngineArg,
+    /// Do not start where anything speaks against it. Without this, warnings are told and kept with the run.
+    #[arg(long)]
+    pub(crate) strict: bool,
     #[command(flatten)]
     pub(crate) situation: SituationArgs,
 }
@@ -120,6 +124,9 @@ pub(crate) struct AttachArgs {
     /// End it cleanly.
     #[arg(long)]
     pub(crate) stop: bool,
+    /// Answer what the operator is asked, so that it goes on.
+    #[arg(long, conflicts_with = "stop")]
+    pub(crate) answer: bool,
     /// What to print at the end.
     #[arg(long, value_enum, default_value_t)]
     pub(crate) format: Format,
@@ -204,6 +211,37 @@ pub(crate) struct BesideArgs {
     /// Rated sequential write rate, MB/s.
     #[arg(long, value_name = "MB_S", value_parser = mb_s)]
     pub(crate) rated_write: Option<f64>,
+    /// A stream that must be held, such as "recorder 147.5 MB/s, buffer 4 GB" or "array 96 channels x 512 kHz x 3 B, buffer 4 GB,
+    /// until 90 % full". May be given more than once.
+    #[arg(long = "demand", value_name = "STREAM")]
+    pub(crate) demand: Vec<String>,
+    /// A stream that must be held, as a CSV file with the columns elapsed_s and mb_s.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) demand_csv: Vec<PathBuf>,
+    /// Buffer of the streams that come as files.
+    #[arg(long, value_name = "SIZE", default_value = "0")]
+    pub(crate) buffer: Bytes,
+}
+
+impl BesideArgs {
+    /// The streams that must be held.
+    pub(crate) fn demands(&self) -> Result<Vec<mile_core::Demand>, Failure> {
+        let mut all = Vec::new();
+        for text in &self.demand {
+            all.push(mile_course::demand(text).map_err(|errors| {
+                let list: Vec<String> = errors.iter().map(|e| e.render(text)).collect();
+                Failure::usage(format!("--demand {text:?} cannot be read:\n{}", list.join("\n").trim_end()))
+            })?);
+        }
+        for path in &self.demand_csv {
+            let bad = |why: String| Failure::usage(format!("{}: {why}", path.display()));
+            let file = std::fs::File::open(path).map_err(|e| bad(e.to_string()))?;
+            let rate = mile_logbook::exchange::read_rates(file).map_err(|e| bad(e.to_string()))?;
+            let name = path.file_stem().map_or(String::new(), |s| s.to_string_lossy().into_owned());
+            all.push(mile_core::Demand { name, rate, buffer: self.buffer, until_fill: None });
+        }
+        Ok(all)
+    }
 }
 
 #[derive(Debug, Args)]
@@ -305,6 +343,44 @@ pub(crate) enum CourseCommand {
         /// The course, a text file.
         file: PathBuf,
     },
+    /// Write a course in its one canonical form.
+    Format {
+        /// The course, a text file.
+        file: PathBuf,
+        /// Change the file, instead of printing what it would be.
+        #[arg(long)]
+        write: bool,
+    },
+    /// Say what a course would take on a drive: time, bytes, wear, heat; and what speaks against starting it now.
+    Forecast(ForecastArgs),
+    /// Write a ready-made course to begin with.
+    New {
+        /// Which; without it, they are listed.
+        kind: Option<String>,
+        /// The drive to make it out for: its claims, its situation, its size.
+        #[arg(long, value_name = "DRIVE")]
+        on: Option<String>,
+        /// File to write; without it, the course is printed.
+        #[arg(short, value_name = "FILE")]
+        out: Option<PathBuf>,
+    },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ForecastArgs {
+    /// The course, a text file.
+    pub(crate) file: PathBuf,
+    /// The drive, as with `run`.
+    #[arg(long, value_name = "DRIVE")]
+    pub(crate) on: String,
+    /// Size of the file to make, such as 4GB.
+    #[arg(long)]
+    pub(crate) size: Option<Bytes>,
+    /// Logbook with earlier runs of the drive.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) logbook: Option<PathBuf>,
+    #[arg(long, value_enum, default_value_t)]
+    pub(crate) format: Format,
 }
 
 fn celsius(text: &str) -> Result<Celsius, String> {

@@ -6,8 +6,10 @@
 mod bench;
 mod cli;
 mod commands;
+mod courses;
 mod figure;
 pub mod measure;
+mod outlook;
 mod progress;
 mod session;
 mod source;

@@ -23,6 +23,8 @@ pub(crate) struct Progress {
     settled: u64,
     recent: VecDeque<(Nanos, u64)>,
     pub(crate) paused: bool,
+    /// What the operator is asked.
+    pub(crate) asked: Option<String>,
 }
 
 impl Progress {
@@ -46,7 +48,8 @@ impl Progress {
                 self.recent.clear();
             }
             EventKind::Paused => self.paused = true,
-            EventKind::Resumed | EventKind::LegEnded { .. } => self.paused = false,
+            EventKind::Asked(text) => self.asked = Some(text.clone()),
+            EventKind::Resumed | EventKind::LegEnded { .. } => (self.paused, self.asked) = (false, None),
             _ => {}
         }
     }
@@ -98,6 +101,13 @@ impl Progress {
     /// `Leg 2 of 3, soak: writing 1 MiB blocks, 16 deep. 612 of 1,600 GB, about 16 min left.`
     pub(crate) fn sentence(&self) -> String {
         let name = self.legs.get(self.leg).map_or("", String::as_str);
+        if let Some(text) = &self.asked {
+            return format!(
+                "Leg {} of {}, {name}, asks: {text}. It waits for an answer; enter goes on.",
+                self.leg + 1,
+                self.legs.len()
+            );
+        }
         let words = self.words.get(self.leg).map_or("", String::as_str);
         let mut text = format!("Leg {} of {}, {name}: {words}.", self.leg + 1, self.legs.len());
         let moved = match (self.budget(), self.leg_moved) {

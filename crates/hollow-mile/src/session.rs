@@ -4,11 +4,12 @@
 //! leaves. Either way it can be watched through its socket.
 
 use crate::Failure;
-use crate::bench::{self, Named};
+use crate::bench::{self, Card, Named};
 use crossbeam_channel::{Receiver, Sender, unbounded};
 use mile_core::{Bytes, Nanos};
 use mile_course::{Course, Plan};
 use mile_drive::clock::unix_seconds;
+use mile_drive::sysfs::Disk;
 use mile_drive::{Drive, Situation, Truth};
 use mile_logbook::{Logbook, LogbookError, Recorder, Resumed};
 use mile_runner::remote::{Client, Hello, PROTOCOL, Server};
@@ -17,7 +18,7 @@ use mile_runner::{
 };
 use serde::{Deserialize, Serialize};
 use std::io::{BufRead, BufReader, Write};
-use std::os::unix::fs::MetadataExt;
+use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
 use std::sync::Arc;
@@ -37,6 +38,9 @@ pub(crate) struct Order {
     pub(crate) situation: Situation,
     /// The run of the logbook that goes on.
     pub(crate) resume: Option<i64>,
+    /// What spoke against the start, and was accepted.
+    #[serde(default)]
+    pub(crate) warnings: Vec<String>,
 }
 
 /// What a runner is given.
@@ -104,6 +108,7 @@ pub(crate) fn plan(order: Order) -> Result<Ready, Failure> {
     if let Some(link) = drive.identity().link.as_ref().filter(|l| l.is_degraded()) {
         plan.notes.push(format!("The link is {}.", link.sentence()));
     }
+    plan.notes.extend(order.warnings.iter().cloned());
     Ok(Ready { plan, drive, order })
 }
 
@@ -142,6 +147,7 @@ pub(crate) fn order_to_resume(
         discard_first: order.discard_first,
         situation: head.situation,
         resume: Some(run),
+        warnings: Vec::new(),
     })
 }
 
@@ -175,6 +181,35 @@ fn check_same(head: &RunHead, drive: &dyn Drive, run: i64) -> Result<(), Failure
 }
 
 impl Ready {
+    /// Keeps with the run what spoke against its start.
+    pub(crate) fn accept(&mut self, warnings: Vec<String>) {
+        self.plan.notes.extend(warnings.iter().cloned());
+        self.order.warnings.extend(warnings);
+    }
+
+    /// The drive as the bench shows it.
+    pub(crate) fn card(&self) -> Card {
+        let name = &self.order.named.drive;
+        // A file is on no bench.
+        bench::card(name)
+            .ok()
+            .filter(|c| c.identity.simulated || c.device.is_some())
+            .unwrap_or_else(|| Card::plain(self.drive.as_ref()))
+    }
+
+    /// The disk under the drive.
+    pub(crate) fn disk(&self) -> Option<Disk> {
+        let path = Path::new(&self.order.named.drive);
+        let meta = std::fs::metadata(path).or_else(|_| std::fs::metadata(folder_of(path))).ok()?;
+        let number = if meta.file_type().is_block_device() { meta.rdev() } else { meta.dev() };
+        Disk::of(Path::new("/sys"), rustix::fs::major(number), rustix::fs::minor(number))
+    }
+
+    /// Whether a path is on the disk under test.
+    pub(crate) fn is_on_drive(&self, path: &Path) -> bool {
+        !self.drive.is_virtual() && same_disk(Path::new(&self.order.named.drive), path)
+    }
+
     /// Rated endurance of the drive, where it is claimed.
     pub(crate) fn endurance(&self) -> Option<Bytes> {
         self.drive.claims().endurance
@@ -423,11 +458,12 @@ fn overlay(known: Situation, said: &Situation) -> Situation {
 
 /// Whether two paths are on one device.
 fn same_disk(a: &Path, b: &Path) -> bool {
-    let device = |path: &Path| {
-        let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-        std::fs::metadata(folder).map(|m| m.dev()).ok()
-    };
+    let device = |path: &Path| std::fs::metadata(folder_of(path)).map(|m| m.dev()).ok();
     device(a).is_some() && device(a) == device(b)
+}
+
+fn folder_of(path: &Path) -> &Path {
+    path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."))
 }
 
 /// Where the user's logbook is, unless they name another.

@@ -33,12 +33,15 @@ impl Source {
     pub(crate) fn load(named: &str, logbook: Option<&Path>, beside: &BesideArgs) -> Result<Self, Failure> {
         let is_run = named == "last" || named.parse::<i64>().is_ok();
         let mut source = if is_run { Self::from_run(named, logbook)? } else { Self::from_csv(named)? };
-        let known = source.context;
+        let known = std::mem::take(&mut source.context);
+        let mut demands = known.demands;
+        demands.extend(beside.demands()?);
         source.context = Context {
             capacity: beside.capacity.or(known.capacity),
             warn: beside.warn.or(known.warn),
             critical: beside.critical.or(known.critical),
             rated_write: beside.rated_write.map(|r| Rate(r * 1e6)).or(known.rated_write),
+            demands,
         };
         source.findings = findings(&source.trace, &source.context);
         if !source.problems.is_empty() {
@@ -62,8 +65,8 @@ impl Source {
         let context = run.head.context();
         Ok(Self {
             name: format!("run {}", run.run),
-            context,
             findings: findings(&Trace::new(), &context),
+            context,
             status: Some(run.status),
             head: run.head,
             samples: run.samples,

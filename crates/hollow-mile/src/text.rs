@@ -1,6 +1,8 @@
 //! Findings and messages as text for people.
 #![allow(clippy::print_stdout, clippy::print_stderr, reason = "this is where the program speaks")]
 
+pub(crate) mod sweeps;
+
 use crate::source::Source;
 use mile_core::Nanos;
 use mile_core::findings::Findings;
@@ -214,6 +216,11 @@ pub(crate) fn findings(found: &Findings) -> String {
             "Lost to throttling: {}, in {share:.0} % of the time under load",
             Bytes(found.throttling.lost_bytes)
         );
+    }
+    for lines in [found.fill.as_ref().map(sweeps::fill).unwrap_or_default(), sweeps::sweeps(found, 100)] {
+        if !lines.is_empty() {
+            let _ = writeln!(out, "\n{}", lines.join("\n"));
+        }
     }
     out.push_str(&tables(found));
     if let Some(next) = &found.next_step {

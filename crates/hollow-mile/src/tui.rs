@@ -4,6 +4,7 @@
 //! it has to remember of itself (where the canvas was). Nothing that may take longer than a frame happens on this thread.
 
 pub(crate) mod canvas;
+mod check;
 mod draw;
 mod jobs;
 mod keys;
@@ -18,6 +19,7 @@ mod tests;
 
 use crate::bench::simulated;
 use crate::cli::DemoArgs;
+use crate::courses::READY;
 use crate::session::logbook_path;
 use crate::{Failure, text};
 use canvas::Framing;
@@ -28,7 +30,9 @@ use mile_runner::remote::Frame;
 use mile_runner::{Message, Speed};
 use ratatui::layout::Rect;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
-use state::{BenchPlace, Choice, FindingsPlace, HealthPlace, LogbookPlace, Place, State};
+use state::{
+    BenchPlace, Choice, CoursePlace, FillPlace, FindingsPlace, HealthPlace, LogbookPlace, Place, State,
+};
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -39,9 +43,6 @@ const BATCH: usize = 20_000;
 /// Shortest time between two frames while messages come in.
 const FRAME: Duration = Duration::from_millis(33);
 
-/// The courses that are compiled in.
-const COURSES: [&str; 2] =
-    [include_str!("../../../courses/first-look.course"), include_str!("../../../courses/long-soak.course")];
 /// The logbook of demonstration runs (`scripts/make-demo`).
 const DEMO: &[u8] = include_bytes!("../../../demo/demo.logbook");
 
@@ -68,10 +69,10 @@ pub(crate) fn open_demo(args: &DemoArgs) -> Result<(), Failure> {
 }
 
 fn choices() -> Vec<Choice> {
-    COURSES
+    READY
         .iter()
-        .filter_map(|text| {
-            Some(Choice { name: mile_course::parse(text).ok()?.name, text: (*text).to_owned() })
+        .filter_map(|ready| {
+            Some(Choice { name: mile_course::parse(ready.text).ok()?.name, text: ready.text.to_owned() })
         })
         .collect()
 }
@@ -85,6 +86,8 @@ pub(crate) fn state(logbook_path: PathBuf, speed: Speed, is_demo: bool) -> State
         logbook_path,
         is_demo,
         bench: BenchPlace { cards: simulated(), ..BenchPlace::default() },
+        course: CoursePlace::default(),
+        fill: FillPlace::default(),
         live: None,
         findings: FindingsPlace { framing: Framing::default(), ..FindingsPlace::default() },
         health: HealthPlace::default(),
@@ -93,6 +96,7 @@ pub(crate) fn state(logbook_path: PathBuf, speed: Speed, is_demo: bool) -> State
         notice: None,
         choices: choices(),
         canvas_area: Rect::default(),
+        cursor: None,
         place_spans: Vec::new(),
         quit: false,
         stopping: false,

@@ -292,7 +292,7 @@ fn the_terminal_works_on_the_console_of_the_machine() {
     };
     let keys = |keys: &[&str]| tmux(&[&["send-keys", "-t", "t"], keys].concat());
     until(&["VMBATA00001", "VMBNVME0001", "2 real drives"]);
-    keys(&["4"]);
+    keys(&["6"]);
     until(&["ATA SMART", "reallocated sectors", "Self-tests"]);
     keys(&["1"]);
     until(&["2 real drives"]);
@@ -302,7 +302,7 @@ fn the_terminal_works_on_the_console_of_the_machine() {
     keys(&["-l", "VMBATA00001"]);
     keys(&["Enter"]);
     until(&["The run is done"]);
-    keys(&["4"]);
+    keys(&["6"]);
     until(&["What run 1, the last on this drive, changed"]);
     keys(&["q"]);
     until(&["left"]);

@@ -49,7 +49,9 @@ fn findings_json_has_every_key_of_its_format_for_a_run_and_for_a_bare_csv() {
     let top = [
         "breaks",
         "cache",
+        "demand",
         "dips",
+        "fill",
         "format",
         "hollows",
         "interference",
@@ -57,6 +59,9 @@ fn findings_json_has_every_key_of_its_format_for_a_run_and_for_a_bare_csv() {
         "next_step",
         "notes",
         "plateaus",
+        "ramp",
+        "recovery",
+        "steady",
         "thermal",
         "throttling",
         "version",
@@ -444,8 +449,8 @@ fn the_demo_logbook_is_what_the_script_makes() {
         bench.read(out)
     };
     let list = bench.ok(&["logbook", "list", "--logbook", "made.logbook"]);
-    assert_eq!(list.lines().count(), 4, "{list}");
-    for run in ["1", "2", "3", "4"] {
+    assert_eq!(list.lines().count(), 5, "{list}");
+    for run in ["1", "2", "3", "4", "5"] {
         let [a, b] =
             ["made.logbook", "kept.logbook"].map(|book| export(book, run, &format!("{book}-{run}.jsonl")));
         assert!(a == b, "run {run} differs: make demo/demo.logbook anew with scripts/make-demo");

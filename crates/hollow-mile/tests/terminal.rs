@@ -131,13 +131,13 @@ fn whole_way(columns: u16, rows: u16) {
     t.press(&["Space"], "left.");
     t.press(&["X"], "Stop the run?");
     t.press(&["y"], "The run is stopped");
-    t.press(&["3"], "Run 5, long soak on Merrow K2 2TB: stopped");
+    t.press(&["4"], "Run 6, long soak on Merrow K2 2TB: stopped");
     // Evidence under the selected break.
     t.until_all(&["below the warning limit", "write cache exhausted, 0.99 sure", "+ first fall of this leg"]);
-    t.press(&["5"], "5 runs, the newest first.");
+    t.press(&["7"], "6 runs, the newest first.");
     t.press(&["/"], "/ ▏");
     t.type_text("carrier");
-    t.until("1 of 5 runs match.");
+    t.until("1 of 6 runs match.");
     t.press(&["Enter", "Enter"], "Run 4, quay soak on Merrow K2 2TB: done");
     t.press(&["e"], "Written: run-4-quay-soak.svg, run-4-quay-soak.pdf");
     assert!(t.bench.read("run-4-quay-soak.svg").contains("write cache exhausted"));
@@ -162,8 +162,8 @@ fn a_run_that_ends_is_announced_kept_and_shown() {
     let t = Terminal::start(159, 46, "", "demo --speed max");
     t.until("sim:merrow-k2-finned");
     t.press(&["Down", "Enter"], "A run on sim:merrow-k2-finned");
-    t.press(&["Enter"], "The run is done; it is run 5 of the logbook");
-    t.press(&["Enter"], "Run 5, long soak on Merrow K2 2TB: done, 1,600 GB moved");
+    t.press(&["Enter"], "The run is done; it is run 6 of the logbook");
+    t.press(&["Enter"], "Run 6, long soak on Merrow K2 2TB: done, 1,600 GB moved");
     t.until_all(&["write cache exhausted", "finned carrier"]);
     assert!(!t.screen().contains('≋') && !t.screen().contains('②'), "the finned carrier does not throttle");
 }
@@ -171,8 +171,8 @@ fn a_run_that_ends_is_announced_kept_and_shown() {
 #[test]
 fn the_cursor_reads_all_strips_and_the_breaks_bring_it_along() {
     let t = Terminal::start(159, 46, "", "demo");
-    t.press(&["5"], "4 runs");
-    t.press(&["Down", "Down", "Enter"], "Run 2, quay soak");
+    t.press(&["7"], "5 runs");
+    t.press(&["Down", "Down", "Down", "Enter"], "Run 2, quay soak");
     let screen = t.press(&["j"], "at the cursor");
     assert!(screen.contains("throttled by heat") && screen.contains("77 °C"), "{screen}");
     t.press(&["x"], "min");
@@ -189,7 +189,7 @@ fn help_and_commands_list_what_there_is_and_do_it() {
     t.press(&[":"], "Commands");
     t.type_text("logb");
     t.until("go to the logbook");
-    t.press(&["Enter"], "4 runs, the newest first.");
+    t.press(&["Enter"], "5 runs, the newest first.");
     t.press(&[":"], "Commands");
     t.type_text("zzzz");
     t.until("nothing here is called that");
@@ -203,7 +203,7 @@ fn a_resize_is_followed_and_a_window_too_small_is_said() {
     t.resize(50, 12);
     t.until("Hollow Mile needs 60 × 16 at least.");
     t.resize(80, 24);
-    t.until_all(&["1 bench", "A file"]);
+    t.until_all(&["1 bench", "7 logbook", "A file"]);
     t.resize(30, 3);
     t.until("This window is 30 × 3.");
     t.keys(&["q"]);
@@ -268,7 +268,7 @@ fn a_runner_that_is_killed_is_seen_at_once_and_a_terminal_that_is_killed_is_noth
     let again =
         Terminal::start(100, 30, "", &format!("--logbook {}", t.bench.path("mine.logbook").display()));
     again.until("sim:merrow-k2");
-    again.press(&["5"], "cut short");
+    again.press(&["7"], "cut short");
     again.press(&["g"], "Leg 2 of 3, soak");
     again.until("The run was interrupted here, and goes on");
     again.press(&["X"], "Stop the run?");
@@ -292,15 +292,15 @@ fn a_file_is_measured_from_the_bench_and_what_cannot_be_is_said() {
     t.until("it ends after one pass");
     t.keys(&["Tab"]);
     t.press(&["Left"], "← first look →");
-    t.press(&["Enter"], "The run is done; it is run 5 of the logbook");
+    t.press(&["Enter"], "The run is done; it is run 6 of the logbook");
     assert!(!std::path::Path::new(&target).exists());
 }
 
 #[test]
 fn without_colours_nothing_is_coloured() {
     let t = Terminal::start(120, 40, "NO_COLOR=1", "demo");
-    t.press(&["5"], "4 runs");
-    t.press(&["Enter"], "Run 4");
+    t.press(&["7"], "5 runs");
+    t.press(&["Down", "Enter"], "Run 4");
     t.until("█");
     let escapes = t.tmux(&["capture-pane", "-p", "-e", "-t", "t"]);
     assert!(!escapes.contains("[38;") && !escapes.contains("[48;") && !escapes.contains("[33m"), "{escapes}");
@@ -366,7 +366,7 @@ fn plug(bench: &Bench, plugged: bool) {
 #[test]
 fn drives_come_and_go_on_the_bench_without_a_key() {
     let t = Terminal::start(159, 46, "HOLLOW_MILE_ROOT=$PWD/root", "--logbook l.logbook");
-    t.until("2 simulated drives, and any file");
+    t.until("5 simulated drives, and any file");
     plug(&t.bench, true);
     t.until_all(&[
         "One real drive",
@@ -413,6 +413,6 @@ fn a_drive_is_armed_by_typing_its_name_and_what_it_changed_is_shown() {
     t.type_text(&device.name());
     t.press(&["Enter"], "The run is done");
     assert!(!device.is_untouched());
-    t.press(&["4"], "What run 1, the last on this drive, changed");
-    t.press(&["5"], "One run.");
+    t.press(&["6"], "What run 1, the last on this drive, changed");
+    t.press(&["7"], "One run.");
 }

@@ -4,15 +4,19 @@
 //! or empty, and are written so, never left out.
 
 use crate::causes;
+use crate::demand::{self, Demand, DemandFound};
+use crate::leg_name::LegName;
 use crate::plateaus::{self, Settings, Stretch};
 use crate::sample::Op;
+use crate::steady::{self, Steady};
+use crate::sweeps::{self, FillFound, Piece, RampFound, Recovery};
 use crate::thermal;
 use crate::trace::{Trace, TraceLeg};
 use crate::units::{Bytes, Celsius, Rate, number};
 use serde::{Deserialize, Serialize};
 
 /// What a trace cannot carry and is given beside it.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Context {
     /// Capacity of the drive.
     pub capacity: Option<Bytes>,
@@ -22,6 +26,9 @@ pub struct Context {
     pub critical: Option<Celsius>,
     /// Rated sequential write rate.
     pub rated_write: Option<Rate>,
+    /// Streams that must be held.
+    #[serde(default)]
+    pub demands: Vec<Demand>,
 }
 
 /// What a break is attributed to.
@@ -290,6 +297,11 @@ pub struct Findings {
     pub hollows: Vec<Hollow>,
     pub dips: Vec<Dip>,
     pub interference: Vec<Interference>,
+    pub fill: Option<FillFound>,
+    pub ramp: Option<RampFound>,
+    pub demand: Vec<DemandFound>,
+    pub steady: Vec<Steady>,
+    pub recovery: Option<Recovery>,
     pub next_step: Option<NextStep>,
     pub notes: Vec<String>,
 }
@@ -313,12 +325,19 @@ pub fn findings_with(trace: &Trace, context: &Context, settings: &Settings) -> F
         hollows: Vec::new(),
         dips: Vec::new(),
         interference: Vec::new(),
+        fill: None,
+        ramp: None,
+        demand: demand::demands(trace, context),
+        steady: steady::steady(trace),
+        recovery: None,
         next_step: None,
         notes: Vec::new(),
     };
+    let mut pieces = Vec::new();
     for leg in trace.legs().iter().filter(|leg| leg.op != Op::Idle) {
         let (stretches, edges) = plateaus::plateaus(trace, leg.samples.clone(), settings);
         all.plateaus.extend(stretches.iter().map(|s| plateau(trace, leg, s)));
+        let before = all.breaks.len();
         for i in 0..edges.len() {
             let since = edges[..i].iter().collect::<Vec<_>>();
             let until = edges.get(i + 1).map_or(leg.samples.end, |e| e.sample);
@@ -328,7 +347,12 @@ pub fn findings_with(trace: &Trace, context: &Context, settings: &Settings) -> F
             }
             all.breaks.push(found);
         }
+        let breaks = all.breaks[before..].to_vec();
+        pieces.push(Piece { leg, name: LegName::read(&leg.name), breaks, stretches });
     }
+    all.fill = sweeps::fill(trace, &pieces);
+    all.ramp = sweeps::ramps(trace, &pieces);
+    all.recovery = sweeps::recovery(trace, &pieces);
     all.throttling = thermal::throttling(trace, &all.breaks, &all.plateaus);
     all.next_step = causes::next_step(trace, context, &all.breaks);
     all.notes = notes(trace, context, &all);
@@ -370,7 +394,7 @@ fn leg_figures(trace: &Trace, leg: &TraceLeg) -> LegFigures {
 }
 
 /// The cache as a break shows it: bytes since the last rest, or since the start of the run.
-fn cache(trace: &Trace, leg: &TraceLeg, found: &Break) -> Cache {
+pub(crate) fn cache(trace: &Trace, leg: &TraceLeg, found: &Break) -> Cache {
     let rested = causes::written_at_last_rest(trace, leg.samples.start).0;
     Cache {
         bytes: found.at_bytes.saturating_sub(rested),

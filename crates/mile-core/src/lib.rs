@@ -4,20 +4,27 @@
 //! so that a finding is the same whether the run is live, archived or imported.
 
 pub mod causes;
+pub mod demand;
 pub mod findings;
+pub mod leg_name;
 pub mod live;
 pub mod moments;
 pub mod plateaus;
 pub mod pyramid;
+pub mod repeats;
 pub mod ruler;
 pub mod sample;
 pub mod segment;
 pub mod stats;
+pub mod steady;
+pub mod sweeps;
 pub mod thermal;
 pub mod trace;
 pub mod units;
 
+pub use demand::Demand;
 pub use findings::{Break, Cause, Context, Findings, Plateau, findings};
+pub use leg_name::LegName;
 pub use live::LiveFindings;
 pub use sample::{Latency, Op, Sample, Throttled};
 pub use trace::Trace;

@@ -1,9 +1,9 @@
-//! A course as it was written, before it is fitted to a drive.
+//! A course as it was written, before it is fitted to a drive: batteries, repeats and sweeps are unfolded.
 
-use mile_core::{Bytes, Celsius, Nanos, Op, Rate};
+use mile_core::{Bytes, Celsius, Demand, Nanos, Op, Rate};
 
 /// A test plan.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, Default, PartialEq)]
 pub struct Course {
     /// Its name.
     pub name: String,
@@ -11,15 +11,43 @@ pub struct Course {
     pub sample_every: Nanos,
     /// Time between two looks at the drive's health.
     pub health_every: Nanos,
-    /// What stops it.
+    /// What it minds while it runs.
     pub guards: Vec<Guard>,
+    /// What is claimed of the drive.
+    pub claims: Claims,
+    /// The conditions of the run, by the word that names each: `slot`, `cooling`, `enclosure`, `note`.
+    pub situation: Vec<(String, String)>,
+    /// Ambient temperature.
+    pub ambient: Option<Celsius>,
+    /// Streams that must be held.
+    pub demands: Vec<Demand>,
     /// Its stages, in order. At least one.
     pub legs: Vec<Leg>,
 }
 
-/// Something that stops a run.
+/// What is claimed of a drive.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct Claims {
+    /// Rated sequential write rate.
+    pub write: Option<Rate>,
+    /// Rated sequential read rate.
+    pub read: Option<Rate>,
+    /// Rated endurance, bytes written over its life.
+    pub endurance: Option<Bytes>,
+}
+
+/// Something that is minded while the course runs.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub enum Guard {
+pub struct Guard {
+    /// When it acts.
+    pub when: When,
+    /// What it does.
+    pub then: Then,
+}
+
+/// When a guard acts.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum When {
     /// A composite temperature above this.
     TemperatureAbove(Celsius),
     /// More failed operations than this.
@@ -28,13 +56,30 @@ pub enum Guard {
     OperationAbove(Nanos),
     /// A critical warning of the drive.
     CriticalWarning,
+    /// More than this written by the whole run.
+    WrittenAbove(Bytes),
+    /// More time than this since the start of the run.
+    TimeAbove(Nanos),
+    /// Others moving more than this on the same drive, for so long.
+    OthersAbove(Rate, Nanos),
+}
+
+/// What a guard does.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Then {
+    /// It stops the run.
+    Stop,
+    /// It rests until the temperature is below this, at the longest so long, and goes on.
+    Rest(Celsius, Nanos),
 }
 
 /// One stage.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Leg {
-    /// Its name, unique in the course.
+    /// Its name, unique in the course, as [`mile_core::LegName`] puts it together.
     pub name: String,
+    /// Line of the text on which it stands; the same for all legs that one sweep makes of it.
+    pub line: usize,
     /// What it does.
     pub action: Action,
 }
@@ -45,11 +90,15 @@ pub enum Action {
     /// Waits.
     Rest(Rest),
     /// Reads or writes.
-    Transfer(Transfer),
+    Transfer(Box<Transfer>),
     /// Makes the drive keep what it was given.
     Flush,
-    /// Tells the drive that a range holds nothing any more: from, to.
-    Discard((Position, Position)),
+    /// Tells the drive that a range holds nothing any more.
+    Discard(Range),
+    /// Reads the drive's health and keeps it.
+    Health,
+    /// Tells the operator something and waits for a key, at the longest so long.
+    Ask(String, Option<Nanos>),
 }
 
 /// A rest.
@@ -68,8 +117,8 @@ pub struct Transfer {
     pub op: Op,
     /// Share of reads, 0 to 1, of a mix.
     pub reads: f64,
-    /// Whether what is read is held against what was written.
-    pub verify: bool,
+    /// What it is for.
+    pub kind: Kind,
     /// In what order.
     pub access: Access,
     /// Bytes of one operation.
@@ -80,12 +129,33 @@ pub struct Transfer {
     pub workers: u32,
     /// Most that is asked for in a second.
     pub rate: Option<Rate>,
-    /// Address range: from, to.
-    pub over: (Position, Position),
+    /// Address range.
+    pub over: Range,
+    /// Bytes by which addresses are off from whole blocks.
+    pub shift: Bytes,
+    /// Share of what is written that cannot be compressed, 0 to 1.
+    pub incompressible: f64,
+    /// Whether it goes through the host's cache.
+    pub cached: bool,
     /// The first of these to be reached ends it; none means one pass.
     pub until: Vec<End>,
     /// It ends after this at the latest.
     pub at_most: Option<Nanos>,
+    /// It ends after so many bytes at the latest.
+    pub at_most_moved: Option<Bytes>,
+}
+
+/// What reads or writes are for.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Kind {
+    /// Their pace.
+    Plain,
+    /// To hold what is read against what was written.
+    Verify,
+    /// To bring the drive to a fill level, with data that stays.
+    Fill(Position),
+    /// To see the range zone by zone: number of zones.
+    Scan(u32),
 }
 
 /// The order in which addresses are touched.
@@ -97,6 +167,9 @@ pub enum Access {
     Random,
 }
 
+/// An address range: from, to.
+pub type Range = (Position, Position);
+
 /// A place on the drive.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub enum Position {
@@ -104,7 +177,12 @@ pub enum Position {
     Share(f64),
     /// A byte address.
     At(Bytes),
+    /// So many bytes before the end.
+    BeforeEnd(Bytes),
 }
+
+/// All of a drive.
+pub const WHOLE: Range = (Position::Share(0.0), Position::Share(1.0));
 
 /// What ends a leg.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -115,6 +193,41 @@ pub enum End {
     After(Nanos),
     /// The range was covered once.
     Pass,
-    /// The composite temperature is below this.
-    TemperatureBelow(Celsius),
+    /// Something that only the run can tell.
+    Seen(Seen),
+}
+
+/// An end that only the run can tell.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Seen {
+    /// The composite temperature was below this for so long.
+    Below(Celsius, Nanos),
+    /// It was above this for so long.
+    Above(Celsius, Nanos),
+    /// The rate is in steady state over five consecutive rounds of this length.
+    Steady(Nanos),
+    /// A break was seen in this leg, and so much time has passed since.
+    Break(Nanos),
+    /// So many operations of this leg failed.
+    Errors(u64),
+}
+
+impl Seen {
+    /// Whether it needs a temperature.
+    pub fn needs_temperature(self) -> bool {
+        matches!(self, Self::Below(..) | Self::Above(..))
+    }
+
+    /// In words: `temperature below 40 °C for 10 s`.
+    pub fn words(self) -> String {
+        let held = |hold: Nanos| if hold.0 > 0 { format!(" for {hold}") } else { String::new() };
+        match self {
+            Self::Below(limit, hold) => format!("temperature below {limit}{}", held(hold)),
+            Self::Above(limit, hold) => format!("temperature above {limit}{}", held(hold)),
+            Self::Steady(round) => format!("steady state in rounds of {round}"),
+            Self::Break(hold) => format!("a break{}", held(hold)),
+            Self::Errors(1) => "1 error".into(),
+            Self::Errors(count) => format!("{count} errors"),
+        }
+    }
 }

@@ -5,11 +5,17 @@
 
 pub mod course;
 pub mod diagnostic;
+pub mod forecast;
+pub mod format;
 pub mod parse;
 pub mod plan;
 pub mod token;
 
-pub use course::{Access, Action, Course, End, Guard, Leg, Position, Rest, Transfer};
+pub use course::{
+    Access, Action, Claims, Course, End, Guard, Kind, Leg, Position, Rest, Seen, Then, Transfer, When,
+};
 pub use diagnostic::{Diagnostic, Span};
-pub use parse::parse;
-pub use plan::{DriveFacts, Plan, PlannedLeg, PlannedTransfer, Work, plan};
+pub use forecast::{Basis, Forecast, Known, LegForecast, forecast};
+pub use format::format;
+pub use parse::{demand, parse};
+pub use plan::{DriveFacts, Guards, Plan, PlannedLeg, PlannedTransfer, Work, plan};

@@ -3,65 +3,107 @@
 //! The parser goes clause by clause: clauses are parted by commas and line ends. A clause that cannot be read is
 //! reported and passed over, and reading goes on behind it. What a clause says twice, or what is
 //! missing, is reported when its leg is complete.
+//!
+//! Repeats, sweeps and batteries are unfolded while reading: the tokens of their bodies are read once for each value, with the
+//! sweep's name standing for it. An error in a body is so found with every value, and told once.
 
 mod clauses;
+mod legs;
+mod quantities;
+mod settings;
 
-use crate::course::{Action, Course, Guard, Leg, Position, Rest, Transfer};
+pub(crate) use clauses::CLAUSES;
+pub(crate) use quantities::canonical_unit;
+
+use crate::course::{Course, Leg};
 use crate::diagnostic::{Diagnostic, Span, closest};
 use crate::token::{Kind, Token, tokens};
-use clauses::Clause;
-use mile_core::{Bytes, Nanos, Op, units::block_size};
+use mile_core::{Demand, LegName, Nanos};
+use quantities::Value;
+use std::collections::HashMap;
 
 /// Length of a sample where the course names none.
 const SAMPLE_EVERY: Nanos = Nanos(250_000_000);
-/// Largest operation: larger ones are split by the kernel anyway.
-const LARGEST_BLOCK: u64 = 16 << 20;
-/// Smallest logical block of any drive.
-const SMALLEST_BLOCK: u64 = 512;
-/// Most operations in flight, what a single ring is sized for.
-const DEEPEST: u32 = 1024;
-/// Most workers: more than there are processors to serve them on any bench.
-const MOST_WORKERS: u32 = 256;
 /// Time between two looks at the drive's health where the course names none.
 const HEALTH_EVERY: Nanos = Nanos(300_000_000_000);
+/// Most legs that a course may come to: a leg of a minute each would last ten weeks.
+const MOST_LEGS: usize = 100_000;
+/// Deepest nesting of repeats, sweeps and batteries.
+const DEEPEST_NESTING: usize = 12;
+/// Errors after which a body is not read with further values.
+const ENOUGH_ERRORS: usize = 200;
 
 /// Reads a course. On failure gives everything that is wrong with it, in the order of the text.
 pub fn parse(source: &str) -> Result<Course, Vec<Diagnostic>> {
-    let mut parser = Parser { tokens: tokens(source), at: 0, errors: Vec::new() };
+    let mut parser = Parser { tokens: tokens(source), ..Parser::default() };
     let course = parser.course();
     let mut errors = parser.errors;
     if errors.is_empty() {
         return Ok(course);
     }
     errors.sort_by_key(|e| (e.span.line, e.span.column));
-    errors.dedup();
+    // A body that is read with several values says the same of each.
+    errors.dedup_by_key(|e| e.span);
     Err(errors)
 }
 
-/// A transfer of which nothing is said yet.
-const NOTHING: Transfer = Transfer {
-    op: Op::Write,
-    reads: 0.0,
-    verify: false,
-    access: crate::course::Access::Sequential,
-    block: Bytes(0),
-    depth: 1,
-    workers: 1,
-    rate: None,
-    over: (Position::Share(0.0), Position::Share(1.0)),
-    until: Vec::new(),
-    at_most: None,
-};
+/// Reads a stream that must be held: `recorder 147.5 MB/s, buffer 4 GB, until 90 % full`.
+pub fn demand(source: &str) -> Result<Demand, Vec<Diagnostic>> {
+    let mut parser = Parser { tokens: tokens(source), ..Parser::default() };
+    match parser.demand() {
+        Ok(demand) => {
+            parser.end_clause();
+            if parser.errors.is_empty() { Ok(demand) } else { Err(parser.errors) }
+        }
+        Err(Unread) => Err(parser.errors),
+    }
+}
 
-pub(crate) struct Parser {
+#[derive(Default)]
+struct Parser {
     tokens: Vec<Token>,
     at: usize,
     errors: Vec<Diagnostic>,
+    /// Values of the sweeps around here, innermost last.
+    sweeps: Vec<(String, Value)>,
+    /// The unit of a value that stands for its name and was read up to its number.
+    unit: Option<String>,
+    /// What the names of legs here begin and end with.
+    name: LegName,
+    batteries: Vec<Battery>,
+    /// Full names of the legs so far, and where they stand.
+    names: HashMap<String, Span>,
+    legs: Vec<Leg>,
+    too_many: bool,
+    depth: usize,
+}
+
+/// A group of legs that is used by its name.
+struct Battery {
+    name: String,
+    span: Span,
+    /// Index of its first token.
+    body: usize,
+    uses: u32,
+    /// Whether it is being read.
+    open: bool,
 }
 
 /// A clause could not be read; why is in the errors.
-pub(crate) struct Unread;
+struct Unread;
 type Read<T> = Result<T, Unread>;
+
+/// How a group of legs may end.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Group {
+    /// The whole text.
+    Course,
+    /// With `end`.
+    Body,
+}
+
+/// Words that begin something other than a clause of a leg.
+const STRUCTURE: [&str; 5] = ["leg", "repeat", "battery", "use", "end"];
 
 impl Parser {
     fn peek(&self) -> Option<&Kind> {
@@ -84,7 +126,7 @@ impl Parser {
     fn expected<T>(&mut self, what: &str, hint: Option<String>) -> Read<T> {
         let found = match self.peek() {
             None => "the end of the course".to_owned(),
-            Some(Kind::LineEnd) => "the end of the line".to_owned(),
+            Some(Kind::LineEnd | Kind::Comment(_)) => "the end of the line".to_owned(),
             Some(Kind::Word(w)) => format!("`{w}`"),
             Some(Kind::Number(n)) => format!("`{n}`"),
             Some(Kind::Text(t)) => format!("`\"{t}\"`"),
@@ -100,8 +142,13 @@ impl Parser {
         })
     }
 
+    fn is_word(&self, ahead: usize, word: &str) -> bool {
+        let token = self.tokens.get(self.at + ahead).map(|t| &t.kind);
+        matches!(token, Some(Kind::Word(w)) if w.eq_ignore_ascii_case(word))
+    }
+
     fn take_word(&mut self, word: &str) -> bool {
-        let found = matches!(self.peek(), Some(Kind::Word(w)) if w.eq_ignore_ascii_case(word));
+        let found = self.is_word(0, word);
         self.at += usize::from(found);
         found
     }
@@ -112,15 +159,20 @@ impl Parser {
 
     /// One of `words`; says which was probably meant.
     fn one_of(&mut self, words: &[&str]) -> Read<usize> {
+        let list: Vec<String> = words.iter().map(|w| format!("`{w}`")).collect();
+        self.one_of_many(&list.join(" or "), words, false)
+    }
+
+    /// One of `words`, which are too many to be listed where it is said what was expected; all of them are in the hint.
+    fn one_of_many(&mut self, what: &str, words: &[&str], list: bool) -> Read<usize> {
         if let Some(i) = words.iter().position(|w| self.take_word(w)) {
             return Ok(i);
         }
-        let hint = match self.peek() {
+        let meant = match self.peek() {
             Some(Kind::Word(w)) => closest(w, words).map(|w| format!("did you mean `{w}`?")),
             _ => None,
         };
-        let list: Vec<String> = words.iter().map(|w| format!("`{w}`")).collect();
-        self.expected(&list.join(" or "), hint)
+        self.expected(what, meant.or_else(|| list.then(|| format!("there are {}", words.join(", ")))))
     }
 
     fn at_clause_end(&self) -> bool {
@@ -129,7 +181,16 @@ impl Parser {
 
     /// Passes over the rest of a clause that could not be read.
     fn skip_clause(&mut self) {
+        self.unit = None;
         while !self.at_clause_end() {
+            self.at += 1;
+        }
+    }
+
+    /// Passes over the rest of a line.
+    fn skip_line(&mut self) {
+        self.unit = None;
+        while !matches!(self.peek(), None | Some(Kind::LineEnd)) {
             self.at += 1;
         }
     }
@@ -142,14 +203,21 @@ impl Parser {
         }
     }
 
+    /// Whether a sweep begins here: `for NAME in`, and not the time of a leg.
+    fn at_sweep(&self) -> bool {
+        self.is_word(0, "for")
+            && (self.is_word(2, "in")
+                || matches!(self.tokens.get(self.at + 1).map(|t| &t.kind), Some(Kind::Word(w)) if !self.sweeps.iter().any(|(n, _)| n == w)))
+    }
+
+    /// Whether something begins here that is no clause of a leg.
+    fn at_structure(&self) -> bool {
+        STRUCTURE.iter().any(|w| self.is_word(0, w)) || self.at_sweep()
+    }
+
     fn course(&mut self) -> Course {
-        let mut course = Course {
-            name: String::new(),
-            sample_every: SAMPLE_EVERY,
-            health_every: HEALTH_EVERY,
-            guards: Vec::new(),
-            legs: Vec::new(),
-        };
+        let mut course =
+            Course { sample_every: SAMPLE_EVERY, health_every: HEALTH_EVERY, ..Course::default() };
         let start = self.here();
         if self.take_word("course") {
             match self.text("the course's name in double quotes, such as course \"first look\"") {
@@ -159,30 +227,19 @@ impl Parser {
             self.end_clause();
         } else if !self.tokens.is_empty() {
             let _: Read<()> = self.expected("`course` and a name, such as course \"first look\"", None);
-            if !matches!(self.peek(), Some(Kind::Word(w)) if ["leg", "sample", "stop", "health"].contains(&w.as_str()))
-            {
+            if !settings::WORDS.iter().any(|w| self.is_word(0, w)) && !self.at_structure() {
                 self.skip_clause();
             }
         }
-        let mut names: Vec<(String, Span)> = Vec::new();
-        loop {
-            match self.peek() {
-                None => break,
-                Some(Kind::LineEnd | Kind::Comma) => self.at += 1,
-                Some(Kind::Word(w)) if w.eq_ignore_ascii_case("leg") => {
-                    if let Some(leg) = self.leg(&mut names) {
-                        course.legs.push(leg);
-                    }
-                }
-                _ => {
-                    if self.setting(&mut course).is_err() {
-                        self.skip_clause();
-                    }
-                    self.end_clause();
-                }
-            }
-        }
-        if names.is_empty() {
+        self.group(Group::Course, &mut course);
+        let unused = self.batteries.iter().filter(|b| b.uses == 0);
+        let unused: Vec<Diagnostic> = unused
+            .map(|b| {
+                Diagnostic::new(b.span, format!("the battery `{}` is never used", b.name))
+                    .hint(format!("write `use {}` where its legs belong, or take it out", b.name))
+            })
+            .collect();
+        if self.names.is_empty() && unused.is_empty() {
             self.errors.push(
                 Diagnostic::new(
                     if self.tokens.is_empty() { start } else { self.here() },
@@ -191,80 +248,224 @@ impl Parser {
                 .hint("add one: `leg soak`, and below it `write sequential, blocks 1 MiB, depth 16`"),
             );
         }
+        self.errors.extend(unused);
+        course.legs = std::mem::take(&mut self.legs);
         course
     }
 
-    fn setting(&mut self, course: &mut Course) -> Read<()> {
-        match self.one_of(&["sample", "stop", "leg", "health"])? {
-            0 => {
-                self.word("every")?;
-                let span = self.here();
-                course.sample_every = self.duration()?;
-                if !(10_000_000..=60_000_000_000).contains(&course.sample_every.0) {
-                    return self.fail(Diagnostic::new(
-                        span,
-                        format!("a sample lasts 10 ms to 60 s, found {}", course.sample_every),
-                    ));
-                }
-            }
-            3 => {
-                self.word("every")?;
-                let span = self.here();
-                course.health_every = self.duration()?;
-                if course.health_every.0 < 10_000_000_000 {
-                    return self.fail(
-                        Diagnostic::new(
-                            span,
-                            format!(
-                                "health is read every 10 s at the most often, found {}",
-                                course.health_every
-                            ),
-                        )
-                        .hint("reading it may hold up a drive for a moment"),
+    /// A group of legs, up to its `end`, which is left where it stands.
+    fn group(&mut self, kind: Group, course: &mut Course) {
+        loop {
+            match self.peek() {
+                None => return,
+                Some(Kind::LineEnd | Kind::Comma) => self.at += 1,
+                Some(_) if self.is_word(0, "end") => {
+                    if kind == Group::Body {
+                        return;
+                    }
+                    self.errors.push(
+                        Diagnostic::new(self.here(), "there is nothing here to end")
+                            .hint("`end` closes a `repeat`, a `for` or a `battery`"),
                     );
+                    self.at += 1;
+                    self.end_clause();
                 }
-            }
-            _ => {
-                self.word("if")?;
-                course.guards.push(self.guard()?);
+                Some(_) if self.is_word(0, "leg") => self.leg(),
+                Some(_) if self.is_word(0, "repeat") => self.repeat(course),
+                Some(_) if self.at_sweep() => self.sweep(course),
+                Some(_) if self.is_word(0, "battery") => self.battery(),
+                Some(_) if self.is_word(0, "use") => self.use_battery(course),
+                Some(_) => {
+                    let here = self.here();
+                    if self.setting(course).is_err() {
+                        self.skip_clause();
+                    } else if kind == Group::Body {
+                        self.errors.push(
+                            Diagnostic::new(here, "this belongs to the whole course")
+                                .hint("put it before the first leg"),
+                        );
+                    }
+                    self.end_clause();
+                }
             }
         }
-        Ok(())
     }
 
-    fn guard(&mut self) -> Read<Guard> {
-        Ok(match self.one_of(&["temperature", "errors", "operation", "critical"])? {
-            0 => {
-                self.word("above")?;
-                Guard::TemperatureAbove(self.celsius()?)
-            }
-            1 => {
-                self.word("above")?;
-                let span = self.here();
-                let count = self.number("how many errors are too many, such as `stop if errors above 10`")?;
-                if count.fract() != 0.0 || !(0.0..=1e9).contains(&count) {
-                    return self.fail(Diagnostic::new(
-                        span,
-                        format!("errors are counted in whole numbers, found {count}"),
-                    ));
+    /// Reads a body once for each of `names`, which set what the names of its legs get; then its `end`.
+    fn bodies(
+        &mut self,
+        head: Span,
+        word: &str,
+        course: &mut Course,
+        rounds: usize,
+        mut enter: impl FnMut(&mut Self, usize),
+    ) {
+        let body = self.at;
+        let outer = (self.name.clone(), self.sweeps.len());
+        self.depth += 1;
+        if self.depth > DEEPEST_NESTING {
+            self.errors
+                .push(Diagnostic::new(head, format!("this is nested deeper than {DEEPEST_NESTING} groups")));
+            self.skip_body();
+        } else {
+            for round in 0..rounds {
+                self.at = body;
+                enter(self, round);
+                self.group(Group::Body, course);
+                self.name.clone_from(&outer.0);
+                self.sweeps.truncate(outer.1);
+                if self.errors.len() > ENOUGH_ERRORS || self.too_many {
+                    break;
                 }
-                Guard::ErrorsAbove(count as u64)
             }
-            2 => {
-                self.word("above")?;
-                let span = self.here();
-                let time = self.duration()?;
-                if !(100_000_000..=3_600_000_000_000).contains(&time.0) {
-                    return self
-                        .fail(Diagnostic::new(span, format!("the limit is 100 ms to 1 h, found {time}")));
+            if rounds == 0 {
+                self.skip_body();
+            }
+        }
+        self.depth -= 1;
+        if self.take_word("end") {
+            self.end_clause();
+        } else {
+            self.errors.push(
+                Diagnostic::new(head, format!("this `{word}` is not closed"))
+                    .hint("write `end` on a line of its own behind its last leg"),
+            );
+        }
+    }
+
+    /// Passes over a body, to its `end`.
+    fn skip_body(&mut self) {
+        let mut open = 0;
+        let mut begins = true;
+        while self.peek().is_some() {
+            if begins {
+                if self.is_word(0, "end") {
+                    if open == 0 {
+                        return;
+                    }
+                    open -= 1;
                 }
-                Guard::OperationAbove(time)
+                open +=
+                    usize::from(self.is_word(0, "repeat") || self.is_word(0, "battery") || self.at_sweep());
             }
-            _ => {
-                self.word("warning")?;
-                Guard::CriticalWarning
+            begins = matches!(self.peek(), Some(Kind::LineEnd | Kind::Comma));
+            self.at += 1;
+        }
+    }
+
+    /// `repeat 3`
+    fn repeat(&mut self, course: &mut Course) {
+        let head = self.here();
+        self.at += 1;
+        let span = self.here();
+        let count = self.plain("how often, such as `repeat 3`").and_then(|count| {
+            if count.fract() == 0.0 && (1.0..=MOST_LEGS as f64).contains(&count) {
+                Ok(count as usize)
+            } else {
+                self.fail(Diagnostic::new(
+                    span,
+                    format!("repeats are a whole number from 1 to {MOST_LEGS}, found {count}"),
+                ))
             }
-        })
+        });
+        if count.is_err() {
+            self.skip_line();
+        } else {
+            self.end_clause();
+        }
+        self.bodies(head, "repeat", course, count.unwrap_or(1), |parser, round| {
+            parser.name.repeats.push(round as u32 + 1);
+        });
+    }
+
+    /// `for fill in 0 %, 25 %, 50 %`
+    fn sweep(&mut self, course: &mut Course) {
+        let head = self.here();
+        self.at += 1;
+        let name = match self.peek() {
+            Some(Kind::Word(name)) => name.clone(),
+            _ => String::new(),
+        };
+        self.at += 1;
+        let values = self.word("in").and_then(|()| self.values());
+        let values = values.unwrap_or_else(|Unread| {
+            self.skip_line();
+            Vec::new()
+        });
+        self.bodies(head, "for", course, values.len(), |parser, round| {
+            let value = values[round].clone();
+            parser.name.steps.push(format!("{name} {value}"));
+            parser.sweeps.push((name.clone(), value));
+        });
+    }
+
+    /// `battery quick`
+    fn battery(&mut self) {
+        let span = self.here();
+        self.at += 1;
+        let name = self.name("a name for the battery");
+        match &name {
+            Ok(name) if self.batteries.iter().any(|b| b.name == *name) => {
+                self.errors.push(Diagnostic::new(span, format!("there is a battery `{name}` already")));
+            }
+            Ok(name) => {
+                let (name, body) = (name.clone(), self.at);
+                self.batteries.push(Battery { name, span, body, uses: 0, open: false });
+            }
+            Err(Unread) => self.skip_line(),
+        }
+        self.end_clause();
+        self.skip_body();
+        if self.take_word("end") {
+            self.end_clause();
+        } else {
+            self.errors.push(
+                Diagnostic::new(span, "this `battery` is not closed")
+                    .hint("write `end` on a line of its own behind its last leg"),
+            );
+        }
+    }
+
+    /// `use quick`, `use quick as before`
+    fn use_battery(&mut self, course: &mut Course) {
+        self.at += 1;
+        let span = self.here();
+        let Ok(name) = self.name("the name of a battery") else { return self.skip_clause() };
+        let alias = if self.take_word("as") {
+            match self.name("a name for this use, such as `use quick as before`") {
+                Ok(alias) => alias,
+                Err(Unread) => return self.skip_clause(),
+            }
+        } else {
+            name.clone()
+        };
+        self.end_clause();
+        let Some(i) = self.batteries.iter().position(|b| b.name == name) else {
+            let known: Vec<&str> = self.batteries.iter().map(|b| b.name.as_str()).collect();
+            let diagnostic = Diagnostic::new(span, format!("there is no battery `{name}` before this"));
+            self.errors.push(match closest(&name, &known) {
+                Some(meant) => diagnostic.hint(format!("did you mean `{meant}`?")),
+                None => diagnostic.hint("write `battery NAME`, its legs and `end` above"),
+            });
+            return;
+        };
+        self.batteries[i].uses += 1;
+        if std::mem::replace(&mut self.batteries[i].open, true) {
+            self.errors.push(Diagnostic::new(span, "a battery cannot use itself"));
+            return;
+        }
+        let back = self.at;
+        let outer = self.name.clone();
+        self.at = self.batteries[i].body;
+        self.depth += 1;
+        self.name.steps.push(alias);
+        if self.depth <= DEEPEST_NESTING {
+            self.group(Group::Body, course);
+        }
+        self.depth -= 1;
+        self.name = outer;
+        self.batteries[i].open = false;
+        self.at = back;
     }
 
     fn text(&mut self, what: &str) -> Read<String> {
@@ -276,274 +477,19 @@ impl Parser {
         self.expected(what, None)
     }
 
-    /// A leg: its head, and all clauses up to the next leg.
-    fn leg(&mut self, names: &mut Vec<(String, Span)>) -> Option<Leg> {
+    /// A word, or text in quotes, that may be part of a leg's name.
+    fn name(&mut self, what: &str) -> Read<String> {
+        let (Some(Kind::Word(name)) | Some(Kind::Text(name))) = self.peek() else {
+            return self.expected(what, None);
+        };
+        let name = name.clone();
+        if name.contains('/') || name.trim().is_empty() || name.trim() != name {
+            return self.fail(
+                Diagnostic::new(self.here(), "a name has no `/` in it, and no blanks around it")
+                    .hint("the legs of a sweep are named `fill 50 % / burst / repeat 2`"),
+            );
+        }
         self.at += 1;
-        let head = self.here();
-        let mut name = match self.peek() {
-            Some(Kind::Word(name) | Kind::Text(name)) => Some(name.clone()),
-            _ => None,
-        };
-        match &name {
-            Some(name) => {
-                if let Some((_, first)) = names.iter().find(|(n, _)| n == name) {
-                    let first = first.line;
-                    self.errors.push(
-                        Diagnostic::new(head, format!("a leg named `{name}` is already on line {first}"))
-                            .hint("every leg has a name of its own, so that its results can be found"),
-                    );
-                }
-                self.at += 1;
-            }
-            None => {
-                let _: Read<()> = self.expected("a name for the leg", None);
-                self.skip_clause();
-                name = None;
-            }
-        }
-        names.push((name.clone().unwrap_or_default(), head));
-        self.end_clause();
-        let mut clauses = Vec::new();
-        loop {
-            match self.peek() {
-                None => break,
-                Some(Kind::LineEnd | Kind::Comma) => self.at += 1,
-                Some(Kind::Word(w)) if w.eq_ignore_ascii_case("leg") => break,
-                _ => {
-                    let span = self.here();
-                    let errors = self.errors.len();
-                    match self.clause() {
-                        Ok(clause) => clauses.push((clause, span)),
-                        Err(Unread) => {
-                            self.skip_clause();
-                            clauses.push((Clause::Unread, span));
-                        }
-                    }
-                    if self.errors.len() == errors {
-                        self.end_clause();
-                    }
-                }
-            }
-        }
-        let action = self.action(head, clauses)?;
-        Some(Leg { name: name?, action })
-    }
-
-    /// Puts the clauses of a leg together.
-    fn action(&mut self, head: Span, clauses: Vec<(Clause, Span)>) -> Option<Action> {
-        let unread = clauses.iter().any(|(c, _)| matches!(c, Clause::Unread));
-        let mut clauses = clauses.into_iter().filter(|(c, _)| !matches!(c, Clause::Unread));
-        let errors = self.errors.len();
-        let action = match clauses.next() {
-            Some((Clause::Rest(until), span)) => self.rest(span, until, clauses),
-            Some((Clause::Transfer(op, access), span)) => {
-                self.transfer(span, Transfer { op, access, ..NOTHING }, clauses, unread)
-            }
-            Some((Clause::Verify, span)) => {
-                self.transfer(span, Transfer { op: Op::Read, verify: true, ..NOTHING }, clauses, unread)
-            }
-            Some((Clause::Flush, _)) => {
-                self.nothing_more(clauses, "a flush");
-                Some(Action::Flush)
-            }
-            Some((Clause::Discard, _)) => {
-                let mut over = NOTHING.over;
-                let rest: Vec<_> = clauses
-                    .filter_map(|(clause, span)| match clause {
-                        Clause::Over(from, to) => {
-                            over = self.checked_range(span, from, to);
-                            None
-                        }
-                        other => Some((other, span)),
-                    })
-                    .collect();
-                self.nothing_more(rest.into_iter(), "a discard");
-                Some(Action::Discard(over))
-            }
-            Some((_, span)) => {
-                if !unread {
-                    self.errors.push(
-                        Diagnostic::new(span, "a leg begins with what it does")
-                            .hint("begin with `write`, `read` or `mixed` and `sequential` or `random`, or with `verify`, `flush`, `discard` or `rest`"),
-                    );
-                }
-                None
-            }
-            None => {
-                if !unread {
-                    self.errors.push(
-                        Diagnostic::new(head, "this leg does nothing")
-                            .hint("say below it what it does, such as `rest for 1 min` or `write sequential, blocks 1 MiB`"),
-                    );
-                }
-                None
-            }
-        };
-        action.filter(|_| self.errors.len() == errors && !unread)
-    }
-
-    /// Reports clauses behind an action that takes none of them.
-    fn nothing_more(&mut self, clauses: impl Iterator<Item = (Clause, Span)>, what: &str) {
-        for (_, span) in clauses {
-            self.errors
-                .push(Diagnostic::new(span, format!("this does not belong to {what}, or is said twice")));
-        }
-    }
-
-    fn rest(
-        &mut self,
-        span: Span,
-        mut until: Vec<crate::End>,
-        clauses: impl Iterator<Item = (Clause, Span)>,
-    ) -> Option<Action> {
-        let mut at_most = None;
-        for (clause, span) in clauses {
-            match clause {
-                Clause::Until(ends)
-                    if ends
-                        .iter()
-                        .all(|e| matches!(e, crate::End::After(_) | crate::End::TemperatureBelow(_))) =>
-                {
-                    until.extend(ends);
-                }
-                Clause::AtMost(time) if at_most.is_none() => at_most = Some(time),
-                _ => self.errors.push(
-                    Diagnostic::new(span, "this does not belong to a rest, or is said twice").hint(
-                        "a rest takes `for TIME`, `until temperature below T °C` and one `at most TIME`",
-                    ),
-                ),
-            }
-        }
-        if until.is_empty() {
-            self.errors
-                .push(Diagnostic::new(span, "this rest never ends").hint(
-                    "write `rest for 10 min`, or `rest until temperature below 35 °C, at most 10 min`",
-                ));
-            return None;
-        }
-        if at_most.is_none() && until.iter().all(|e| matches!(e, crate::End::TemperatureBelow(_))) {
-            self.errors.push(
-                Diagnostic::new(span, "this rest may never end, as a temperature may never be reached")
-                    .hint("add a limit: `, at most 30 min`"),
-            );
-        }
-        Some(Action::Rest(Rest { until, at_most }))
-    }
-
-    fn transfer(
-        &mut self,
-        span: Span,
-        mut leg: Transfer,
-        clauses: impl Iterator<Item = (Clause, Span)>,
-        unread: bool,
-    ) -> Option<Action> {
-        let mut said: Vec<std::mem::Discriminant<Clause>> = Vec::new();
-        let mut reads = None;
-        for (clause, span) in clauses {
-            let kind = std::mem::discriminant(&clause);
-            if said.contains(&kind) {
-                self.errors
-                    .push(Diagnostic::new(span, "this is said twice in the leg").hint("keep one of them"));
-                continue;
-            }
-            said.push(kind);
-            match clause {
-                Clause::Blocks(block) => leg.block = self.checked_block(span, block),
-                Clause::Depth(depth) => {
-                    leg.depth = self.checked_count(span, "operations in flight", depth, DEEPEST)
-                }
-                Clause::Over(from, to) => leg.over = self.checked_range(span, from, to),
-                Clause::Until(until) => leg.until = until,
-                Clause::AtMost(time) => leg.at_most = Some(time),
-                Clause::Workers(count) => {
-                    leg.workers = self.checked_count(span, "workers", count, MOST_WORKERS)
-                }
-                Clause::Rate(rate) => leg.rate = Some(rate),
-                Clause::Reads(share) if leg.op == Op::Mixed => reads = Some(share),
-                Clause::Reads(_) => self.errors.push(
-                    Diagnostic::new(span, "only a mix has a share of reads")
-                        .hint("begin with `mixed random` or `mixed sequential`"),
-                ),
-                Clause::Rest(_) | Clause::Transfer(..) | Clause::Verify | Clause::Flush | Clause::Discard => {
-                    self.errors.push(
-                        Diagnostic::new(span, "a leg does one thing only")
-                            .hint("begin another leg for this with `leg NAME`"),
-                    )
-                }
-                Clause::Unread => {}
-            }
-        }
-        if leg.op == Op::Mixed && reads.is_none() && !unread {
-            self.errors.push(
-                Diagnostic::new(span, "the mix does not say how much of it is reads")
-                    .hint("add `reads 70 %`"),
-            );
-        }
-        leg.reads = reads.unwrap_or(0.0);
-        if leg.block.0 == 0 && !unread && self.errors.iter().all(|e| e.span.line < span.line) {
-            self.errors.push(
-                Diagnostic::new(span, "the leg does not say how large its blocks are")
-                    .hint("add `blocks 1 MiB`"),
-            );
-        }
-        Some(Action::Transfer(leg))
-    }
-
-    fn checked_block(&mut self, span: Span, block: Bytes) -> Bytes {
-        let wrong = if block.0 == 0 || !block.0.is_multiple_of(SMALLEST_BLOCK) {
-            Some("a block is a multiple of 512 B, the smallest logical block")
-        } else if block.0 > LARGEST_BLOCK {
-            Some("a block is at most 16 MiB")
-        } else {
-            None
-        };
-        if let Some(wrong) = wrong {
-            let hint = match block.0 {
-                b if b.is_multiple_of(1000) && b > 0 => {
-                    format!("block sizes are binary: did you mean {}?", block_size(Bytes(b / 1000 * 1024)))
-                }
-                _ => "write `blocks 4 KiB` or `blocks 1 MiB`".to_owned(),
-            };
-            self.errors
-                .push(Diagnostic::new(span, format!("{wrong}, found {}", block_size(block))).hint(hint));
-        }
-        block
-    }
-
-    fn checked_count(&mut self, span: Span, what: &str, count: f64, most: u32) -> u32 {
-        if count.fract() != 0.0 || !(1.0..=f64::from(most)).contains(&count) {
-            self.errors.push(Diagnostic::new(
-                span,
-                format!("the number of {what} is a whole number from 1 to {most}, found {count}"),
-            ));
-            return 1;
-        }
-        count as u32
-    }
-
-    fn checked_range(&mut self, span: Span, from: Position, to: Position) -> (Position, Position) {
-        let wrong = match (from, to) {
-            (Position::Share(a), Position::Share(b)) => a >= b || b > 1.0,
-            (Position::At(a), Position::At(b)) => a >= b,
-            (Position::Share(a), _) => a >= 1.0,
-            (_, Position::Share(b)) => b <= 0.0 || b > 1.0,
-        };
-        if wrong {
-            self.errors.push(
-                Diagnostic::new(span, "this range is empty, or ends behind the end of the drive").hint(
-                    "a range goes from the front towards the end: `over 0 % to 50 %`, `over 0 GB to 100 GB`",
-                ),
-            );
-        }
-        (from, to)
-    }
-}
-
-/// The operation that a word means.
-pub(crate) fn op_of(word: &str) -> Op {
-    match word {
-        "write" => Op::Write,
-        "mixed" => Op::Mixed,
-        _ => Op::Read,
+        Ok(name)
     }
 }

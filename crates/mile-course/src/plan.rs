@@ -1,8 +1,10 @@
 //! A course fitted to one drive: byte ranges instead of shares, ends that the drive can reach, and a budget of bytes for
 //! every leg. What had to be changed to fit is said in [`Plan::notes`].
 
-use crate::course::{Access, Action, Course, End, Guard, Position, Transfer};
-use mile_core::{Bytes, Celsius, Nanos, Op, Rate, units::block_size};
+use crate::course::{
+    Access, Action, Claims, Course, End, Guard, Kind, Position, Range, Seen, Then, Transfer, When,
+};
+use mile_core::{Bytes, Celsius, Demand, Nanos, Op, Rate, units::block_size};
 
 /// What planning needs to know of a drive.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -15,6 +17,8 @@ pub struct DriveFacts {
     pub has_temperature: bool,
     /// Whether what is on it may be read without being written first.
     pub readable: bool,
+    /// The host's memory, where what is moved can be led through its cache; `None` where it cannot.
+    pub cache: Option<Bytes>,
 }
 
 /// A course for one drive.
@@ -26,18 +30,78 @@ pub struct Plan {
     pub sample_every: Nanos,
     /// Time between two looks at the drive's health.
     pub health_every: Nanos,
+    /// What it minds.
+    pub guards: Guards,
+    /// Streams that must be held.
+    pub demands: Vec<Demand>,
+    /// What the course claims of the drive.
+    pub claims: Claims,
+    /// What the course says of the conditions.
+    pub situation: Vec<(String, String)>,
+    /// What it says of the ambient temperature.
+    pub ambient: Option<Celsius>,
+    /// Its stages.
+    pub legs: Vec<PlannedLeg>,
+    /// What was changed to fit the drive, in sentences.
+    pub notes: Vec<String>,
+}
+
+/// What a run minds.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct Guards {
     /// Temperature above which the run stops.
     pub stop_above: Option<Celsius>,
+    /// Temperature above which it rests, below which it goes on, and how long it rests at the most.
+    pub rest_above: Option<(Celsius, Celsius, Nanos)>,
     /// Failed operations that the run survives.
     pub errors_at_most: u64,
     /// Time after which an operation that is not back ends the run, where the course names one.
     pub patience: Option<Nanos>,
     /// Whether a critical warning of the drive stops the run.
     pub stop_on_warning: bool,
-    /// Its stages.
-    pub legs: Vec<PlannedLeg>,
-    /// What was changed to fit the drive, in sentences.
-    pub notes: Vec<String>,
+    /// Temperature below which a run goes on that a critical warning has rest, and how long it rests at the most.
+    pub rest_on_warning: Option<(Celsius, Nanos)>,
+    /// Bytes that the whole run may write.
+    pub written_at_most: Option<Bytes>,
+    /// Time that the whole run may take.
+    pub time_at_most: Option<Nanos>,
+    /// Rate of others on the same drive that stops the run, where it lasts so long.
+    pub others: Option<(Rate, Nanos)>,
+}
+
+impl Guards {
+    fn of(guards: &[Guard]) -> Self {
+        let mut all = Self::default();
+        let mut errors: Option<u64> = None;
+        let colder = |a: Option<Celsius>, b: Celsius| Some(a.filter(|a| *a < b).unwrap_or(b));
+        for guard in guards {
+            match (guard.when, guard.then) {
+                (When::TemperatureAbove(limit), Then::Stop) => all.stop_above = colder(all.stop_above, limit),
+                (When::TemperatureAbove(limit), Then::Rest(below, longest)) => {
+                    if all.rest_above.is_none_or(|r| limit < r.0) {
+                        all.rest_above = Some((limit, below, longest));
+                    }
+                }
+                (When::CriticalWarning, Then::Rest(below, longest)) => {
+                    all.rest_on_warning = Some((below, longest));
+                }
+                (When::CriticalWarning, Then::Stop) => all.stop_on_warning = true,
+                (When::ErrorsAbove(count), _) => errors = Some(errors.map_or(count, |e| e.min(count))),
+                (When::OperationAbove(time), _) => {
+                    all.patience = Some(all.patience.map_or(time, |p| p.min(time)))
+                }
+                (When::WrittenAbove(bytes), _) => {
+                    all.written_at_most = Some(all.written_at_most.map_or(bytes, |b| b.min(bytes)));
+                }
+                (When::TimeAbove(time), _) => {
+                    all.time_at_most = Some(all.time_at_most.map_or(time, |t| t.min(time)))
+                }
+                (When::OthersAbove(rate, hold), _) => all.others = Some((rate, hold)),
+            }
+        }
+        all.errors_at_most = errors.unwrap_or(0);
+        all
+    }
 }
 
 /// One stage of a plan.
@@ -49,8 +113,10 @@ pub struct PlannedLeg {
     pub work: Work,
     /// It ends when so much time has passed.
     pub time: Option<Nanos>,
-    /// It ends when the temperature is below this.
-    pub below: Option<Celsius>,
+    /// It ends when one of these is seen.
+    pub seen: Vec<Seen>,
+    /// Line of the course on which it stands.
+    pub line: usize,
 }
 
 /// What a planned leg does.
@@ -71,6 +137,10 @@ pub enum Work {
         /// Bytes from there.
         length: Bytes,
     },
+    /// Reads the drive's health and keeps it.
+    Health,
+    /// Tells the operator something and waits for a key.
+    Ask(String),
 }
 
 /// Reads or writes of a planned leg.
@@ -104,6 +174,14 @@ pub struct PlannedTransfer {
     pub budget: Bytes,
     /// Whether the course gives a time only, so that the budget is no more than a wall.
     pub by_time: bool,
+    /// Share of what is written that cannot be compressed, 0 to 1.
+    pub incompressible: f64,
+    /// Whether it goes through the host's cache.
+    pub cached: bool,
+    /// Fill level that it brings the drive to, 0 to 1.
+    pub fill: Option<f64>,
+    /// Zones that its range is seen in; 0 where it is no scan.
+    pub zones: u32,
 }
 
 impl Plan {
@@ -124,7 +202,10 @@ impl Plan {
         while self.legs.iter().any(|l| l.name == name) {
             name.push('\'');
         }
-        self.legs.insert(0, bare(&name, Work::Discard { start, length }));
+        self.legs.insert(
+            0,
+            PlannedLeg { name, line: 0, work: Work::Discard { start, length }, time: None, seen: Vec::new() },
+        );
     }
 
     /// Whether any leg changes what is on the drive.
@@ -132,13 +213,14 @@ impl Plan {
         self.legs.iter().any(|l| match &l.work {
             Work::Transfer(t) => t.op != Op::Read,
             Work::Discard { .. } => true,
-            Work::Rest | Work::Skip | Work::Flush => false,
+            Work::Rest | Work::Skip | Work::Flush | Work::Health | Work::Ask(_) => false,
         })
     }
 }
 
 impl PlannedLeg {
-    fn writes(&self) -> u64 {
+    /// Bytes that it writes at most; 0 where only a time ends it.
+    pub fn writes(&self) -> u64 {
         match self.work {
             Work::Transfer(t) if t.op == Op::Write && !t.by_time => t.budget.0,
             Work::Transfer(t) if t.op == Op::Mixed && !t.by_time => {
@@ -148,31 +230,69 @@ impl PlannedLeg {
         }
     }
 
-    /// What it does, in words: `writing 1 MiB blocks, 16 deep`.
+    /// What it does, in words: `writing 1 MiB blocks, 16 deep, until a break`.
     pub fn words(&self) -> String {
+        let seen: Vec<String> = self.seen.iter().map(|s| s.words()).collect();
+        let seen = seen.join(" or ");
         match &self.work {
-            Work::Skip => "nothing to wait for".into(),
-            Work::Flush => "flushing".into(),
-            Work::Discard { start, length } => format!("discarding {length} from {start} on"),
-            Work::Rest => match (self.below, self.time) {
-                (Some(below), Some(time)) => format!("resting until below {below}, at most {time}"),
-                (Some(below), None) => format!("resting until below {below}"),
-                (None, Some(time)) => format!("resting for {time}"),
-                (None, None) => "resting".into(),
+            Work::Rest => match (seen.is_empty(), self.time) {
+                (false, Some(time)) => format!("resting until {seen}, at most {time}"),
+                (false, None) => format!("resting until {seen}"),
+                (true, Some(time)) => format!("resting for {time}"),
+                (true, None) => "resting".into(),
             },
             Work::Transfer(t) => {
+                let time = self.time.filter(|_| t.by_time);
+                let ends = match (time, seen.is_empty()) {
+                    (Some(time), true) => format!(", for {time}"),
+                    (Some(time), false) => format!(", until {seen}, at most {time}"),
+                    (None, true) => String::new(),
+                    (None, false) => format!(", until {seen}"),
+                };
+                self.load() + &ends
+            }
+            _ => self.load(),
+        }
+    }
+
+    /// What it does, without what ends it: legs with the same load on the same drive go at the same pace.
+    pub fn load(&self) -> String {
+        match &self.work {
+            Work::Skip => "nothing to do".into(),
+            Work::Flush => "flushing".into(),
+            Work::Discard { start, length } => format!("discarding {length} from {start} on"),
+            Work::Health => "reading the drive's health".into(),
+            Work::Ask(text) => format!("waiting for the operator: {text}"),
+            Work::Rest => "resting".into(),
+            Work::Transfer(t) => {
                 let verb = match t.op {
+                    _ if t.zones > 0 => format!("scanning {} zones,", t.zones),
+                    Op::Write if t.fill.is_some() => {
+                        format!("filling to {:.0} %,", t.fill.unwrap_or(0.0) * 100.0)
+                    }
                     Op::Write => "writing".to_owned(),
                     Op::Mixed => format!("reading {:.0} % and writing", t.reads * 100.0),
                     _ if t.verify => "verifying".to_owned(),
                     _ => "reading".to_owned(),
                 };
                 let order = if t.access == Access::Random { "random " } else { "" };
-                let workers = if t.workers > 1 { format!(", {} workers", t.workers) } else { String::new() };
-                let rate = t.rate.map_or(String::new(), |r| format!(", at most {r}"));
-                let time =
-                    self.time.filter(|_| t.by_time).map_or(String::new(), |time| format!(", for {time}"));
-                format!("{verb} {order}{} blocks, {} deep{workers}{rate}{time}", block_size(t.block), t.depth)
+                let mut text = format!("{verb} {order}{} blocks, {} deep", block_size(t.block), t.depth);
+                if t.workers > 1 {
+                    text.push_str(&format!(", {} workers", t.workers));
+                }
+                if let Some(rate) = t.rate {
+                    text.push_str(&format!(", at most {rate}"));
+                }
+                if !t.start.0.is_multiple_of(t.block.0) {
+                    text.push_str(&format!(", shifted by {}", block_size(Bytes(t.start.0 % t.block.0))));
+                }
+                if t.incompressible < 1.0 {
+                    text.push_str(&format!(", {:.0} % incompressible", t.incompressible * 100.0));
+                }
+                if t.cached {
+                    text.push_str(", through the host's cache");
+                }
+                text
             }
         }
     }
@@ -184,72 +304,53 @@ const FASTEST_BYTES_S: f64 = 64e9;
 
 /// Fits a course to a drive. Fails with everything that does not fit, in sentences.
 pub fn plan(course: &Course, drive: &DriveFacts) -> Result<Plan, Vec<String>> {
-    let mut errors = Vec::new();
-    let mut notes = Vec::new();
-    let mut legs = Vec::new();
-    let mut written: Vec<(u64, u64)> = Vec::new();
-    let mut stop_above: Option<Celsius> = None;
-    let (mut errors_at_most, mut patience, mut stop_on_warning) = (None, None, false);
-    for guard in &course.guards {
-        match guard {
-            Guard::TemperatureAbove(limit) => {
-                stop_above = Some(stop_above.map_or(*limit, |s| if *limit < s { *limit } else { s }));
-            }
-            Guard::ErrorsAbove(count) => {
-                errors_at_most = Some(errors_at_most.map_or(*count, |e: u64| e.min(*count)))
-            }
-            Guard::OperationAbove(time) => patience = Some(patience.map_or(*time, |p: Nanos| p.min(*time))),
-            Guard::CriticalWarning => stop_on_warning = true,
+    let guards = Guards::of(&course.guards);
+    let mut fit = Fit { drive, notes: Vec::new(), errors: Vec::new(), written: Vec::new(), filled: 0 };
+    for limit in [guards.stop_above, guards.rest_above.map(|r| r.0)].into_iter().flatten() {
+        if !drive.has_temperature {
+            fit.notes.push(format!(
+                "The guard \"temperature above {limit}\" cannot act: this drive gives no temperature."
+            ));
         }
     }
-    if let Some(limit) = stop_above.filter(|_| !drive.has_temperature) {
-        notes.push(format!(
-            "The guard \"temperature above {limit}\" cannot act: this drive gives no temperature."
-        ));
-    }
+    let mut legs = Vec::with_capacity(course.legs.len());
     for leg in &course.legs {
-        let planned = match &leg.action {
-            Action::Rest(rest) => fit_rest(&leg.name, &rest.until, rest.at_most, drive, &mut notes),
-            Action::Transfer(transfer) => {
-                let Some(fitted) = fit_transfer(&leg.name, transfer, drive, &mut notes, &mut errors) else {
-                    continue;
-                };
-                if let Work::Transfer(t) = &fitted.work {
-                    check_reads(&fitted, t, drive, &mut written, &mut errors);
-                }
-                fitted
-            }
-            Action::Flush => bare(&leg.name, Work::Flush),
-            Action::Discard(over) => {
-                let Some((start, length)) =
-                    fit_range(&leg.name, *over, drive.logical_block, drive, &mut notes, &mut errors)
-                else {
-                    continue;
-                };
-                // What is read there afterwards never reaches the medium.
-                written = without(&written, (start.0, start.0 + length.0));
-                bare(&leg.name, Work::Discard { start, length })
-            }
+        let empty = PlannedLeg {
+            name: leg.name.clone(),
+            line: leg.line,
+            work: Work::Skip,
+            time: None,
+            seen: Vec::new(),
         };
-        legs.push(planned);
+        let planned = match &leg.action {
+            Action::Rest(rest) => Some(fit.rest(empty, &rest.until, rest.at_most)),
+            Action::Transfer(transfer) => fit.transfer(empty, transfer, &guards),
+            Action::Flush => Some(PlannedLeg { work: Work::Flush, ..empty }),
+            Action::Health => Some(PlannedLeg { work: Work::Health, ..empty }),
+            Action::Ask(text, at_most) => {
+                Some(PlannedLeg { work: Work::Ask(text.clone()), time: *at_most, ..empty })
+            }
+            Action::Discard(over) => fit.discard(empty, *over),
+        };
+        legs.extend(planned);
     }
-    if !errors.is_empty() {
-        return Err(errors);
+    if fit.errors.is_empty() {
+        number_passes(&mut legs, &mut fit.errors);
     }
-    number_passes(&mut legs, &mut errors);
-    if !errors.is_empty() {
-        return Err(errors);
+    if !fit.errors.is_empty() {
+        return Err(fit.errors);
     }
     Ok(Plan {
         name: course.name.clone(),
         sample_every: course.sample_every,
         health_every: course.health_every,
-        stop_above,
-        errors_at_most: errors_at_most.unwrap_or(0),
-        patience,
-        stop_on_warning,
+        guards,
+        demands: course.demands.clone(),
+        claims: course.claims,
+        situation: course.situation.clone(),
+        ambient: course.ambient,
         legs,
-        notes,
+        notes: fit.notes,
     })
 }
 
@@ -261,39 +362,8 @@ fn time_of(end: &End) -> Option<Nanos> {
     if let End::After(time) = end { Some(*time) } else { None }
 }
 
-fn below_of(ends: &[End]) -> Option<Celsius> {
-    ends.iter()
-        .filter_map(|e| if let End::TemperatureBelow(c) = e { Some(*c) } else { None })
-        .reduce(|a, b| if a > b { a } else { b })
-}
-
-fn fit_rest(
-    name: &str,
-    until: &[End],
-    at_most: Option<Nanos>,
-    drive: &DriveFacts,
-    notes: &mut Vec<String>,
-) -> PlannedLeg {
-    let timed = shortest(until.iter().map(time_of));
-    let below = below_of(until);
-    let leg = |work, time, below| PlannedLeg { name: name.to_owned(), work, time, below };
-    match below {
-        Some(limit) if !drive.has_temperature => {
-            let what = if timed.is_some() { "only its time counts" } else { "the leg is passed over" };
-            notes.push(format!(
-                "Leg {name} waits for a temperature below {limit}, but this drive gives no temperature: {what}."
-            ));
-            match timed {
-                Some(time) => leg(Work::Rest, Some(at_most.map_or(time, |m| m.min(time))), None),
-                None => leg(Work::Skip, None, None),
-            }
-        }
-        below => leg(Work::Rest, shortest([timed, at_most].into_iter()), below),
-    }
-}
-
-fn bare(name: &str, work: Work) -> PlannedLeg {
-    PlannedLeg { name: name.to_owned(), work, time: None, below: None }
+fn seen_of(ends: &[End]) -> Vec<Seen> {
+    ends.iter().filter_map(|e| if let End::Seen(seen) = e { Some(*seen) } else { None }).collect()
 }
 
 /// Numbers the legs that write, in order, so that older data is told from newer; finds for each leg that verifies what wrote
@@ -327,7 +397,13 @@ fn number_passes(legs: &mut [PlannedLeg], errors: &mut Vec<String>) {
                         && w.access == Access::Sequential
                         && (w.workers == 1 || w.budget.0 >= w.length.0)
                         && earlier.time.is_none()
-                        && earlier.below.is_none();
+                        && earlier.seen.is_empty();
+                    if w.incompressible < 1.0 {
+                        errors.push(format!(
+                            "Leg {} verifies what leg {} writes, but only data that cannot be compressed is verified: take out `incompressible` there.",
+                            leg.name, earlier.name
+                        ));
+                    }
                     if whole {
                         first = Some(w.pass);
                         open = without(&open, (w.start.0, w.start.0 + w.budget.0.min(w.length.0)));
@@ -355,148 +431,239 @@ fn without(stretches: &[(u64, u64)], (from, to): (u64, u64)) -> Vec<(u64, u64)> 
     parts.filter(|(a, b)| a < b).collect()
 }
 
-/// The range of a leg in whole units on this drive: first byte and length. `None`, with the reason in `errors`, where not
-/// one unit fits.
-fn fit_range(
-    name: &str,
-    over: (Position, Position),
-    unit: Bytes,
-    drive: &DriveFacts,
-    notes: &mut Vec<String>,
-    errors: &mut Vec<String>,
-) -> Option<(Bytes, Bytes)> {
-    let block = unit.0.max(1);
-    let address = |p: Position| match p {
-        Position::Share(share) => (drive.capacity.0 as f64 * share) as u64,
-        Position::At(bytes) => bytes.0,
-    };
-    let whole = drive.capacity.0 / block * block;
-    // Ranges that touch in shares touch in blocks; one that begins at a byte does not begin before it.
-    let start = match over.0 {
-        Position::Share(_) => address(over.0) / block * block,
-        Position::At(at) => at.0.div_ceil(block) * block,
-    };
-    let asked_end = address(over.1);
-    let end = asked_end.min(whole) / block * block;
-    if end < start + block {
-        errors.push(format!(
-            "Leg {name}: not one block of {} fits between {} and {} on a drive of {}.",
-            block_size(unit),
-            Bytes(address(over.0)),
-            Bytes(asked_end),
-            drive.capacity
-        ));
-        return None;
-    }
-    if asked_end > drive.capacity.0 {
-        notes.push(format!(
-            "Leg {name} reaches to {}, behind the end of this drive: it ends at {}.",
-            Bytes(asked_end),
-            drive.capacity
-        ));
-    }
-    Some((Bytes(start), Bytes(end - start)))
+/// What fitting the legs to a drive has come to.
+struct Fit<'a> {
+    drive: &'a DriveFacts,
+    notes: Vec<String>,
+    errors: Vec<String>,
+    /// Stretches that are written before the leg at hand: from, to.
+    written: Vec<(u64, u64)>,
+    /// Bytes from the front that fills have written and that stay.
+    filled: u64,
 }
 
-fn fit_transfer(
-    name: &str,
-    leg: &Transfer,
-    drive: &DriveFacts,
-    notes: &mut Vec<String>,
-    errors: &mut Vec<String>,
-) -> Option<PlannedLeg> {
-    let block = leg.block.0;
-    if !block.is_multiple_of(drive.logical_block.0.max(1)) {
-        errors.push(format!(
-            "Leg {name}: blocks of {} are no multiple of this drive's logical block of {}.",
-            block_size(leg.block),
-            block_size(drive.logical_block)
-        ));
-        return None;
+impl Fit<'_> {
+    fn address(&self, p: Position) -> u64 {
+        match p {
+            Position::Share(share) => (self.drive.capacity.0 as f64 * share) as u64,
+            Position::At(bytes) => bytes.0,
+            Position::BeforeEnd(bytes) => self.drive.capacity.0.saturating_sub(bytes.0),
+        }
     }
-    let (start, length) = fit_range(name, leg.over, leg.block, drive, notes, errors)?;
-    if u64::from(leg.workers) > length.0 / block {
-        errors.push(format!("Leg {name}: {} workers cannot share {} blocks.", leg.workers, length.0 / block));
-        return None;
-    }
-    let (start, length) = (start.0, length.0);
-    let moved = leg.until.iter().filter_map(|e| if let End::Moved(b) = e { Some(b.0) } else { None }).min();
-    let time = shortest(leg.until.iter().map(time_of).chain([leg.at_most]));
-    let one_pass = leg.until.is_empty() || leg.until.contains(&End::Pass);
-    let mut below = below_of(&leg.until);
-    if let Some(limit) = below.filter(|_| !drive.has_temperature) {
-        notes.push(format!("Leg {name} would end at a temperature below {limit}, but this drive gives none: its other ends count."));
-        below = None;
-    }
-    let by_time = moved.is_none() && time.is_some() && !one_pass;
-    let mut budget = match (moved, time) {
-        (Some(bytes), _) => bytes.div_ceil(block) * block,
-        (None, Some(time)) if !one_pass => ((time.secs() * FASTEST_BYTES_S) as u64 / block).max(1) * block,
-        _ => length,
-    };
-    if moved.is_some_and(|bytes| bytes > length) {
-        notes.push(format!(
-            "Leg {name} asks for {} over a range of {} on this drive: it ends after one pass, {}.",
-            Bytes(moved.unwrap_or(0)),
-            Bytes(length),
-            Bytes(length)
-        ));
-        budget = length;
-    }
-    if one_pass {
-        budget = budget.min(length);
-    }
-    let transfer = PlannedTransfer {
-        op: leg.op,
-        reads: leg.reads,
-        verify: leg.verify,
-        sealed: leg.verify,
-        pass: 0,
-        access: leg.access,
-        block: leg.block,
-        depth: leg.depth,
-        workers: leg.workers,
-        rate: leg.rate,
-        start: Bytes(start),
-        length: Bytes(length),
-        budget: Bytes(budget),
-        by_time,
-    };
-    Some(PlannedLeg { name: name.to_owned(), work: Work::Transfer(transfer), time, below })
-}
 
-/// Refuses to read what was never written: the drive or the file system answers such reads without touching the medium.
-/// Only whole sequential passes by bytes count as written beforehand, as nothing else is sure to have covered its range.
-fn check_reads(
-    leg: &PlannedLeg,
-    t: &PlannedTransfer,
-    drive: &DriveFacts,
-    written: &mut Vec<(u64, u64)>,
-    errors: &mut Vec<String>,
-) {
-    let (start, end) = (t.start.0, t.start.0 + t.length.0);
-    if t.op == Op::Write {
-        if t.access == Access::Sequential && leg.time.is_none() && leg.below.is_none() {
-            written.push((start, start + t.budget.0.min(t.length.0)));
-            written.sort_unstable();
+    /// Ends that a drive without a temperature cannot tell are left out, and said.
+    fn seen(&mut self, name: &str, ends: &[End], left: &str) -> Vec<Seen> {
+        let mut seen = seen_of(ends);
+        if let Some(end) = seen.iter().find(|s| s.needs_temperature() && !self.drive.has_temperature) {
+            self.notes.push(format!(
+                "Leg {name} waits for a {}, but this drive gives no temperature: {left}.",
+                end.words()
+            ));
+            seen.retain(|s| !s.needs_temperature());
         }
-        return;
+        seen
     }
-    if drive.readable {
-        return;
+
+    fn rest(&mut self, leg: PlannedLeg, until: &[End], at_most: Option<Nanos>) -> PlannedLeg {
+        let timed = shortest(until.iter().map(time_of));
+        let left = if timed.is_some() { "only its time counts" } else { "the leg is passed over" };
+        let seen = self.seen(&leg.name, until, left);
+        if seen.is_empty() && timed.is_none() {
+            return PlannedLeg { work: Work::Skip, ..leg };
+        }
+        PlannedLeg { work: Work::Rest, time: shortest([timed, at_most].into_iter()), seen, ..leg }
     }
-    let mut covered = start;
-    for &(a, b) in written.iter() {
-        if a <= covered {
-            covered = covered.max(b);
+
+    fn discard(&mut self, leg: PlannedLeg, over: Range) -> Option<PlannedLeg> {
+        let (start, length) = self.range(&leg.name, over, self.drive.logical_block, Bytes(0))?;
+        // What is read there afterwards never reaches the medium.
+        self.written = without(&self.written, (start.0, start.0 + length.0));
+        self.filled = self.filled.min(start.0);
+        Some(PlannedLeg { work: Work::Discard { start, length }, ..leg })
+    }
+
+    /// The range of a leg in whole units on this drive, and a little off them: first byte and length. `None`, with the
+    /// reason in the errors, where not one unit fits.
+    fn range(&mut self, name: &str, over: Range, unit: Bytes, shift: Bytes) -> Option<(Bytes, Bytes)> {
+        let block = unit.0.max(1);
+        let whole = self.drive.capacity.0 / block * block;
+        // Ranges that touch in shares touch in blocks; one that begins at a byte does not begin before it.
+        let start = match over.0 {
+            Position::Share(_) => self.address(over.0) / block * block,
+            Position::At(_) | Position::BeforeEnd(_) => self.address(over.0).div_ceil(block) * block,
+        };
+        let asked_end = self.address(over.1);
+        let end = asked_end.min(whole) / block * block;
+        let needed = if shift.0 > 0 { 2 * block } else { block };
+        if end < start + needed {
+            self.errors.push(format!(
+                "Leg {name}: not one block of {} fits between {} and {} on a drive of {}.",
+                block_size(unit),
+                Bytes(self.address(over.0)),
+                Bytes(asked_end),
+                self.drive.capacity
+            ));
+            return None;
+        }
+        if asked_end > self.drive.capacity.0 {
+            self.notes.push(format!(
+                "Leg {name} reaches to {}, behind the end of this drive: it ends at {}.",
+                Bytes(asked_end),
+                self.drive.capacity
+            ));
+        }
+        if shift.0 > 0 {
+            return Some((Bytes(start + shift.0), Bytes(end - start - block)));
+        }
+        Some((Bytes(start), Bytes(end - start)))
+    }
+
+    fn transfer(&mut self, empty: PlannedLeg, leg: &Transfer, guards: &Guards) -> Option<PlannedLeg> {
+        let name = &empty.name.clone();
+        let block = leg.block.0;
+        let logical = self.drive.logical_block;
+        if !block.is_multiple_of(logical.0.max(1)) || !leg.shift.0.is_multiple_of(logical.0.max(1)) {
+            self.errors.push(format!(
+                "Leg {name}: blocks of {} are no multiple of this drive's logical block of {}.",
+                block_size(if block.is_multiple_of(logical.0.max(1)) { leg.shift } else { leg.block }),
+                block_size(logical)
+            ));
+            return None;
+        }
+        let mut over = leg.over;
+        if let Kind::Fill(to) = leg.kind {
+            over = (Position::At(Bytes(self.filled)), to);
+            if self.address(to) < self.filled + block {
+                return Some(empty);
+            }
+        }
+        let (start, length) = self.range(name, over, leg.block, leg.shift)?;
+        if u64::from(leg.workers) > length.0 / block {
+            self.errors.push(format!(
+                "Leg {name}: {} workers cannot share {} blocks.",
+                leg.workers,
+                length.0 / block
+            ));
+            return None;
+        }
+        self.minds(name, leg, guards);
+        let (start, length) = (start.0, length.0);
+        let moved = leg.until.iter().filter_map(|e| if let End::Moved(b) = e { Some(b.0) } else { None });
+        let moved = moved.chain(leg.at_most_moved.map(|b| b.0)).min();
+        let time = shortest(leg.until.iter().map(time_of).chain([leg.at_most]));
+        let one_pass = leg.until.is_empty() || leg.until.contains(&End::Pass);
+        let seen = self.seen(name, &leg.until, "its other ends count");
+        let by_time = moved.is_none() && time.is_some() && !one_pass;
+        let mut budget = match (moved, time) {
+            (Some(bytes), _) => bytes.div_ceil(block) * block,
+            (None, Some(time)) if !one_pass => {
+                ((time.secs() * FASTEST_BYTES_S) as u64 / block).max(1) * block
+            }
+            _ => length,
+        };
+        if let Some(bytes) = moved.filter(|bytes| *bytes > length) {
+            self.notes.push(format!(
+                "Leg {name} asks for {} over a range of {} on this drive: it ends after one pass, {}.",
+                Bytes(bytes),
+                Bytes(length),
+                Bytes(length)
+            ));
+            budget = length;
+        }
+        if one_pass {
+            budget = budget.min(length);
+        }
+        let kind = leg.kind;
+        let transfer = PlannedTransfer {
+            op: leg.op,
+            reads: leg.reads,
+            verify: kind == Kind::Verify,
+            sealed: kind == Kind::Verify,
+            pass: 0,
+            access: leg.access,
+            block: leg.block,
+            depth: leg.depth,
+            workers: leg.workers,
+            rate: leg.rate,
+            start: Bytes(start),
+            length: Bytes(length),
+            budget: Bytes(budget),
+            by_time,
+            incompressible: leg.incompressible,
+            cached: leg.cached,
+            fill: matches!(kind, Kind::Fill(_))
+                .then(|| (start + length) as f64 / self.drive.capacity.0.max(1) as f64),
+            zones: match kind {
+                // A zone is at least 1 MiB, and holds at least one block.
+                Kind::Scan(zones) => u64::from(zones).min(length / block.max(1 << 20)).max(1) as u32,
+                _ => 0,
+            },
+        };
+        if matches!(kind, Kind::Fill(_)) {
+            self.filled = start + length;
+        }
+        let planned = PlannedLeg { work: Work::Transfer(transfer), time, seen, ..empty };
+        self.check_reads(&planned, &transfer);
+        Some(planned)
+    }
+
+    /// Says what a leg asks for that its guards or this drive stand in the way of.
+    fn minds(&mut self, name: &str, leg: &Transfer, guards: &Guards) {
+        for end in &leg.until {
+            if let End::Seen(Seen::Errors(count)) = end
+                && *count > guards.errors_at_most
+            {
+                self.notes.push(format!(
+                    "Leg {name} waits for {count} errors, but the course ends with error {}: give it `stop if errors above {count}`.",
+                    guards.errors_at_most + 1
+                ));
+            }
+        }
+        if leg.cached {
+            match self.drive.cache {
+                None => self.errors.push(format!(
+                    "Leg {name} goes through the host's cache, which only files do: take out `through the cache`, or name a file."
+                )),
+                Some(memory) => self.notes.push(format!(
+                    "Leg {name} goes through the host's cache: its figures are those of cache and drive together{}.",
+                    if self.drive.capacity < memory {
+                        format!(", and all of the data fits in this host's {memory} of memory")
+                    } else {
+                        String::new()
+                    }
+                )),
+            }
         }
     }
-    if covered < end {
-        errors.push(format!(
-            "Leg {} reads {} to {}, but nothing is written there before: such reads never reach the medium. Put a leg that writes the range sequentially before it.",
-            leg.name,
-            Bytes(start),
-            Bytes(end)
-        ));
+
+    /// Refuses to read what was never written: the drive or the file system answers such reads without touching the medium.
+    /// Only whole sequential passes by bytes count as written beforehand, as nothing else is sure to have covered its range.
+    fn check_reads(&mut self, leg: &PlannedLeg, t: &PlannedTransfer) {
+        let (start, end) = (t.start.0, t.start.0 + t.length.0);
+        if t.op == Op::Write {
+            if t.access == Access::Sequential && leg.time.is_none() && leg.seen.is_empty() {
+                self.written = without(&self.written, (start, start + t.budget.0.min(t.length.0)));
+                self.written.push((start, start + t.budget.0.min(t.length.0)));
+                self.written.sort_unstable();
+            }
+            return;
+        }
+        if self.drive.readable {
+            return;
+        }
+        let mut covered = start;
+        for &(a, b) in &self.written {
+            if a <= covered {
+                covered = covered.max(b);
+            }
+        }
+        if covered < end {
+            self.errors.push(format!(
+                "Leg {} reads {} to {}, but nothing is written there before: such reads never reach the medium. Put a leg that writes the range sequentially before it.",
+                leg.name,
+                Bytes(start),
+                Bytes(end)
+            ));
+        }
     }
 }

@@ -30,10 +30,28 @@ pub enum Kind {
     Unclosed,
     /// Anything else.
     Stray(char),
+    /// From `#` to the end of the line, without the `#`. Only [`with_comments`] gives it.
+    Comment(String),
 }
 
 /// The tokens of a text. `#` begins a comment that ends with the line.
 pub fn tokens(source: &str) -> Vec<Token> {
+    let mut out = with_comments(source);
+    let mut line = 0;
+    // A line with nothing but a comment holds no token, and so has no end.
+    out.retain(|t| match t.kind {
+        Kind::Comment(_) => false,
+        Kind::LineEnd => t.span.line == line,
+        _ => {
+            line = t.span.line;
+            true
+        }
+    });
+    out
+}
+
+/// As [`tokens`], with the comments.
+pub fn with_comments(source: &str) -> Vec<Token> {
     let mut out: Vec<Token> = Vec::new();
     for (i, line) in source.lines().enumerate() {
         let before = out.len();
@@ -49,7 +67,10 @@ pub fn tokens(source: &str) -> Vec<Token> {
                 }
             };
             let kind = match c {
-                '#' => break,
+                '#' => {
+                    at = chars.len();
+                    Kind::Comment(chars[start + 1..].iter().collect())
+                }
                 c if c.is_whitespace() => continue,
                 ',' => Kind::Comma,
                 '%' => Kind::Percent,

@@ -1,7 +1,7 @@
 //! The course language: what it means, and what it says of text that means nothing.
 
 use mile_core::{Bytes, Celsius, Nanos, Op};
-use mile_course::{Access, Action, DriveFacts, End, Guard, Position, Work, parse, plan};
+use mile_course::{Access, Action, DriveFacts, End, Guard, Position, Seen, Then, When, Work, parse, plan};
 use proptest::prelude::*;
 
 const FIRST_LOOK: &str = include_str!("../../../courses/first-look.course");
@@ -11,25 +11,31 @@ const K2: DriveFacts = DriveFacts {
     logical_block: Bytes(512),
     has_temperature: true,
     readable: true,
+    cache: None,
 };
 const FILE: DriveFacts = DriveFacts {
     capacity: Bytes(4_000_000_000),
     logical_block: Bytes(4096),
     has_temperature: false,
     readable: false,
+    cache: Some(Bytes(8 << 30)),
 };
+
+fn stop(when: When) -> Guard {
+    Guard { when, then: Then::Stop }
+}
 
 #[test]
 fn a_course_means_what_it_says() {
     let course = parse(FIRST_LOOK).unwrap();
     assert_eq!(course.name, "first look");
     assert_eq!(course.sample_every, Nanos(250_000_000));
-    assert_eq!(course.guards, [Guard::TemperatureAbove(Celsius(80.0))]);
+    assert_eq!(course.guards, [stop(When::TemperatureAbove(Celsius(80.0)))]);
     assert_eq!(course.legs.len(), 2);
     let Action::Rest(rest) = &course.legs[0].action else { unreachable!() };
     assert_eq!(
         (rest.until.as_slice(), rest.at_most),
-        ([End::TemperatureBelow(Celsius(40.0))].as_slice(), Some(Nanos::from_secs(600.0)))
+        ([End::Seen(Seen::Below(Celsius(40.0), Nanos(0)))].as_slice(), Some(Nanos::from_secs(600.0)))
     );
     let Action::Transfer(soak) = &course.legs[1].action else { unreachable!() };
     assert_eq!(
@@ -94,11 +100,12 @@ fn mixes_workers_rates_and_guards_mean_what_they_say() {
     let course = parse(text).unwrap();
     assert_eq!(
         course.guards,
-        [Guard::ErrorsAbove(10), Guard::OperationAbove(Nanos::from_secs(20.0)), Guard::CriticalWarning]
+        [When::ErrorsAbove(10), When::OperationAbove(Nanos::from_secs(20.0)), When::CriticalWarning]
+            .map(stop)
     );
     let plan = plan(&course, &K2).unwrap();
     assert_eq!(
-        (plan.errors_at_most, plan.patience, plan.stop_on_warning),
+        (plan.guards.errors_at_most, plan.guards.patience, plan.guards.stop_on_warning),
         (10, Some(Nanos::from_secs(20.0)), true)
     );
     assert_eq!(plan.health_every, Nanos::from_secs(60.0));
@@ -162,7 +169,7 @@ fn every_error_is_reported_at_its_place_with_what_was_expected() {
         ("course \"x\nleg a\n rest for 1 s", &["1:8 not closed"]),
         ("course \"x\"\nsample every 250\nleg a\n rest for 1 s", &["2:17 expected a unit"]),
         ("course \"x\"\nsample every 5 ms\nleg a\n rest for 1 s", &["2:14 10 ms to 60 s"]),
-        ("course \"x\"\nsmaple every 1 s\nleg a\n rest for 1 s", &["2:1 expected `sample`"]),
+        ("course \"x\"\nsmaple every 1 s\nleg a\n rest for 1 s", &["2:1 expected a setting or a leg"]),
         ("course \"x\"\nstop if temperature above 80\nleg a\n rest for 1 s", &["2:29 expected `°C`"]),
         ("course \"x\"\nleg\n rest for 1 s", &["2:4 name for the leg"]),
         ("course \"x\"\nleg a\nleg b\n rest for 1 s", &["2:5 does nothing"]),
@@ -174,7 +181,7 @@ fn every_error_is_reported_at_its_place_with_what_was_expected() {
         ("course \"x\"\nleg a\n write sequential, blocks 1 MB", &["3:20 multiple of 512 B"]),
         ("course \"x\"\nleg a\n write sequential, blocks 32 MiB", &["3:20 at most 16 MiB"]),
         ("course \"x\"\nleg a\n write sequential, blocks 1 MiB, depth 0", &["3:34 whole number"]),
-        ("course \"x\"\nleg a\n write sequential, blocks 1 MiB, over 50 % to 20 %", &["3:34 range is empty"]),
+        ("course \"x\"\nleg a\n write sequential, blocks 1 MiB, over 50 % to 20 %", &["3:39 range is empty"]),
         ("course \"x\"\nleg a\n write sequential, blocks 1 MiB, over 0 % to 120 %", &["3:46 at most 100 %"]),
         ("course \"x\"\nleg a\n write sequential, blocks 1 MiB, blocks 2 MiB", &["3:34 said twice"]),
         (
@@ -201,8 +208,8 @@ fn every_error_is_reported_at_its_place_with_what_was_expected() {
                 "1:8 double quotes",
                 "2:8 expected `every`",
                 "5:9 expected `sequential`",
-                "5:33 expected `write`",
-                "6:3 expected `write`",
+                "5:33 expected what the leg does",
+                "6:3 expected what the leg does",
             ],
         ),
     ];

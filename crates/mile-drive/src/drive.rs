@@ -87,6 +87,9 @@ pub struct Facts {
     pub has_temperature: bool,
     /// Whether what is on it may be read without being written first.
     pub readable: bool,
+    /// The host's memory, where transfers can be led through its cache; `None` where they cannot.
+    #[serde(default)]
+    pub cache: Option<Bytes>,
 }
 
 /// Limits that a drive declares.
@@ -184,6 +187,10 @@ pub struct Transfer {
     pub skip: Bytes,
     /// Number of this pass over the drive, by which older data is told from newer.
     pub pass: u32,
+    /// Share of what is written that cannot be compressed, 0 to 1.
+    pub incompressible: f64,
+    /// Whether it goes through the host's cache; only where [`Facts::cache`] says that it can.
+    pub cached: bool,
 }
 
 /// No operation may be out longer than this, where a course says nothing else.
@@ -207,6 +214,8 @@ impl Default for Transfer {
             budget: Bytes(0),
             skip: Bytes(0),
             pass: 0,
+            incompressible: 1.0,
+            cached: false,
         }
     }
 }
@@ -348,6 +357,8 @@ pub enum TruthKind {
     CacheFull,
     /// It had room again.
     CacheBack,
+    /// Space ran short behind it, so that it is folded while writes come in.
+    FoldingOn,
     /// Light throttling began.
     LightOn,
     /// Light throttling ended.

@@ -5,6 +5,7 @@
 
 use crate::clock::Monotonic;
 use crate::drive::{Drive, DriveError, Facts, Failure, Identity, Narrowed, Readings, Transfer};
+use crate::host;
 pub use crate::io::EngineChoice;
 use crate::io::{Io, pattern};
 use crate::sensors::{Sensors, Source};
@@ -27,6 +28,8 @@ pub struct FileDrive {
     size: Bytes,
     io: Io,
     file: Option<File>,
+    /// The same file through the host's cache, where a leg asked for that.
+    cached: Option<File>,
     made: bool,
     disk: Option<Disk>,
     temperature: Option<PathBuf>,
@@ -122,6 +125,7 @@ impl FileDrive {
             size,
             io: Io::new(seed, choice),
             file: None,
+            cached: None,
             made: false,
             disk,
             temperature,
@@ -238,6 +242,7 @@ impl Drive for FileDrive {
             logical_block: Bytes(LOGICAL_BLOCK),
             has_temperature: self.temperature.is_some(),
             readable: false,
+            cache: Some(host::memory()),
         }
     }
 
@@ -275,7 +280,15 @@ impl Drive for FileDrive {
         let Some(file) = &self.file else {
             return Err(DriveError::Unusable { why: "the file is not open".into() });
         };
-        self.io.begin(file, transfer, self.size, Bytes(LOGICAL_BLOCK), self.clock)
+        if !transfer.cached {
+            return self.io.begin(file, transfer, self.size, Bytes(LOGICAL_BLOCK), self.clock);
+        }
+        if self.cached.is_none() {
+            let through = OpenOptions::new().read(true).write(true).open(&self.path);
+            self.cached = Some(through.map_err(self.failed("open the file through the host's cache"))?);
+        }
+        let through = self.cached.as_ref().unwrap_or(file);
+        self.io.begin(through, transfer, self.size, Bytes(LOGICAL_BLOCK), self.clock)
     }
 
     fn advance(&mut self, until: Nanos, tally: &mut Tally) -> Result<bool, DriveError> {
@@ -323,6 +336,7 @@ impl Drive for FileDrive {
 
     fn close(&mut self, keep: bool) -> Result<(), DriveError> {
         self.io.stop();
+        self.cached = None;
         if let Some(file) = self.file.take().filter(|_| !self.io.is_stalled()) {
             // What the file system still holds back belongs to the run.
             file.sync_all().map_err(self.failed("write back the file"))?;

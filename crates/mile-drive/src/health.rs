@@ -1,7 +1,7 @@
 //! The health of a drive as one thing, whatever standard it was told in: what is known, what each page said, and what the drive
 //! does not offer.
 
-use crate::ata::{Attribute, Statistic};
+use crate::ata::{Attribute, SmartData, Statistic};
 use crate::nvme::HealthLog;
 use crate::nvme::errors::ErrorEntry;
 use mile_core::units::thousands;
@@ -121,6 +121,36 @@ pub struct TestResult {
 }
 
 impl Health {
+    /// Takes in what an ATA drive says of itself. The temperature is that of its statistics only.
+    pub fn of_ata(&mut self, smart: &SmartData, statistics: Vec<Statistic>, logical_block: u64) {
+        self.statistics = statistics;
+        let statistic = |name: &str| self.statistics.iter().find(|s| s.name == name).map(|s| s.value);
+        let unsigned = |name: &str| statistic(name).and_then(|v| u64::try_from(v).ok());
+        let celsius = |name: &str| statistic(name).map(|v| Celsius(v as f64));
+        let sectors = |name: &str| unsigned(name).map(|s| Bytes(s.saturating_mul(logical_block)));
+        let [reallocated, pending, offline] = smart.sectors();
+        let found = [
+            unsigned("reallocated sectors").or(reallocated),
+            unsigned("sectors waiting for reallocation").or(pending),
+            offline,
+        ];
+        let used = unsigned("endurance used").and_then(|v| u8::try_from(v).ok());
+        let (temperature, highest) = (celsius("temperature"), celsius("highest temperature"));
+        let moved = (sectors("logical sectors written"), sectors("logical sectors read"));
+        let hours = unsigned("power-on hours").or(smart.power_on_hours());
+        let cycles = unsigned("power-on resets").or(smart.power_cycles());
+        let errors = unsigned("uncorrectable errors reported");
+        (self.temperature, self.highest, self.used_pct) = (temperature, highest, used);
+        (self.written, self.read) = moved;
+        (self.power_on_hours, self.power_cycles, self.media_errors) = (hours, cycles, errors);
+        self.sectors = found;
+        self.warnings.extend(smart.attributes.iter().filter(|a| a.failed()).map(|a| {
+            let what = a.meaning.as_deref().map_or(String::new(), |m| format!(" ({m})"));
+            format!("attribute {}{what} is at its threshold", a.id)
+        }));
+        self.attributes = smart.attributes.clone();
+    }
+
     /// From an NVMe health log.
     pub fn of_nvme(log: HealthLog) -> Self {
         let small = |v: u128| u64::try_from(v).ok();

@@ -1,5 +1,6 @@
 //! What the host did meanwhile: processor time stolen from it, and used by this process.
 
+use mile_core::Bytes;
 use std::fs::File;
 use std::os::unix::fs::FileExt;
 
@@ -53,6 +54,14 @@ impl Host {
         self.last_cpu = Some(cpu_now);
         HostReadings { steal, cpu }
     }
+}
+
+/// This machine's memory; 0 where the system does not tell.
+pub fn memory() -> Bytes {
+    let text = std::fs::read_to_string("/proc/meminfo").unwrap_or_default();
+    let total =
+        text.lines().find_map(|l| l.strip_prefix("MemTotal:")?.split_whitespace().next()?.parse().ok());
+    Bytes(total.unwrap_or(0_u64) * 1024)
 }
 
 impl Default for Host {

@@ -46,7 +46,7 @@ impl Single {
         now: Nanos,
     ) -> std::io::Result<Self> {
         let (depth, block) = (transfer.depth as usize, transfer.block.0 as usize);
-        let pattern = Pattern::new(seed, transfer.pass, worker);
+        let pattern = Pattern::new(seed, transfer.pass, worker).compressible(transfer.incompressible);
         let ring = match choice {
             EngineChoice::Auto => Ring::new(file, Arena::filled(depth, block, &pattern)).ok(),
             EngineChoice::Threads => None,

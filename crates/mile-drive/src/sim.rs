@@ -6,6 +6,7 @@
 //! calls give the same run, to the byte.
 
 mod flash;
+mod health;
 pub mod model;
 mod thermal;
 
@@ -14,11 +15,10 @@ use crate::drive::{
     TruthEvent, TruthKind,
 };
 use crate::health::Health;
-use crate::nvme::{DATA_UNIT, HealthLog};
 use crate::tally::Tally;
 use flash::{Mode, Translation};
 use mile_core::{Bytes, Celsius, Nanos, Op, Rate, Throttled};
-use model::Model;
+use model::{HealthKind, Model, Weak};
 use rand_core::{Rng, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
 use thermal::{Level, Thermal};
@@ -68,9 +68,10 @@ struct Work {
     served: u64,
     issued: u64,
     began: u64,
-    /// Whether the next operation of a mix writes, once that was drawn.
+    /// Whether the next operation writes, and where, once that was drawn.
     write: bool,
     chosen: bool,
+    /// Bytes behind the start of the range.
     position: u64,
     blocks: u64,
     miss: f64,
@@ -91,7 +92,7 @@ impl SimDrive {
                 negotiated: model.link.negotiated.clone(),
                 possible: model.link.possible.clone(),
                 ceiling: Rate(model.link.ceiling_mb_s * 1e6),
-                possible_ceiling: None,
+                possible_ceiling: model.link.possible_ceiling_mb_s.map(|c| Rate(c * 1e6)),
                 drive: None,
                 port: None,
             }),
@@ -120,46 +121,6 @@ impl SimDrive {
         };
         drive.set_rate();
         Ok(drive)
-    }
-
-    /// The health log in the standard's bytes and back, so that what reads real logs reads this one too.
-    fn health_log(&self) -> HealthLog {
-        let health = &self.model.health;
-        let units =
-            |tb: f64, bytes: u64| ((tb * 1e12) as u128 + u128::from(bytes)).div_ceil(u128::from(DATA_UNIT));
-        let total_written = health.written_tb * 1e12 + self.written as f64;
-        let rated = self.model.claims.endurance_tb * 1e12;
-        let worn = (self.written as f64 / rated * 100.0) as u8;
-        let mut sensors = [None; 8];
-        sensors[0] = Some(Celsius(self.heat.die.round()));
-        sensors[1] = Some(Celsius(self.heat.body.round()));
-        let thermal = &self.model.thermal;
-        let page = HealthLog {
-            critical_warning: u8::from(self.heat.composite >= thermal.warn_c) << 1,
-            composite: Some(Celsius(self.heat.composite)),
-            available_spare_pct: if total_written < rated { 100 } else { 90 },
-            spare_threshold_pct: 10,
-            percentage_used: health.percentage_used.saturating_add(worn),
-            data_units_read: units(health.read_tb, self.read),
-            data_units_written: units(health.written_tb, self.written),
-            host_reads: u128::from(self.ops[0]) + (health.read_tb * 1e12 / 131_072.0) as u128,
-            host_writes: u128::from(self.ops[1]) + (health.written_tb * 1e12 / 131_072.0) as u128,
-            busy_minutes: u128::from(self.busy_ns / 60_000_000_000),
-            power_cycles: u128::from(health.power_cycles),
-            power_on_hours: u128::from(health.power_on_hours + self.now / 3_600_000_000_000),
-            unsafe_shutdowns: u128::from(health.unsafe_shutdowns),
-            media_errors: 0,
-            error_entries: 0,
-            minutes_above_warning: (self.heat.above_warn_s / 60.0) as u32,
-            minutes_above_critical: (self.heat.above_critical_s / 60.0) as u32,
-            sensors,
-            light_transitions: self.heat.light_transitions,
-            heavy_transitions: self.heat.heavy_transitions,
-            light_seconds: self.heat.light_s as u32,
-            heavy_seconds: self.heat.heavy_s as u32,
-        }
-        .encode();
-        HealthLog::decode(&page).unwrap_or_default()
     }
 
     fn normal(&mut self) -> f64 {
@@ -212,6 +173,13 @@ impl SimDrive {
         }
     }
 
+    /// Share of the pace that the drive has at an address.
+    fn strength(&self, offset: u64, write: bool) -> f64 {
+        let at = offset as f64 / self.model.geometry.capacity_bytes as f64;
+        let here = self.model.weak.iter().find(|w| (w.from..w.to).contains(&at));
+        here.map_or(1.0, |w: &Weak| if write { w.write_share } else { w.read_share })
+    }
+
     fn tell_level(&mut self, before: Level, at: u64) {
         let now = self.heat.level;
         for (level, on, off) in [
@@ -240,7 +208,7 @@ impl SimDrive {
     fn serve(&mut self, work: &mut Work, until: u64, tally: &mut Tally) {
         let t = work.transfer;
         let block = t.block.0;
-        let mut write = t.op != Op::Read;
+        let weak = !self.model.weak.is_empty();
         let controller = &self.model.controller;
         let floors = [1e9 / controller.read_iops, 1e9 / controller.write_iops];
         let services = |rates: &[f64; 2]| [0, 1].map(|i| (block as f64 * 1e9 / rates[i]).max(floors[i]));
@@ -265,30 +233,36 @@ impl SimDrive {
                 service = services(&self.rates);
                 continue;
             }
-            if t.op == Op::Mixed && !work.chosen {
-                let unit = (self.rng.next_u64() >> 11) as f64 / (1_u64 << 53) as f64;
-                (work.write, work.chosen) = (unit >= t.reads, true);
+            // What the next operation is stays, where it is for the next slice of time.
+            if !work.chosen {
+                work.chosen = true;
+                if t.op == Op::Mixed {
+                    let unit = (self.rng.next_u64() >> 11) as f64 / (1_u64 << 53) as f64;
+                    work.write = unit >= t.reads;
+                }
+                if t.random {
+                    // Multiply and shift: uniform over blocks without a division.
+                    let index = ((u128::from(self.rng.next_u64()) * u128::from(work.blocks)) >> 64) as u64;
+                    work.position = index * block;
+                }
             }
-            if t.op == Op::Mixed {
-                write = work.write;
+            let write = work.write;
+            let offset = t.start.0 + work.position;
+            let mut takes = service[usize::from(write)];
+            if weak {
+                takes /= self.strength(offset, write);
             }
-            let end = begin + service[usize::from(write)] as u64;
+            let end = begin + takes as u64;
             if end > until {
                 break;
             }
             let bits = self.rng.next_u64();
-            let offset = if t.random {
-                // Multiply and shift: uniform over blocks without a division.
-                let index = ((u128::from(self.rng.next_u64()) * u128::from(work.blocks)) >> 64) as u64;
-                t.start.0 + index * block
-            } else {
-                let offset = t.start.0 + work.position;
+            if !t.random {
                 work.position += block;
                 if work.position >= t.length.0 {
                     work.position = 0;
                 }
-                offset
-            };
+            }
             let mut extra = u64::from(self.latency[bits as usize % TABLE]);
             if bits >> 32 < miss_share {
                 extra += miss_ns as u64;
@@ -310,9 +284,7 @@ impl SimDrive {
                 let full = self.map.write(offset, block);
                 if mode != self.map.mode {
                     self.now = end;
-                    if full {
-                        self.tell(TruthKind::CacheFull, end);
-                    }
+                    self.tell(if full { TruthKind::CacheFull } else { TruthKind::FoldingOn }, end);
                     self.set_rate();
                     service = services(&self.rates);
                 }
@@ -334,14 +306,21 @@ impl Drive for SimDrive {
         Facts {
             capacity: Bytes(self.model.geometry.capacity_bytes),
             logical_block: Bytes(self.model.geometry.logical_block),
-            has_temperature: true,
+            has_temperature: self.model.health.kind != HealthKind::None,
             readable: true,
+            cache: None,
         }
     }
 
     fn limits(&self) -> Limits {
         let thermal = &self.model.thermal;
-        Limits { warn: Some(Celsius(thermal.warn_c)), critical: Some(Celsius(thermal.critical_c)) }
+        match self.model.health.kind {
+            HealthKind::Nvme => {
+                Limits { warn: Some(Celsius(thermal.warn_c)), critical: Some(Celsius(thermal.critical_c)) }
+            }
+            HealthKind::Ata => Limits { warn: Some(Celsius(thermal.warn_c)), critical: None },
+            HealthKind::None => Limits::default(),
+        }
     }
 
     fn claims(&self) -> Claims {
@@ -412,7 +391,7 @@ impl Drive for SimDrive {
             served: self.now,
             issued: 0,
             began: self.now,
-            write: true,
+            write: transfer.op != Op::Read,
             chosen: false,
             position: transfer.skip.0,
             blocks: transfer.length.0 / transfer.block.0,
@@ -448,27 +427,28 @@ impl Drive for SimDrive {
     }
 
     fn health_answer(&mut self) -> Option<Health> {
-        std::mem::take(&mut self.asked).then(|| Health::of_nvme(self.health_log()))
+        if std::mem::take(&mut self.asked) { self.health_now() } else { None }
     }
 
     fn readings(&mut self) -> Readings {
         // Read back from the page, as with a real drive.
         let log = self.health_log();
+        let kind = self.model.health.kind;
         Readings {
-            temp: log.composite,
+            temp: log.composite.filter(|_| kind != HealthKind::None),
             ambient: Some(Celsius(self.model.thermal.ambient_c)),
-            throttled: Some(Throttled {
+            throttled: (kind == HealthKind::Nvme).then(|| Throttled {
                 light_s: f64::from(log.light_seconds),
                 heavy_s: f64::from(log.heavy_seconds),
             }),
             fill: Some(self.map.fill()),
             disk_moved: None,
-            warning: Some(log.critical_warning),
+            warning: (kind == HealthKind::Nvme).then_some(log.critical_warning),
         }
     }
 
     fn health(&mut self) -> Option<Health> {
-        Some(Health::of_nvme(self.health_log()))
+        self.health_now()
     }
 
     fn close(&mut self, _keep: bool) -> Result<(), DriveError> {

@@ -43,6 +43,8 @@ pub enum Exchange {
         "there is no rate: a column `write_mb_s`, `read_mb_s`, `bytes_written` or `bytes_read` is needed; the columns are: {columns}"
     )]
     NoRate { columns: String },
+    #[error("there is no column `mb_s`, the rate that is asked for; the columns are: {columns}")]
+    NoDemand { columns: String },
     #[error("no row could be used{}", first(.problems))]
     NoRow { problems: Vec<Problem> },
     #[error("cannot write: {0}")]
@@ -51,6 +53,48 @@ pub enum Exchange {
 
 fn first(problems: &[Problem]) -> String {
     problems.first().map_or_else(|| ": the file has no rows below its head".into(), |p| format!("; {p}"))
+}
+
+/// A stream as a CSV file with the columns `elapsed_s` and `mb_s`: rate from a time on, seconds and bytes a second. Ascending; what
+/// comes before the first row has its rate.
+pub fn read_rates(input: impl Read) -> Result<Vec<(f64, Rate)>, Exchange> {
+    let mut reader = ReaderBuilder::new().flexible(true).trim(csv::Trim::All).from_reader(input);
+    let header = reader.headers().map_err(Exchange::Read)?.clone();
+    let columns = || header.iter().collect::<Vec<_>>().join(", ");
+    let place = |name: &str| header.iter().position(|c| c == name);
+    let time = place("elapsed_s").ok_or_else(|| Exchange::NoTime { columns: columns() })?;
+    let rate = place("mb_s").ok_or_else(|| Exchange::NoDemand { columns: columns() })?;
+    let mut rates: Vec<(f64, Rate)> = Vec::new();
+    let mut problems = Vec::new();
+    for record in reader.records() {
+        let record = record.map_err(Exchange::Read)?;
+        let line = record.position().map_or(0, csv::Position::line);
+        let number = |i: usize| {
+            record.get(i).and_then(|f| f.parse::<f64>().ok()).filter(|v| v.is_finite() && *v >= 0.0)
+        };
+        match (number(time), number(rate)) {
+            (Some(at), Some(mb_s)) if rates.last().is_none_or(|l| at > l.0) => {
+                rates.push((at, Rate(mb_s * 1e6)))
+            }
+            (Some(_), Some(_)) => problems.push(Problem {
+                line,
+                column: Some("elapsed_s".into()),
+                why: "time does not go on".into(),
+            }),
+            (at, _) => problems.push(Problem {
+                line,
+                column: Some(if at.is_none() { "elapsed_s" } else { "mb_s" }.into()),
+                why: "a number from 0 on belongs here".into(),
+            }),
+        }
+    }
+    match (rates.first_mut(), problems.is_empty()) {
+        (Some(first), true) => {
+            first.0 = 0.0;
+            Ok(rates)
+        }
+        _ => Err(Exchange::NoRow { problems }),
+    }
 }
 
 /// A column that is not one of ours, kept as it was.

@@ -1,7 +1,7 @@
 //! What goes to a runner and comes from it. All of it is serde types, so that the two may be different processes.
 
 use mile_core::findings::Break;
-use mile_core::{Bytes, Celsius, Context, Nanos, Sample};
+use mile_core::{Bytes, Celsius, Context, Demand, Nanos, Sample};
 use mile_drive::drive::{Failure, Mismatch, Narrowed};
 use mile_drive::io::EngineChoice;
 use mile_drive::{Claims, Facts, Health, Identity, Limits, Situation};
@@ -94,6 +94,12 @@ pub struct RunHead {
     pub leg_words: Vec<String>,
     /// Bytes that each leg moves at the most; 0 for a rest, and where only a time ends it.
     pub leg_budgets: Vec<Bytes>,
+    /// What each leg does without what ends it: legs with the same load go at the same pace.
+    #[serde(default)]
+    pub leg_loads: Vec<String>,
+    /// Streams that must be held.
+    #[serde(default)]
+    pub demands: Vec<Demand>,
     /// Time after which each leg ends at the latest.
     #[serde(default)]
     pub leg_times: Vec<Option<Nanos>>,
@@ -114,6 +120,7 @@ impl RunHead {
             warn: self.limits.warn,
             critical: self.limits.critical,
             rated_write: self.claims.write,
+            demands: self.demands.clone(),
         }
     }
 }
@@ -160,6 +167,18 @@ pub enum EventKind {
     Note(String),
     Paused,
     Resumed,
+    /// The operator is told something, and the run waits.
+    Asked(String),
+    /// A guard has the run rest until it is below a temperature; without a limit it was a warning of the drive.
+    Cooling {
+        found: Celsius,
+        limit: Option<Celsius>,
+        below: Celsius,
+    },
+    /// It goes on.
+    Cooled {
+        took: Nanos,
+    },
     /// The run was interrupted, and goes on in this leg so much later.
     WentOn {
         leg: u32,
@@ -232,6 +251,14 @@ impl EventKind {
             }
             Self::HealthChanged(text) => format!("Health: {text}"),
             Self::Note(text) => format!("Note: {text}"),
+            Self::Asked(text) => format!("Waiting for the operator: {text}"),
+            Self::Cooling { found, limit: Some(limit), below } => {
+                format!("Resting until below {below}: {found} is above {limit}")
+            }
+            Self::Cooling { found, limit: None, below } => {
+                format!("Resting until below {below}: the drive warns, at {found}")
+            }
+            Self::Cooled { took } => format!("Going on after a rest of {took}"),
             Self::Paused => "Paused".into(),
             Self::Resumed => "Resumed".into(),
             Self::SensorLost => "The temperature can no longer be read; the run goes on without it".into(),

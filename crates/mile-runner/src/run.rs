@@ -1,13 +1,15 @@
 //! Goes through the legs of a plan.
 
+mod ends;
 mod go_on;
 mod watch;
 
 pub use go_on::GoOn;
 
 use crate::Speed;
-use crate::message::{Command, Event, EventKind, Message, Outcome, RunHead, Status};
+use crate::message::{Command, Event, EventKind, HealthShot, Message, Outcome, RunHead, Status};
 use crossbeam_channel::{Receiver, RecvTimeoutError};
+use ends::{Cooling, Watch};
 use hdrhistogram::serialization::{Serializer, V2Serializer};
 use mile_core::live::News;
 use mile_core::{Bytes, Celsius, LiveFindings, Nanos, Op, Rate, Sample, findings};
@@ -16,7 +18,7 @@ use mile_drive::clock::Monotonic;
 use mile_drive::drive::PATIENCE;
 use mile_drive::host::Host;
 use mile_drive::nvme::HealthLog;
-use mile_drive::{Drive, DriveError, Health, Readings, Tally, Transfer};
+use mile_drive::{Claims, Drive, DriveError, Health, Readings, Situation, Tally, Transfer};
 
 /// Longest time on the wall between two looks at the commands.
 const ATTENTION: Nanos = Nanos(50_000_000);
@@ -91,13 +93,14 @@ pub fn execute(
 ) -> Outcome {
     let Terms { speed, keep, mut go_on } = terms;
     let mut live = LiveFindings::new(head.context());
-    let mut moved = Bytes(0);
+    let (mut moved, mut written) = (Bytes(0), Bytes(0));
     match &mut go_on {
         None => head.health = drive.health(),
         Some(go_on) => {
             drive.start_at(go_on.at);
             for sample in std::mem::take(&mut go_on.samples) {
                 moved.0 += sample.moved().0;
+                written.0 += sample.written.0;
                 // What was found then was told then.
                 live.push(&sample, head.legs.get(sample.leg as usize).map_or("", String::as_str));
             }
@@ -129,6 +132,12 @@ pub fn execute(
         doing: (0, Op::Idle),
         errors: 0,
         told_waiting: false,
+        written,
+        gaps: go_on.as_ref().map_or(Nanos(0), |g| g.gaps),
+        break_at: go_on.as_ref().and_then(|g| g.break_at),
+        others_since: None,
+        cooling: None,
+        answered: false,
         health_due: go_on.as_ref().map_or(Nanos(0), |g| g.at).plus(plan.health_every),
         go_on,
         health: head.health.clone(),
@@ -180,6 +189,18 @@ struct Run<'a> {
     told_waiting: bool,
     /// Where the run goes on, until it does.
     go_on: Option<GoOn>,
+    /// Bytes that the run has written.
+    written: Bytes,
+    /// Time in which the run was interrupted.
+    gaps: Nanos,
+    /// When a fall of the rate was announced in the leg underway.
+    break_at: Option<Nanos>,
+    /// Since when others move more than the course allows.
+    others_since: Option<Nanos>,
+    /// The rest that a guard asked for.
+    cooling: Option<Cooling>,
+    /// Whether the operator has answered.
+    answered: bool,
     /// When to look at the health next.
     health_due: Nanos,
     /// The health as it was seen last.
@@ -281,6 +302,7 @@ impl Run<'_> {
                 began = Nanos(began.0.saturating_sub(on.spent.0));
             }
             on => {
+                self.break_at = None;
                 if let Some(on) = on {
                     self.bridge(index, leg, &on);
                 }
@@ -290,6 +312,16 @@ impl Run<'_> {
         let end = match &leg.work {
             Work::Skip => return Ok(LegEnd::Planned("there was nothing to wait for".into())),
             Work::Rest => self.rest(index, leg, began)?,
+            Work::Ask(text) => self.ask(index, text, leg.time)?,
+            Work::Health => {
+                if let Some(health) = self.drive.health() {
+                    self.watch_health(&health);
+                    let shot = HealthShot { at: self.drive.now(), bytes: self.moved, health };
+                    (self.tell)(Message::Health(Box::new(shot)));
+                }
+                self.close_sample(index, Op::Idle);
+                LegEnd::Planned("kept with the run".into())
+            }
             Work::Flush => {
                 self.drive.flush()?;
                 self.close_sample(index, Op::Idle);
@@ -341,12 +373,11 @@ impl Run<'_> {
 
     fn rest(&mut self, index: u32, leg: &PlannedLeg, began: Nanos) -> Result<LegEnd, DriveError> {
         let mut paused = Nanos(0);
+        let mut watch = Watch::new(&leg.seen, self.drive.now(), 0, self.errors);
         loop {
-            if let (Some(below), Some(now)) = (leg.below, self.last.temp)
-                && now < below
-            {
+            if let Some(why) = self.seen(&mut watch) {
                 self.close_sample(index, Op::Idle);
-                return Ok(LegEnd::Planned(format!("{now}, below {below}")));
+                return Ok(LegEnd::Planned(why));
             }
             let deadline = leg.time.map(|t| began.plus(t).plus(paused));
             if deadline.is_some_and(|d| self.drive.now() >= d) {
@@ -378,9 +409,20 @@ impl Run<'_> {
         let mut paused = Nanos(0);
         let before = self.moved.0 - moved.0;
         let mut first = true;
+        let mut watch = Watch::new(&leg.seen, self.drive.now(), self.moved.0, self.errors);
         loop {
             // Begins, and begins again after a pause where it was left.
             let moved = self.moved.0 - before;
+            let left = Bytes(work.budget.0.saturating_sub(moved));
+            let room = self.room(&leg.work).filter(|room| *room < left);
+            if room == Some(Bytes(0)) {
+                let limit = self.plan.guards.written_at_most.unwrap_or_default();
+                let why = format!(
+                    "nothing more may be written: {} of the {limit} that the course allows are",
+                    self.written
+                );
+                return Ok(LegEnd::Guarded(Guarded::Other(why)));
+            }
             self.drive.begin(&Transfer {
                 op: work.op,
                 reads: work.reads,
@@ -391,28 +433,36 @@ impl Run<'_> {
                 depth: work.depth,
                 workers: work.workers,
                 rate: work.rate,
-                patience: self.plan.patience.unwrap_or(PATIENCE),
+                patience: self.plan.guards.patience.unwrap_or(PATIENCE),
                 start: work.start,
                 length: work.length,
-                budget: Bytes(work.budget.0.saturating_sub(moved)),
+                budget: room.unwrap_or(left),
                 skip: Bytes(moved % work.length.0),
                 pass: work.pass,
+                incompressible: work.incompressible,
+                cached: work.cached,
             })?;
             if std::mem::take(&mut first) && !self.drive.is_virtual() {
                 let engine = self.drive.engine();
                 self.event(EventKind::Engine(engine));
             }
-            let end = self.go_on(index, leg, work, began.plus(paused), before)?;
+            let end = self.go_on(index, leg, work, began.plus(paused), (before, &mut watch))?;
             self.drive.drain(&mut self.tally)?;
             self.mind_failures()?;
             self.close_sample(index, work.op);
-            match end {
-                Some(end) => return Ok(end),
-                None => match self.pause(index)? {
-                    (Some(end), _) => return Ok(end),
-                    (None, time) => paused = paused.plus(time),
-                },
+            // What the guard on all that is written cut off is for the next round to say.
+            let cut = room.is_some() && self.moved.0 - before < work.budget.0;
+            if let Some(end) = end.filter(|e| !(cut && matches!(e, LegEnd::Planned(_)))) {
+                return Ok(end);
             }
+            let (end, time) = match self.cooling.take() {
+                Some(cooling) => self.cool(index, cooling)?,
+                None => self.pause(index)?,
+            };
+            if let Some(end) = end {
+                return Ok(end);
+            }
+            paused = paused.plus(time);
         }
     }
 
@@ -423,7 +473,7 @@ impl Run<'_> {
         leg: &PlannedLeg,
         work: &PlannedTransfer,
         began: Nanos,
-        before: u64,
+        (before, watch): (u64, &mut Watch),
     ) -> Result<Option<LegEnd>, DriveError> {
         let deadline = leg.time.map(|t| began.plus(t));
         loop {
@@ -437,13 +487,11 @@ impl Run<'_> {
             if let Some(end) = self.after_slice(index, work.op)? {
                 return Ok(Some(end));
             }
-            if self.paused {
+            if self.paused || self.cooling.is_some() {
                 return Ok(None);
             }
-            if let (Some(below), Some(now)) = (leg.below, self.last.temp)
-                && now < below
-            {
-                return Ok(Some(LegEnd::Planned(format!("{now}, below {below}"))));
+            if let Some(why) = self.seen(watch) {
+                return Ok(Some(LegEnd::Planned(why)));
             }
             if deadline.is_some_and(|d| self.drive.now() >= d) {
                 return Ok(Some(LegEnd::Planned(format!("{} have passed", leg.time.unwrap_or_default()))));
@@ -490,7 +538,8 @@ impl Run<'_> {
     fn obey(&mut self, command: Command) -> Option<LegEnd> {
         match command {
             Command::Pause => self.paused = true,
-            Command::Resume => self.paused = false,
+            // Whoever goes on has answered what was asked, too.
+            Command::Resume => (self.paused, self.answered) = (false, true),
             Command::Note(text) => self.event(EventKind::Note(text)),
             Command::Skip => {
                 self.paused = false;
@@ -517,16 +566,22 @@ impl Run<'_> {
     /// Takes the sample if it is due, minds the guards, keeps pace, and obeys commands.
     fn after_slice(&mut self, index: u32, op: Op) -> Result<Option<LegEnd>, DriveError> {
         if self.drive.now() >= self.sample_start.plus(self.plan.sample_every) {
-            self.close_sample(index, op);
-            if let (Some(limit), Some(found)) = (self.plan.stop_above, self.last.temp)
+            let foreign = self.close_sample(index, op);
+            if let Some(end) = self.mind_totals(foreign) {
+                return Ok(Some(end));
+            }
+            if let (Some(limit), Some(found)) = (self.plan.guards.stop_above, self.last.temp)
                 && found > limit
             {
                 return Ok(Some(LegEnd::Guarded(Guarded::Temperature { limit, found })));
             }
-            if let Some(bits) = self.last.warning.filter(|bits| *bits != 0 && self.plan.stop_on_warning) {
+            if let Some(bits) =
+                self.last.warning.filter(|bits| *bits != 0 && self.plan.guards.stop_on_warning)
+            {
                 let said = HealthLog { critical_warning: bits, ..HealthLog::default() }.warnings().join("; ");
                 return Ok(Some(LegEnd::Guarded(Guarded::Other(format!("the drive warns: {said}")))));
             }
+            self.mind_heat(op);
         }
         if let (Speed::Times(factor), true) = (self.speed, self.drive.is_virtual()) {
             self.wall.sleep_until(Nanos::from_secs(self.drive.now().secs() / factor));
@@ -543,11 +598,11 @@ impl Run<'_> {
     }
 
     /// Ends the interval underway, tells it as a sample, and begins the next. An interval without time or operations is
-    /// not told.
-    fn close_sample(&mut self, leg: u32, op: Op) {
+    /// not told. Gives the rate of others.
+    fn close_sample(&mut self, leg: u32, op: Op) -> Option<Rate> {
         let (start, end) = (self.sample_start, self.drive.now());
         if end <= start {
-            return;
+            return None;
         }
         let readings = self.drive.readings();
         let host = self.host.as_mut().map(Host::read).unwrap_or_default();
@@ -580,6 +635,7 @@ impl Run<'_> {
             errors: self.tally.errors,
         };
         self.moved = Bytes(self.moved.0 + own.0);
+        self.written = Bytes(self.written.0 + sample.written.0);
         let (took, offset) = self.tally.slowest;
         if took >= STALL {
             self.event(EventKind::Stall { took, offset });
@@ -595,11 +651,17 @@ impl Run<'_> {
         (self.tell)(Message::Sample(sample));
         for item in news {
             let kind = match item {
-                News::Announced(b) => EventKind::BreakSeen(b),
+                News::Announced(b) => {
+                    if b.to_mb_s < b.from_mb_s && self.break_at.is_none() {
+                        self.break_at = Some(end);
+                    }
+                    EventKind::BreakSeen(b)
+                }
                 News::Revised(b) => EventKind::BreakRevised(b),
             };
             (self.tell)(Message::Event(Event { at: end, bytes: self.moved, kind }));
         }
+        foreign
     }
 }
 
@@ -612,11 +674,13 @@ pub fn head(plan: &Plan, text: &str, drive: &dyn Drive, seed: u64, started: i64)
         drive: drive.identity().clone(),
         facts: Some(drive.facts()),
         limits: drive.limits(),
-        claims: drive.claims(),
-        situation: drive.situation(),
+        claims: claims_of(plan, &drive.claims()),
+        situation: situation_of(plan, drive.situation()),
         seed,
         legs: plan.legs.iter().map(|l| l.name.clone()).collect(),
         leg_words: plan.legs.iter().map(PlannedLeg::words).collect(),
+        leg_loads: plan.legs.iter().map(PlannedLeg::load).collect(),
+        demands: plan.demands.clone(),
         leg_budgets: plan
             .legs
             .iter()
@@ -632,6 +696,30 @@ pub fn head(plan: &Plan, text: &str, drive: &dyn Drive, seed: u64, started: i64)
     }
 }
 
+/// What is claimed of a drive: by the course, and else by what is known of the drive.
+pub fn claims_of(plan: &Plan, known: &Claims) -> Claims {
+    Claims {
+        write: plan.claims.write.or(known.write),
+        read: plan.claims.read.or(known.read),
+        endurance: plan.claims.endurance.or(known.endurance),
+    }
+}
+
+/// The conditions of a run: by the course, and else by what is known of the drive.
+pub fn situation_of(plan: &Plan, mut known: Situation) -> Situation {
+    for (name, text) in &plan.situation {
+        let place = match name.as_str() {
+            "slot" => &mut known.slot,
+            "cooling" => &mut known.cooling,
+            "enclosure" => &mut known.enclosure,
+            _ => &mut known.notes,
+        };
+        *place = Some(text.clone());
+    }
+    known.ambient = plan.ambient.or(known.ambient);
+    known
+}
+
 /// The facts of a drive as planning takes them.
 pub fn plan_facts(drive: &dyn Drive) -> mile_course::DriveFacts {
     let facts = drive.facts();
@@ -640,5 +728,6 @@ pub fn plan_facts(drive: &dyn Drive) -> mile_course::DriveFacts {
         logical_block: facts.logical_block,
         has_temperature: facts.has_temperature,
         readable: facts.readable,
+        cache: facts.cache,
     }
 }

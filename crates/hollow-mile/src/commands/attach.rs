@@ -18,6 +18,11 @@ pub(crate) fn run(args: &AttachArgs) -> Result<(), Failure> {
         crate::text::say("The run was stopped.");
         return Ok(());
     }
+    if args.answer {
+        Client::connect(&path)?.commands.send(Command::Resume)?;
+        crate::text::say("It goes on.");
+        return Ok(());
+    }
     if args.text || args.format == Format::Json || !std::io::stdout().is_terminal() {
         return super::run::watch(Client::connect(&path)?, args.format);
     }

@@ -1,38 +1,229 @@
 //! `hollow-mile course`: test plans as text.
 
-use crate::cli::{CourseArgs, CourseCommand};
-use crate::session::read_course;
+use crate::bench::{self, Named};
+use crate::cli::{CourseArgs, CourseCommand, ForecastArgs, Format};
+use crate::courses::{READY, Ready};
+use crate::outlook::{HostLoad, Outlook, Past, outlook};
+use crate::session::{self, Order, logbook_path, read_course};
 use crate::{Failure, text};
-use mile_course::{Access, Action};
+use mile_core::{LegName, Nanos};
+use mile_course::{Action, Course, Leg};
+use mile_drive::Situation;
+use mile_drive::block::Consent;
+use mile_drive::file::EngineChoice;
+use mile_logbook::Logbook;
+use mile_runner::Speed;
+use std::path::Path;
+
+/// Legs of a forecast that are listed; the others are summed up.
+const MOST_LISTED: usize = 60;
 
 pub(crate) fn run(args: &CourseArgs) -> Result<(), Failure> {
-    let CourseCommand::Check { file } = &args.command;
+    match &args.command {
+        CourseCommand::Check { file } => check(file),
+        CourseCommand::Format { file, write } => format(file, *write),
+        CourseCommand::Forecast(args) => forecast(args),
+        CourseCommand::New { kind, on, out } => new(kind.as_deref(), on.as_deref(), out.as_deref()),
+    }
+}
+
+fn read(file: &Path) -> Result<String, Failure> {
+    std::fs::read_to_string(file)
+        .map_err(|e| Failure::usage(format!("the course {} cannot be read: {e}", file.display())))
+}
+
+fn check(file: &Path) -> Result<(), Failure> {
     let name = file.display();
-    let source = std::fs::read_to_string(file)
-        .map_err(|e| Failure::usage(format!("the course {name} cannot be read: {e}")))?;
-    let course = read_course(&source, &name.to_string())?;
+    let course = read_course(&read(file)?, &name.to_string())?;
     text::say(&format!(
         "{name}: \"{}\", {} legs, a sample every {}",
         course.name,
         course.legs.len(),
         course.sample_every
     ));
-    for leg in &course.legs {
-        let what = match &leg.action {
-            Action::Rest(_) => "rest".to_owned(),
-            Action::Flush => "flush".to_owned(),
-            Action::Discard(_) => "discard".to_owned(),
-            Action::Transfer(t) => {
-                let order = if t.access == Access::Random { "random" } else { "sequential" };
-                format!(
-                    "{} {order}, blocks {}, depth {}",
-                    if t.verify { "verify" } else { t.op.word() },
-                    mile_core::units::block_size(t.block),
-                    t.depth
-                )
-            }
-        };
-        text::say(&format!("    {:<14} {what}", leg.name));
+    for (leg, times) in folded(&course) {
+        let base = LegName::read(&leg.name).base;
+        let times = if times > 1 { format!("  ({times} times)") } else { String::new() };
+        text::say(&format!("    {base:<14} {}{times}", what(&leg.action)));
     }
     Ok(())
+}
+
+/// The legs as they stand in the text, and how often each comes.
+pub(crate) fn folded(course: &Course) -> Vec<(&Leg, usize)> {
+    let mut out: Vec<(&Leg, usize)> = Vec::new();
+    let mut places = std::collections::HashMap::new();
+    for leg in &course.legs {
+        let place = *places.entry(leg.line).or_insert_with(|| {
+            out.push((leg, 0));
+            out.len() - 1
+        });
+        out[place].1 += 1;
+    }
+    out
+}
+
+/// What a leg does, in words that need no drive.
+fn what(action: &Action) -> String {
+    match action {
+        Action::Rest(_) => "rest".into(),
+        Action::Flush => "flush".into(),
+        Action::Discard(_) => "discard".into(),
+        Action::Health => "look at the health".into(),
+        Action::Ask(text, _) => format!("ask \"{text}\""),
+        Action::Transfer(t) => {
+            let order = if t.access == mile_course::Access::Random { "random" } else { "sequential" };
+            let verb = match t.kind {
+                mile_course::Kind::Plain => format!("{} {order}", t.op.word()),
+                mile_course::Kind::Verify => "verify".into(),
+                mile_course::Kind::Fill(_) => "fill".into(),
+                mile_course::Kind::Scan(zones) => format!("scan in {zones} zones"),
+            };
+            format!("{verb}, blocks {}, depth {}", mile_core::units::block_size(t.block), t.depth)
+        }
+    }
+}
+
+fn format(file: &Path, write: bool) -> Result<(), Failure> {
+    let source = read(file)?;
+    // Says what is wrong in the way that all commands do.
+    read_course(&source, &file.display().to_string())?;
+    let formatted = mile_course::format(&source).unwrap_or_else(|_| source.clone());
+    if !write {
+        text::say(formatted.trim_end());
+        return Ok(());
+    }
+    if formatted != source {
+        replace(file, &formatted)?;
+    }
+    Ok(())
+}
+
+/// Puts a text in the place of a file, whole or not at all.
+pub(crate) fn replace(file: &Path, text: &str) -> Result<(), Failure> {
+    let failed = |e: std::io::Error| Failure::run(format!("cannot write {}: {e}", file.display()));
+    let folder = file.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let name = file.file_name().map_or_else(|| "course".into(), |n| n.to_string_lossy().into_owned());
+    let beside = folder.join(format!(".{name}.{}", std::process::id()));
+    std::fs::write(&beside, text).and_then(|()| std::fs::rename(&beside, file)).map_err(|e| {
+        let _ = std::fs::remove_file(&beside);
+        failed(e)
+    })
+}
+
+fn new(kind: Option<&str>, on: Option<&str>, out: Option<&Path>) -> Result<(), Failure> {
+    let Some(kind) = kind else {
+        for ready in READY {
+            text::say(&format!("{:<16} {}", ready.kind, ready.question()));
+        }
+        return Ok(());
+    };
+    let ready = Ready::find(kind).ok_or_else(|| {
+        let kinds: Vec<&str> = READY.iter().map(|r| r.kind).collect();
+        let meant = mile_course::diagnostic::closest(kind, &kinds);
+        let hint = meant.map_or(String::new(), |m| format!("; did you mean {m}?"));
+        Failure::usage(format!(
+            "there is no ready-made course `{kind}`{hint} There are: {}",
+            kinds.join(", ")
+        ))
+    })?;
+    let course = match on {
+        Some(drive) => ready.for_drive(&bench::card(drive)?),
+        None => ready.text.to_owned(),
+    };
+    let Some(out) = out else {
+        text::say(course.trim_end());
+        return Ok(());
+    };
+    let mut file = std::fs::File::create_new(out).map_err(|e| {
+        let hint = if out.exists() { "; it is left as it is" } else { "" };
+        Failure::usage(format!("cannot write {}: {e}{hint}", out.display()))
+    })?;
+    std::io::Write::write_all(&mut file, course.as_bytes())?;
+    Ok(())
+}
+
+fn forecast(args: &ForecastArgs) -> Result<(), Failure> {
+    let order = Order {
+        course_text: read(&args.file)?,
+        course_name: args.file.display().to_string(),
+        named: Named {
+            drive: args.on.clone(),
+            size: args.size,
+            seed: 1,
+            engine: EngineChoice::Auto,
+            consent: Consent::default(),
+        },
+        speed: Speed::Max,
+        keep: false,
+        discard_first: false,
+        situation: Situation::default(),
+        resume: None,
+        warnings: Vec::new(),
+    };
+    let path = logbook_path(args.logbook.as_deref())?;
+    let book = Logbook::open_existing(&path).ok();
+    if args.logbook.is_some() && book.is_none() {
+        Logbook::open_existing(&path)?;
+    }
+    let ready = session::plan(order)?;
+    let look = look(&ready, book.as_ref());
+    match args.format {
+        Format::Json => text::say(&serde_json::to_string_pretty(&look)?),
+        Format::Text => text::say(&text(&look)),
+    }
+    Ok(())
+}
+
+/// What a run that is ready comes to.
+pub(crate) fn look(ready: &session::Ready, book: Option<&Logbook>) -> Outlook {
+    let card = ready.card();
+    let past = book.map(|b| Past::of(b, &card.identity)).unwrap_or_default();
+    let host = (!card.identity.simulated).then(|| HostLoad::look(ready.disk().as_ref()));
+    let on_drive = book.is_some_and(|b| ready.is_on_drive(b.path()));
+    outlook(&ready.plan, &card, &past, host.as_ref(), on_drive)
+}
+
+/// A forecast and what speaks against a start, as text.
+fn text(look: &Outlook) -> String {
+    let cast = &look.forecast;
+    let mut out = format!("{}\n\n", capital(&look.sentence()));
+    let width = cast.legs.iter().take(MOST_LISTED).map(|l| l.leg.chars().count()).max().unwrap_or(8).min(48);
+    for leg in cast.legs.iter().take(MOST_LISTED) {
+        let time = leg.seconds.map_or("not known".into(), |s| Nanos::from_secs(s).to_string());
+        let moved = match leg.written + leg.read {
+            0 => String::new(),
+            bytes => mile_core::Bytes(bytes).to_string(),
+        };
+        let peak = leg.max_c.map_or(String::new(), |c| format!("{c:.0} °C"));
+        out.push_str(&format!(
+            "{:<width$} {time:>14} {moved:>10} {peak:>6}  {}\n",
+            leg.leg,
+            leg.basis.words()
+        ));
+    }
+    if cast.legs.len() > MOST_LISTED {
+        out.push_str(&format!("and {} legs more\n", cast.legs.len() - MOST_LISTED));
+    }
+    for note in &look.notes {
+        out.push_str(&format!("\n{note}"));
+    }
+    if !look.items.is_empty() {
+        out.push_str("\nBefore the start:\n");
+    }
+    for item in &look.items {
+        out.push_str(&format!(
+            "{:<8} {}: {}\n         {}\n",
+            item.weight.word(),
+            item.about,
+            item.why,
+            item.remedy
+        ));
+    }
+    out.trim_end().to_owned()
+}
+
+fn capital(text: &str) -> String {
+    let mut chars = text.chars();
+    chars.next().map_or(String::new(), |c| c.to_uppercase().chain(chars).collect())
 }

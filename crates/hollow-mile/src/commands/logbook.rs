@@ -44,7 +44,7 @@ fn line(entry: &Entry) -> String {
     if let Some(d) = &entry.digest {
         out.push_str(&format!(", {} in {}", Bytes(d.bytes), Nanos::from_secs(d.seconds)));
         if !d.breaks.is_empty() {
-            out.push_str(&format!(": {}", d.breaks.join("; ")));
+            out.push_str(&format!(": {}", d.causes()));
         }
     }
     out

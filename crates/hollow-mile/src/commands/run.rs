@@ -2,10 +2,11 @@
 
 use crate::bench::Named;
 use crate::cli::{EngineArg, Format, RunArgs};
+use crate::outlook::Weight;
 use crate::progress::Progress;
 use crate::session::{self, Order, logbook_path};
 use crate::{Failure, text};
-use crossbeam_channel::RecvTimeoutError;
+use crossbeam_channel::{RecvTimeoutError, Sender};
 use mile_core::{Nanos, findings};
 use mile_drive::Situation;
 use mile_drive::block::Consent;
@@ -13,7 +14,7 @@ use mile_drive::clock::Monotonic;
 use mile_drive::file::EngineChoice;
 use mile_logbook::Logbook;
 use mile_runner::remote::{Client, Frame};
-use mile_runner::{Event, EventKind, Message, Outcome, RunHead, Status};
+use mile_runner::{Command, Event, EventKind, Message, Outcome, RunHead, Status};
 use serde::Serialize;
 use std::io::IsTerminal;
 use std::time::Duration;
@@ -40,7 +41,25 @@ struct Printed<'a> {
 
 pub(crate) fn run(args: &RunArgs) -> Result<(), Failure> {
     let order = order(args)?;
-    let ready = session::prepare(order)?;
+    let mut ready = session::prepare(order)?;
+    let look = super::course::look(
+        &ready,
+        Logbook::open_existing(&logbook_path(args.logbook.as_deref())?).ok().as_ref(),
+    );
+    let warnings = look.warnings();
+    if args.strict && !warnings.is_empty() {
+        let list: Vec<String> = look
+            .items
+            .iter()
+            .filter(|i| i.weight == Weight::Warning)
+            .map(|i| format!("{}: {}; {}", i.about, i.why, i.remedy))
+            .collect();
+        return Err(Failure::usage(format!(
+            "not started, as --strict is given and there are warnings:\n{}",
+            list.join("\n")
+        )));
+    }
+    ready.accept(warnings);
     if let Some(path) = &args.truth {
         if !args.on.starts_with("sim:") {
             return Err(Failure::usage(
@@ -84,6 +103,10 @@ pub(crate) fn follow(
     loop {
         match underway.messages.recv_timeout(Duration::from_millis(100)) {
             Ok(message) => {
+                let asked = matches!(&message, Message::Event(Event { kind: EventKind::Asked(_), .. }));
+                if asked {
+                    answer_with_a_line(underway.commands.clone())?;
+                }
                 if follower.take(message) {
                     break;
                 }
@@ -107,6 +130,17 @@ pub(crate) fn follow(
         return Err(Failure::run(e.to_string()));
     }
     verdict(&ended.outcome)
+}
+
+/// Has the run go on once a line comes from standard input, or where none can come any more.
+fn answer_with_a_line(commands: Sender<Command>) -> Result<(), Failure> {
+    text::complain("Press Enter to go on.");
+    std::thread::Builder::new().name("answer".into()).spawn(move || {
+        let _ = std::io::stdin().read_line(&mut String::new());
+        // The run may be over by then.
+        let _ = commands.send(Command::Resume);
+    })?;
+    Ok(())
 }
 
 /// Whether a run that ended so is a success.
@@ -181,6 +215,7 @@ fn order(args: &RunArgs) -> Result<Order, Failure> {
         discard_first: args.discard_first,
         keep: args.keep,
         resume: None,
+        warnings: Vec::new(),
         situation: Situation {
             slot: s.slot.clone(),
             cooling: s.cooling.clone(),

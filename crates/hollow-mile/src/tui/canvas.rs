@@ -28,6 +28,12 @@ pub(crate) struct Framing {
     width: u16,
 }
 
+/// Draws the terrain of a stretch without a margin, as high as `high` MB/s.
+pub(crate) fn lane(buffer: &mut Buffer, area: Rect, theme: Theme, data: Vec<Option<Column>>, high: f64) {
+    let mut picture = Picture { buffer, area, data, theme };
+    terrain::lane(&mut picture, area.y, area.height, high);
+}
+
 /// What there is to draw.
 #[derive(Clone, Copy)]
 pub(crate) struct Scene<'a> {
@@ -153,7 +159,7 @@ fn position(ruler: Ruler, b: &Break) -> f64 {
 
 /// The number of a break as one glyph.
 pub(crate) fn numeral(index: usize) -> char {
-    u32::try_from(index).ok().filter(|i| *i < 20).and_then(|i| char::from_u32(0x2460 + i)).unwrap_or('◦')
+    u32::try_from(index).ok().filter(|i| *i < 10).and_then(|i| char::from_u32(0x2460 + i)).unwrap_or('◦')
 }
 
 /// The glyph of a cause.

@@ -41,7 +41,8 @@ pub(crate) fn draw(frame: &mut Frame<'_>, state: &mut State) {
     let body = Rect { x: area.x + 1, y: area.y + 3, width: area.width - 2, height: area.height - 5 };
     places::draw(buffer, body, state);
     footer(buffer, Rect { y: area.bottom() - 1, height: 1, ..area }, state);
-    if let Some(cursor) = overlay::draw(buffer, area, state) {
+    let on_top = overlay::draw(buffer, area, state);
+    if let Some(cursor) = on_top.or(state.cursor.filter(|_| state.overlay.is_none())) {
         frame.set_cursor_position(cursor);
     }
 }
@@ -64,23 +65,41 @@ fn header(buffer: &mut Buffer, area: Rect, state: &mut State) {
     let theme = state.theme;
     let mut x = area.x + 1;
     buffer.set_string(x, area.y, "hollow mile", theme.strong());
-    x += 14;
+    x += 13;
     state.place_spans.clear();
+    let here = state.place;
+    let named = |place: Place, all: bool| {
+        if all || place == here {
+            format!("{} {}", place.key(), place.name())
+        } else {
+            place.key().to_string()
+        }
+    };
+    // With all names and dots between, without the dots, or with the name of this place only: whatever has room.
+    let progress = if state.live.is_some() { 18 } else { 1 };
+    let width = |between: &str, all: bool| -> usize {
+        Place::ALL.iter().map(|p| named(*p, all).chars().count() + between.chars().count()).sum::<usize>()
+            - between.chars().count()
+    };
+    let room = usize::from(area.width.saturating_sub(x + progress));
+    let ways = [(" · ", true), (" ", true), (" ", false)];
+    let (between, all) = ways.into_iter().find(|(b, a)| width(b, *a) <= room).unwrap_or(ways[2]);
     for (i, place) in Place::ALL.into_iter().enumerate() {
         if i > 0 {
-            buffer.set_string(x, area.y, "· ", theme.faint());
-            x += 2;
+            buffer.set_string(x, area.y, between, theme.faint());
+            x += between.chars().count() as u16;
         }
-        let text = format!("{} {}", i + 1, place.name());
-        let style = if place == state.place {
+        let text = named(place, all);
+        let style = if place == here {
             theme.strong().add_modifier(ratatui::style::Modifier::UNDERLINED)
         } else {
             theme.faint()
         };
-        buffer.set_string(x, area.y, &text, style);
+        let room = usize::from(area.right().saturating_sub(x));
+        buffer.set_stringn(x, area.y, &text, room, style);
         let width = text.chars().count() as u16;
         state.place_spans.push((place, x..x + width));
-        x += width + 1;
+        x += width;
     }
     let Some(live) = &state.live else { return };
     let share = live.progress.share().unwrap_or(0.0);

@@ -1,6 +1,7 @@
 //! Work that takes longer than a frame, off the drawing thread.
 
-use super::state::{HealthShown, Shown};
+use super::check::{Background, Question, check};
+use super::state::{Checked, HealthShown, Shown};
 use crate::bench::{self, Card};
 use crate::figure;
 use crossbeam_channel::{Receiver, Sender, unbounded};
@@ -10,6 +11,7 @@ use mile_drive::block::probe::{TestRequest, request_test};
 use mile_drive::sysfs::Roots;
 use mile_logbook::{Entry, Logbook};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
 
 /// Time between two looks at the bench.
@@ -24,6 +26,8 @@ pub(crate) enum Done {
     /// The real drives as they are now.
     Bench(Vec<Card>),
     Health(Result<Box<HealthShown>, String>),
+    /// The course in the editor, and what was found out of its drive meanwhile.
+    Checked(Box<Checked>, Option<Arc<Background>>),
     /// A self-test was begun or ended.
     Tested(Result<(), String>),
 }
@@ -76,6 +80,14 @@ impl Jobs {
             std::thread::sleep(after);
             let shown = bench::card(&drive).map(|card| HealthShown { last: last_change(&path, &card), card });
             Done::Health(shown.map(Box::new).map_err(|f| f.message().to_owned()))
+        });
+    }
+
+    /// Reads a course and says what it comes to.
+    pub(crate) fn check(&self, question: Question) {
+        self.spawn(move || {
+            let (checked, background) = check(&question);
+            Done::Checked(Box::new(checked), background)
         });
     }
 

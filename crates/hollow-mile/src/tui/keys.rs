@@ -40,6 +40,13 @@ pub(crate) enum Action {
     ReadHealth,
     SelfTest,
     Resume,
+    Edit,
+    NewCourse,
+    FormatCourse,
+    SaveCourse,
+    OpenCourse,
+    NextDrive,
+    StartCourse,
 }
 
 /// A key, or several that mean the same.
@@ -57,10 +64,10 @@ pub(crate) struct Binding {
 }
 
 use KeyCode::{BackTab, Char, Down, End, Enter, Esc, Home, Left, Right, Tab, Up};
-use Place::{Bench, Findings, Health, Logbook, Underway};
+use Place::{Bench, Course, Fill, Findings, Health, Logbook, Underway};
 
 const CANVAS: &[Place] = &[Underway, Findings];
-const ROWS: &[Place] = &[Bench, Health, Logbook];
+const ROWS: &[Place] = &[Bench, Course, Fill, Health, Logbook];
 
 macro_rules! bind {
     ($shown:literal, [$($key:expr),*], $action:expr, $places:expr, $short:literal, $words:literal) => {
@@ -78,6 +85,34 @@ pub(crate) const TABLE: &[Binding] = &[
         "start a run",
         "start a run on the selected drive"
     ),
+    bind!(
+        "i enter",
+        [Char('i'), Enter],
+        Action::Edit,
+        &[Course],
+        "edit",
+        "change the text of the course; esc ends that"
+    ),
+    bind!("n", [Char('n')], Action::NewCourse, &[Course], "ready-made", "begin with a ready-made course"),
+    bind!(
+        "d",
+        [Char('d')],
+        Action::NextDrive,
+        &[Course],
+        "drive",
+        "look at the course on the next drive of the bench"
+    ),
+    bind!("s", [Char('s')], Action::StartCourse, &[Course], "start", "arm the drive and start the course"),
+    bind!(
+        "f",
+        [Char('f')],
+        Action::FormatCourse,
+        &[Course],
+        "format",
+        "write the course in its one canonical form"
+    ),
+    bind!("w", [Char('w')], Action::SaveCourse, &[Course], "save", "write the course to a file"),
+    bind!("o", [Char('o')], Action::OpenCourse, &[Course], "open", "read a course from a file"),
     bind!("space", [Char(' ')], Action::Pause, &[Underway], "pause", "pause the run, or go on"),
     bind!("n", [Char('n')], Action::Note, &[Underway], "note", "note something in the log"),
     bind!(
@@ -138,10 +173,12 @@ pub(crate) const TABLE: &[Binding] = &[
     bind!("home", [Home], Action::First, ROWS, "", "select the first line"),
     bind!("end", [End], Action::Last, ROWS, "", "select the last line"),
     bind!("1", [Char('1')], Action::Go(Bench), &[], "", "go to the bench"),
-    bind!("2", [Char('2')], Action::Go(Underway), &[], "", "go to the run underway"),
-    bind!("3", [Char('3')], Action::Go(Findings), &[], "", "go to the findings"),
-    bind!("4", [Char('4')], Action::Go(Health), &[], "", "go to the health of the selected drive"),
-    bind!("5", [Char('5')], Action::Go(Logbook), &[], "", "go to the logbook"),
+    bind!("2", [Char('2')], Action::Go(Course), &[], "", "go to the course"),
+    bind!("3", [Char('3')], Action::Go(Underway), &[], "", "go to the run underway"),
+    bind!("4", [Char('4')], Action::Go(Findings), &[], "", "go to the findings"),
+    bind!("5", [Char('5')], Action::Go(Fill), &[], "", "go to the figures against fill level"),
+    bind!("6", [Char('6')], Action::Go(Health), &[], "", "go to the health of the selected drive"),
+    bind!("7", [Char('7')], Action::Go(Logbook), &[], "", "go to the logbook"),
     bind!("r", [Char('r')], Action::ReadHealth, &[Health], "read again", "read the drive's health again"),
     bind!(
         "t",

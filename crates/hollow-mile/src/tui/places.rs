@@ -1,6 +1,8 @@
 //! The places, one module each, and what they share: the sentence line and the lines of breaks.
 
 mod bench;
+mod course;
+mod fill;
 mod findings;
 mod health;
 mod logbook;
@@ -40,6 +42,20 @@ pub(crate) fn sentence(state: &State) -> (String, String) {
             };
             (text, if state.is_demo { "Lantern Shoal, the demo bench".into() } else { String::new() })
         }
+        Place::Course => {
+            let place = &state.course;
+            let name =
+                if place.checked.name.is_empty() { "A course".into() } else { place.checked.name.clone() };
+            let file = place.file.as_ref().map_or(String::new(), |f| format!(", {}", f.display()));
+            let changed = if place.changed { ", not written to a file" } else { "" };
+            let doing = if place.editing {
+                "What you type goes into it; esc ends that."
+            } else {
+                "i changes it, n begins with another, s starts it."
+            };
+            (format!("{name}{file}{changed}. {doing}"), String::new())
+        }
+        Place::Fill => fill::sentence(&state.findings),
         Place::Underway => match &state.live {
             None => ("No run is underway. Start one from the bench (1).".into(), String::new()),
             Some(live) => {
@@ -66,7 +82,7 @@ pub(crate) fn sentence(state: &State) -> (String, String) {
         },
         Place::Findings => match (&state.findings.shown, state.findings.loading) {
             (_, Some(run)) => (format!("Reading run {run} …"), String::new()),
-            (None, None) => ("No run is open. Open one from the logbook (5).".into(), String::new()),
+            (None, None) => ("No run is open. Open one from the logbook (7).".into(), String::new()),
             (Some(shown), None) => {
                 let text = format!(
                     "Run {}, {}: {}, {} moved in {}.",
@@ -109,7 +125,10 @@ pub(crate) fn sentence(state: &State) -> (String, String) {
 /// Draws the place.
 pub(crate) fn draw(buffer: &mut Buffer, area: Rect, state: &mut State) {
     state.canvas_area = Rect::default();
+    state.cursor = None;
     match state.place {
+        Place::Course => state.cursor = course::draw(buffer, area, state.theme, &mut state.course),
+        Place::Fill => fill::draw(buffer, area, state.theme, &state.findings, &mut state.fill),
         Place::Bench => bench::draw(buffer, area, state.theme, &state.bench, &state.logbook.entries),
         Place::Underway => state.canvas_area = underway::draw(buffer, area, state.theme, state.live.as_mut()),
         Place::Findings => state.canvas_area = findings::draw(buffer, area, state.theme, &mut state.findings),

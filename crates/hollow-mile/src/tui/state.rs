@@ -1,8 +1,10 @@
 //! What the terminal knows: places, the run underway, the run that is looked at, and what lies on top.
 
 use super::canvas::{Framing, Scene};
+use super::check::Background;
 use super::theme::Theme;
 use crate::bench::Card;
+use crate::outlook::Outlook;
 use crate::progress::Progress;
 use crossbeam_channel::{Receiver, Sender};
 use mile_core::{Celsius, Context, Findings, LiveFindings, Trace};
@@ -10,23 +12,27 @@ use mile_logbook::Entry;
 use mile_runner::remote::{Client, Frame};
 use mile_runner::{Command, Event, Message, Outcome, RunHead, Speed, Status};
 use ratatui::layout::Rect;
+use ratatui_textarea::TextArea;
 use std::collections::{HashMap, VecDeque};
 use std::path::PathBuf;
+use std::sync::Arc;
 use tui_input::Input;
 
 /// The places, in the order of the work.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Place {
     Bench,
+    Course,
     Underway,
     Findings,
+    Fill,
     Health,
     Logbook,
 }
 
 impl Place {
-    pub(crate) const ALL: [Self; 5] =
-        [Self::Bench, Self::Underway, Self::Findings, Self::Health, Self::Logbook];
+    pub(crate) const ALL: [Self; 7] =
+        [Self::Bench, Self::Course, Self::Underway, Self::Findings, Self::Fill, Self::Health, Self::Logbook];
 
     /// The digit that leads there.
     pub(crate) fn key(self) -> usize {
@@ -36,8 +42,10 @@ impl Place {
     pub(crate) fn name(self) -> &'static str {
         match self {
             Self::Bench => "bench",
+            Self::Course => "course",
             Self::Underway => "underway",
             Self::Findings => "findings",
+            Self::Fill => "fill",
             Self::Health => "health",
             Self::Logbook => "logbook",
         }
@@ -105,7 +113,7 @@ impl Live {
         match message {
             Message::Began(head) => {
                 self.context = head.context();
-                self.findings = LiveFindings::new(self.context);
+                self.findings = LiveFindings::new(self.context.clone());
                 self.progress = Progress::new(&head);
                 self.head = *head;
             }
@@ -269,6 +277,87 @@ pub(crate) struct HealthShown {
     pub(crate) last: Option<(i64, Vec<String>)>,
 }
 
+/// What was found of the course in the editor.
+#[derive(Default)]
+pub(crate) struct Checked {
+    /// Which state of the text this is of.
+    pub(crate) generation: u64,
+    /// Name of the course.
+    pub(crate) name: String,
+    pub(crate) diagnostics: Vec<mile_course::Diagnostic>,
+    /// What it was fitted to, in words.
+    pub(crate) target: String,
+    /// What it comes to there, or why it does not fit; `None` where it cannot be read.
+    pub(crate) outlook: Option<Result<Outlook, String>>,
+    /// The legs, one after the other.
+    pub(crate) road: Vec<Stretch>,
+    /// The legs as they stand in the text, and their groups.
+    pub(crate) outline: Vec<OutlineLine>,
+}
+
+/// A stretch of the road that a course is drawn as.
+pub(crate) struct Stretch {
+    pub(crate) seconds: f64,
+    pub(crate) op: mile_core::Op,
+}
+
+/// A leg of the text with all its repeats, or the head of a group, which has none.
+#[derive(Default)]
+pub(crate) struct OutlineLine {
+    pub(crate) depth: usize,
+    pub(crate) text: String,
+    pub(crate) legs: usize,
+    pub(crate) seconds: f64,
+    pub(crate) bytes: u64,
+}
+
+/// The place of the plan.
+#[derive(Default)]
+pub(crate) struct CoursePlace {
+    pub(crate) editor: TextArea<'static>,
+    /// Whether keys go into the text.
+    pub(crate) editing: bool,
+    /// First line that is shown.
+    pub(crate) top: usize,
+    /// Counts the changes of the text and of what it is for.
+    pub(crate) generation: u64,
+    pub(crate) checked: Checked,
+    pub(crate) background: Option<Arc<Background>>,
+    /// Line of the selected drive on the bench when this was looked at last.
+    pub(crate) drive: Option<String>,
+    pub(crate) scroll: usize,
+    /// The file that it was read from or written to.
+    pub(crate) file: Option<PathBuf>,
+    /// Whether it was changed since.
+    pub(crate) changed: bool,
+}
+
+impl CoursePlace {
+    /// Puts another text into the editor.
+    pub(crate) fn set(&mut self, text: &str) {
+        self.editor = TextArea::from(text.lines());
+        (self.top, self.scroll) = (0, 0);
+        self.generation += 1;
+    }
+
+    pub(crate) fn text(&self) -> String {
+        self.editor.lines().join("\n") + "\n"
+    }
+}
+
+/// The place of fill levels.
+#[derive(Default)]
+pub(crate) struct FillPlace {
+    pub(crate) scroll: usize,
+}
+
+/// What a path is typed for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum PathFor {
+    Open,
+    Save,
+}
+
 /// What is asked before a run is started.
 pub(crate) struct StartForm {
     /// The drive; `None` is a file that is named in the form.
@@ -282,6 +371,8 @@ pub(crate) struct StartForm {
     pub(crate) arm: Input,
     /// Field that is typed into: 0 the course, 1 the path, 2 the size, 3 what arms the drive.
     pub(crate) field: usize,
+    /// What speaks against the start, and is accepted with it.
+    pub(crate) warnings: Vec<String>,
     /// What would happen, or why it cannot.
     pub(crate) outlook: Result<Vec<String>, String>,
 }
@@ -289,8 +380,14 @@ pub(crate) struct StartForm {
 /// What lies on top of the place.
 pub(crate) enum Overlay {
     Help,
-    Commands { typed: Input, selected: usize },
+    Commands {
+        typed: Input,
+        selected: usize,
+    },
     Note(Input),
+    /// The ready-made courses; the selected one.
+    Chooser(usize),
+    Path(PathFor, Input),
     Start(Box<StartForm>),
     SelfTest,
     ConfirmStop,
@@ -312,6 +409,8 @@ pub(crate) struct State {
     pub(crate) logbook_path: PathBuf,
     pub(crate) is_demo: bool,
     pub(crate) bench: BenchPlace,
+    pub(crate) course: CoursePlace,
+    pub(crate) fill: FillPlace,
     pub(crate) live: Option<Live>,
     pub(crate) findings: FindingsPlace,
     pub(crate) health: HealthPlace,
@@ -321,6 +420,8 @@ pub(crate) struct State {
     pub(crate) choices: Vec<Choice>,
     /// Where the canvas was drawn last, for the mouse.
     pub(crate) canvas_area: Rect,
+    /// Where the terminal's cursor belongs in the place, if it is shown.
+    pub(crate) cursor: Option<ratatui::layout::Position>,
     /// Where the names of the places stand in the header, for the mouse.
     pub(crate) place_spans: Vec<(Place, std::ops::Range<u16>)>,
     pub(crate) quit: bool,

@@ -40,7 +40,7 @@ fn press(state: &mut State, keys: &str) {
 
 /// The messages of a whole run of a ready-made course.
 fn messages(course: usize) -> Vec<Message> {
-    let text = super::COURSES[course];
+    let text = crate::courses::READY[course].text;
     let mut drive = mile_drive::sim::SimDrive::new("sim:merrow-k2", 1).unwrap();
     let plan = mile_course::plan(&mile_course::parse(text).unwrap(), &run::plan_facts(&drive)).unwrap();
     let head = run::head(&plan, text, &drive, 1, 1_790_000_000);
@@ -58,8 +58,8 @@ fn with_run(course: usize) -> State {
         run: 7,
         status: Status::Done,
         head: live.head.clone(),
-        context: live.context,
         findings: mile_core::findings(live.findings.trace(), &live.context),
+        context: live.context.clone(),
         trace: live.findings.trace().clone(),
         events: live.events.clone(),
     };
@@ -108,7 +108,7 @@ fn what_is_missing_is_said_with_what_to_do() {
     let mut state = fresh();
     for (place, words) in [
         (Place::Underway, "No run is underway. Start one from the bench (1)."),
-        (Place::Findings, "No run is open. Open one from the logbook (5)."),
+        (Place::Findings, "No run is open. Open one from the logbook (7)."),
         (Place::Logbook, "The logbook has no run yet."),
     ] {
         state.place = place;
@@ -172,9 +172,11 @@ fn the_start_form_says_what_a_run_would_write_and_refuses_what_cannot_be() {
     let mut state = fresh();
     press(&mut state, "s");
     assert!(screen(&mut state, 120, 40).contains("Writes at most 1,600 GB, 0.133 % of the rated endurance."));
-    press(&mut state, "→");
+    press(&mut state, "h");
     assert!(screen(&mut state, 120, 40).contains("Writes at most 600.0 GB"));
-    press(&mut state, "\x1b↓↓s");
+    press(&mut state, "\x1b");
+    update::act(&mut state, &Jobs::new(), Action::Last);
+    press(&mut state, "s");
     let Some(Overlay::Start(form)) = &state.overlay else { panic!("no form") };
     assert!(form.drive.is_none());
     press(&mut state, "/no/such");
@@ -256,7 +258,7 @@ fn mouse(state: &mut State, column: u16, row: u16) {
 fn the_mouse_picks_places_and_puts_the_cursor() {
     let mut state = with_run(1);
     let text = screen(&mut state, 159, 46);
-    let at = text.lines().next().unwrap().find("3 findings").unwrap();
+    let at = text.lines().next().unwrap().find("4 findings").unwrap();
     // Every glyph before it in the header is one byte but the dots, which are two.
     let dots = text[..at].matches('·').count();
     mouse(&mut state, (at - dots) as u16 + 2, 0);
@@ -303,7 +305,7 @@ fn the_other_theme_changes_colours_and_no_character() {
 #[test]
 fn esc_goes_back_the_way_that_was_come() {
     let mut state = with_run(0);
-    press(&mut state, "4312");
+    press(&mut state, "5413");
     assert_eq!(state.place, Place::Underway);
     press(&mut state, "\x1b");
     assert_eq!(state.place, Place::Bench);

@@ -1,8 +1,10 @@
 //! What happens on a key, a click, a message of the run, or the result of work in the background.
 
+mod course;
+
 use super::jobs::{Done, Jobs};
 use super::keys::{self, Action};
-use super::state::{Choice, HealthPlace, Live, Overlay, Place, StartForm, State};
+use super::state::{Choice, HealthPlace, Live, Overlay, PathFor, Place, StartForm, State};
 use crate::bench::Named;
 use crate::session::{self, Order};
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, MouseButton, MouseEvent, MouseEventKind};
@@ -18,6 +20,8 @@ use std::time::Duration;
 use tui_input::Input;
 use tui_input::backend::crossterm::EventHandler;
 
+/// Legs that are listed before a start.
+const MOST_LEGS: usize = 10;
 /// Seed of runs that are started from the terminal.
 const SEED: u64 = 1;
 
@@ -28,6 +32,8 @@ pub(crate) fn input(state: &mut State, jobs: &Jobs, event: &Event) {
             state.notice = None;
             if state.overlay.is_some() {
                 overlay_key(state, jobs, *key);
+            } else if state.course.editing && state.place == Place::Course {
+                course::edit_key(state, jobs, *key);
             } else if state.logbook.filtering && state.place == Place::Logbook {
                 filter_key(state, event, *key);
             } else if let Some(action) = keys::action(state.place, *key) {
@@ -81,7 +87,7 @@ fn with_framing(
             }
             state.findings.framing = framing;
         }
-        Place::Bench | Place::Health | Place::Logbook => {}
+        Place::Bench | Place::Course | Place::Fill | Place::Health | Place::Logbook => {}
     }
 }
 
@@ -134,6 +140,8 @@ fn overlay_key(state: &mut State, jobs: &Jobs, key: KeyEvent) {
             text.handle_event(&event);
             state.overlay = Some(Overlay::Note(text));
         }
+        Overlay::Chooser(selected) => course::chooser_key(state, jobs, selected, key),
+        Overlay::Path(purpose, path) => course::path_key(state, jobs, purpose, path, key),
         Overlay::Start(form) => start_key(state, *form, key),
         Overlay::SelfTest => {
             let request = match key.code {
@@ -164,6 +172,9 @@ fn overlay_key(state: &mut State, jobs: &Jobs, key: KeyEvent) {
 
 /// What a place needs when it is come to.
 fn arrive(state: &mut State, jobs: &Jobs) {
+    if state.place == Place::Course {
+        course::arrive(state, jobs);
+    }
     if state.place != Place::Health {
         return;
     }
@@ -245,6 +256,7 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         Action::Pause | Action::Note | Action::SkipLeg | Action::Stop if !state.is_underway() => {
             state.complain("No run is underway.");
         }
+        Action::Pause if asked(state) => command(state, Command::Resume),
         Action::Pause => {
             let paused = state.live.as_ref().is_some_and(|l| l.progress.paused);
             command(state, if paused { Command::Resume } else { Command::Pause });
@@ -253,7 +265,15 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         Action::SkipLeg => command(state, Command::Skip),
         Action::Stop => state.overlay = Some(Overlay::ConfirmStop),
         Action::Start => ask_start(state),
+        Action::Open if state.place == Place::Underway && asked(state) => command(state, Command::Resume),
         Action::Open => open(state, jobs),
+        Action::Edit => state.course.editing = true,
+        Action::NewCourse => state.overlay = Some(Overlay::Chooser(0)),
+        Action::FormatCourse => course::format(state, jobs),
+        Action::SaveCourse => course::ask_path(state, PathFor::Save),
+        Action::OpenCourse => course::ask_path(state, PathFor::Open),
+        Action::NextDrive => course::next_drive(state, jobs),
+        Action::StartCourse => course::ask_start(state),
         Action::Export => export(state, jobs),
         Action::Filter => state.logbook.filtering = true,
         Action::StartNext => start_next(state),
@@ -273,6 +293,8 @@ fn step_line(state: &mut State, by: isize) {
             state.bench.chosen = true;
         }
         Place::Health => state.health.scroll = step(state.health.scroll, 400),
+        Place::Course => state.course.scroll = step(state.course.scroll, 4000),
+        Place::Fill => state.fill.scroll = step(state.fill.scroll, 400),
         Place::Logbook => {
             state.logbook.selected = step(state.logbook.selected, state.logbook.visible().len())
         }
@@ -296,7 +318,7 @@ fn step_break(state: &mut State, by: isize) {
             let count = state.findings.shown.as_ref().map_or(0, |s| s.findings.breaks.len());
             state.findings.selected = step(state.findings.selected, count);
         }
-        Place::Bench | Place::Health | Place::Logbook => {}
+        Place::Bench | Place::Course | Place::Fill | Place::Health | Place::Logbook => {}
     }
     with_framing(state, |framing, scene| {
         if let Some(b) = scene.selected.and_then(|i| scene.breaks.get(i)) {
@@ -352,9 +374,14 @@ fn export(state: &mut State, jobs: &Jobs) {
     }
 }
 
+/// Whether the run waits for the operator.
+fn asked(state: &State) -> bool {
+    state.live.as_ref().is_some_and(|l| l.progress.asked.is_some())
+}
+
 fn ask_start(state: &mut State) {
     if state.is_underway() {
-        state.complain("A run is underway; one run at a time. Stop it first, in its place (2).");
+        state.complain("A run is underway; one run at a time. Stop it first, in its place (3).");
         return;
     }
     let card = state.bench.cards.get(state.bench.selected);
@@ -371,6 +398,7 @@ fn ask_start(state: &mut State) {
         size: Input::new("4GB".into()),
         arming_word,
         arm: Input::default(),
+        warnings: Vec::new(),
         outlook: Ok(Vec::new()),
     };
     look_ahead(state, &mut form);
@@ -399,6 +427,7 @@ fn start_next(state: &mut State) {
         path: Input::new(drive),
         size: Input::new("4GB".into()),
         field: usize::from(!named),
+        warnings: Vec::new(),
         outlook: Ok(Vec::new()),
     };
     look_ahead(state, &mut form);
@@ -424,6 +453,7 @@ fn order(state: &State, form: &StartForm) -> Result<Order, String> {
         speed: state.speed,
         keep: false,
         discard_first: false,
+        warnings: form.warnings.clone(),
         resume: None,
         situation: Situation::default(),
     })
@@ -446,12 +476,16 @@ fn consent(form: &StartForm) -> Consent {
 }
 
 /// Says what would happen.
-fn look_ahead(state: &State, form: &mut StartForm) {
+pub(super) fn look_ahead(state: &State, form: &mut StartForm) {
     form.outlook = order(state, form)
         .and_then(|o| session::plan(o).map_err(|f| f.message().to_owned()))
         .map(|ready| {
-            let mut lines: Vec<String> =
-                ready.plan.legs.iter().map(|l| format!("{:<10} {}", l.name, l.words())).collect();
+            let legs = &ready.plan.legs;
+            let line = |l: &mile_course::PlannedLeg| format!("{:<10} {}", l.name, l.words());
+            let mut lines: Vec<String> = legs.iter().take(MOST_LEGS).map(line).collect();
+            if legs.len() > MOST_LEGS {
+                lines.push(format!("… and {} legs more", legs.len() - MOST_LEGS));
+            }
             lines.push(String::new());
             let writes = ready.plan.writes();
             let share = ready.endurance().map_or(String::new(), |e| {
@@ -464,7 +498,8 @@ fn look_ahead(state: &State, form: &mut StartForm) {
                 .any(|l| matches!(&l.work, mile_course::Work::Transfer(t) if t.by_time));
             let more = if timed { " Legs that only a time ends write what they can besides." } else { "" };
             lines.push(format!("Writes at most {writes}{share}.{more}"));
-            lines.extend(ready.plan.notes.iter().cloned());
+            lines.extend(ready.plan.notes.iter().filter(|n| !form.warnings.contains(n)).cloned());
+            lines.extend(form.warnings.iter().map(|w| format!("! {w}")));
             if let Some(word) = form.arming_word.as_ref().filter(|_| ready.plan.changes_the_drive()) {
                 lines.push(format!(
                     "All that is on this drive will be lost. To allow it, type its serial number or name, {word}, and behind it what may be destroyed if something is found on it."
@@ -531,7 +566,7 @@ fn start(state: &mut State, form: &StartForm) -> Result<(), String> {
 fn resume(state: &mut State) -> Result<(), crate::Failure> {
     if state.is_underway() {
         return Err(crate::Failure::usage(
-            "A run is underway; one run at a time. Stop it first, in its place (2).",
+            "A run is underway; one run at a time. Stop it first, in its place (3).",
         ));
     }
     let Some(run) = state.logbook.visible().get(state.logbook.selected).map(|e| e.run) else { return Ok(()) };
@@ -629,6 +664,7 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
             }
         }
         Done::Bench(cards) => state.bench.set_real(cards, state.is_demo),
+        Done::Checked(checked, background) => course::checked(state, *checked, background),
         Done::Health(Ok(shown)) => {
             if state.health.drive.as_deref() == Some(&shown.card.identity.name) {
                 let running =

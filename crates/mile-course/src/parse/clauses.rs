@@ -1,83 +1,127 @@
-//! The clauses of a leg, and the quantities in them.
+//! The clauses of a leg.
 
-use super::{Parser, Read, op_of};
-use crate::course::{Access, End, Position};
-use crate::diagnostic::{Diagnostic, closest};
-use crate::token::Kind;
-use mile_core::{Bytes, Celsius, Nanos, Op, Rate, units::size_unit};
+use super::{Parser, Read};
+use crate::course::{Access, End, Position, Range, Seen};
+use crate::diagnostic::Diagnostic;
+use mile_core::{Bytes, Nanos, Op, Rate};
 
 /// One clause of a leg.
-pub(crate) enum Clause {
+pub(super) enum Clause {
     Rest(Vec<End>),
     Transfer(Op, Access),
     Verify,
+    Fill(Position),
+    Scan,
     Flush,
     Discard,
+    Health,
+    Ask(String),
     Reads(f64),
     Workers(f64),
     Rate(Rate),
     Blocks(Bytes),
     Depth(f64),
-    Over(Position, Position),
+    Zones(f64),
+    Shifted(Bytes),
+    Incompressible(f64),
+    Cached,
+    Over(Range),
     Until(Vec<End>),
     AtMost(Nanos),
+    AtMostMoved(Bytes),
     /// Reported already.
     Unread,
 }
 
-const TIME_UNITS: [(&str, f64); 5] =
-    [("ms", 1e-3), ("s", 1.0), ("min", 60.0), ("h", 3600.0), ("d", 86_400.0)];
-const SIZE_UNITS: [&str; 9] = ["B", "kB", "MB", "GB", "TB", "KiB", "MiB", "GiB", "TiB"];
+/// The words that begin a clause. The canonical form of a leg has them in this order.
+pub(crate) const CLAUSES: [&str; 24] = [
+    "write",
+    "read",
+    "mixed",
+    "verify",
+    "fill",
+    "scan",
+    "rest",
+    "flush",
+    "discard",
+    "health",
+    "ask",
+    "reads",
+    "blocks",
+    "depth",
+    "workers",
+    "rate",
+    "zones",
+    "shifted",
+    "incompressible",
+    "through",
+    "over",
+    "until",
+    "for",
+    "at",
+];
+
+/// Round of a steady state where the course names none.
+const ROUND: Nanos = Nanos(60_000_000_000);
 
 impl Parser {
-    pub(crate) fn clause(&mut self) -> Read<Clause> {
-        let words = [
-            "write", "read", "rest", "blocks", "depth", "over", "until", "at", "for", "mixed", "verify",
-            "flush", "discard", "reads", "workers", "rate",
-        ];
-        let index = self.one_of(&words)?;
-        Ok(match index {
-            0 | 1 | 9 => {
-                let access = match self.one_of(&["sequential", "random"])? {
-                    0 => Access::Sequential,
-                    _ => Access::Random,
-                };
-                Clause::Transfer(op_of(words[index]), access)
-            }
-            10 => Clause::Verify,
-            11 => Clause::Flush,
-            12 => Clause::Discard,
-            13 => {
-                let span = self.here();
-                let share = self.number("a share, such as `reads 70 %`")?;
-                if !matches!(self.peek(), Some(Kind::Percent)) {
-                    return self.expected("`%`", None);
-                }
-                self.at += 1;
-                if !(0.0..=100.0).contains(&share) {
-                    return self
-                        .fail(Diagnostic::new(span, format!("a share is at most 100 %, found {share} %")));
-                }
-                Clause::Reads(share / 100.0)
-            }
-            14 => Clause::Workers(self.number("how many workers, such as `workers 4`")?),
-            15 => Clause::Rate(self.rate()?),
-            2 if self.take_word("for") => Clause::Rest(vec![End::After(self.duration()?)]),
-            2 if self.take_word("until") => Clause::Rest(self.ends()?),
-            2 => Clause::Rest(Vec::new()),
-            3 => Clause::Blocks(self.size()?),
-            4 => Clause::Depth(self.number("how many operations are in flight, such as `depth 16`")?),
-            5 => {
-                let from = self.position()?;
+    pub(super) fn clause(&mut self) -> Read<Clause> {
+        Ok(match CLAUSES[self.one_of_many("what the leg does, or how", &CLAUSES, true)?] {
+            "write" => Clause::Transfer(Op::Write, self.access()?),
+            "read" => Clause::Transfer(Op::Read, self.access()?),
+            "mixed" => Clause::Transfer(Op::Mixed, self.access()?),
+            "verify" => Clause::Verify,
+            "fill" => {
                 self.word("to")?;
-                Clause::Over(from, self.position()?)
+                Clause::Fill(self.position()?)
             }
-            6 => Clause::Until(self.ends()?),
-            7 => {
+            "scan" => Clause::Scan,
+            "rest" if self.take_word("for") => Clause::Rest(vec![End::After(self.duration()?)]),
+            "rest" if self.take_word("until") => Clause::Rest(self.ends()?),
+            "rest" => Clause::Rest(Vec::new()),
+            "flush" => Clause::Flush,
+            "discard" => Clause::Discard,
+            "health" => Clause::Health,
+            "ask" => Clause::Ask(self.text("what the operator is told, in double quotes")?),
+            "reads" => Clause::Reads(self.share("a share, such as `reads 70 %`")?),
+            "blocks" => Clause::Blocks(self.size()?),
+            "depth" => Clause::Depth(self.plain("how many operations are in flight, such as `depth 16`")?),
+            "workers" => Clause::Workers(self.plain("how many workers, such as `workers 4`")?),
+            "rate" => Clause::Rate(self.rate()?),
+            "zones" => Clause::Zones(self.plain("how many zones, such as `zones 512`")?),
+            "shifted" => {
+                self.word("by")?;
+                Clause::Shifted(self.size()?)
+            }
+            "incompressible" => Clause::Incompressible(self.share("a share, such as `incompressible 50 %`")?),
+            "through" => {
+                let _ = self.take_word("the");
+                let _ = self.take_word("host");
+                self.word("cache")?;
+                Clause::Cached
+            }
+            "over" => Clause::Over(self.range()?),
+            "until" => Clause::Until(self.ends()?),
+            "at" => {
                 self.word("most")?;
-                Clause::AtMost(self.duration()?)
+                if self.is_time() {
+                    return Ok(Clause::AtMost(self.duration()?));
+                }
+                let start = self.at;
+                self.number("a limit, such as `at most 10 min` or `at most 50 GB written`")?;
+                self.at = start;
+                let bytes = self.size()?;
+                self.one_of(&["written", "read", "moved"])?;
+                Clause::AtMostMoved(bytes)
             }
             _ => Clause::Until(vec![End::After(self.duration()?)]),
+        })
+    }
+
+    fn access(&mut self) -> Read<Access> {
+        Ok(match self.one_of(&["sequential", "random"])? {
+            0 => Access::Sequential,
+            _ => Access::Random,
         })
     }
 
@@ -89,24 +133,52 @@ impl Parser {
         Ok(ends)
     }
 
-    /// `600 GB written`, `10 min`, `one pass`, `temperature below 35 °C`.
+    /// `600 GB written`, `10 min`, `one pass`, `temperature below 35 °C for 1 min`, `steady state in rounds of 1 min`, `a break for
+    /// 30 s`, `3 errors`.
     fn end(&mut self) -> Read<End> {
         if self.take_word("temperature") {
-            self.word("below")?;
-            return Ok(End::TemperatureBelow(self.celsius()?));
+            let above = self.one_of(&["below", "above"])? == 1;
+            let limit = self.celsius()?;
+            let hold = self.held()?;
+            return Ok(End::Seen(if above { Seen::Above(limit, hold) } else { Seen::Below(limit, hold) }));
         }
         if self.take_word("one") {
             self.word("pass")?;
             return Ok(End::Pass);
         }
-        let start = self.at;
-        let what = "what ends the leg: `600 GB written`, `10 min`, `one pass` or `temperature below 35 °C`";
-        self.number(what)?;
-        let unit = self
-            .unit(&["B", "kB", "MB", "GB", "TB", "KiB", "MiB", "GiB", "TiB", "ms", "s", "min", "h", "d"])?;
-        if TIME_UNITS.iter().any(|(u, _)| *u == unit) {
-            self.at = start;
+        if self.take_word("steady") {
+            self.word("state")?;
+            if !self.take_word("in") {
+                return Ok(End::Seen(Seen::Steady(ROUND)));
+            }
+            self.word("rounds")?;
+            self.word("of")?;
+            let span = self.here();
+            let round = self.duration()?;
+            if round.0 < 1_000_000_000 {
+                return self
+                    .fail(Diagnostic::new(span, format!("a round lasts at least 1 s, found {round}")));
+            }
+            return Ok(End::Seen(Seen::Steady(round)));
+        }
+        if self.take_word("a") || self.is_word(0, "break") {
+            self.word("break")?;
+            return Ok(End::Seen(Seen::Break(self.held()?)));
+        }
+        if self.is_time() {
             return Ok(End::After(self.duration()?));
+        }
+        let (start, span) = (self.at, self.here());
+        let what = "what ends the leg: `600 GB written`, `10 min`, `one pass`, `a break`, `steady state`, `3 errors` or `temperature below 35 °C`";
+        let count = self.number(what)?;
+        if self.take_word("errors") || self.take_word("error") {
+            let count = self.whole(span, count)?;
+            return Ok(End::Seen(Seen::Errors(count.max(1))));
+        }
+        if self.unit.is_none() {
+            self.unit(&[
+                "B", "kB", "MB", "GB", "TB", "KiB", "MiB", "GiB", "TiB", "ms", "s", "min", "h", "d", "errors",
+            ])?;
         }
         self.at = start;
         let bytes = self.size()?;
@@ -114,81 +186,8 @@ impl Parser {
         Ok(End::Moved(bytes))
     }
 
-    fn position(&mut self) -> Read<Position> {
-        let start = self.at;
-        let span = self.here();
-        let value = self.number("a share or an address, such as `50 %` or `100 GB`")?;
-        if matches!(self.peek(), Some(Kind::Percent)) {
-            self.at += 1;
-            if value > 100.0 {
-                return self
-                    .fail(Diagnostic::new(span, format!("a share is at most 100 %, found {value} %")));
-            }
-            return Ok(Position::Share(value / 100.0));
-        }
-        self.at = start;
-        Ok(Position::At(self.size()?))
-    }
-
-    pub(crate) fn number(&mut self, what: &str) -> Read<f64> {
-        if let Some(&Kind::Number(value)) = self.peek() {
-            self.at += 1;
-            return Ok(value);
-        }
-        self.expected(what, None)
-    }
-
-    /// One of `units`, as written there or in another case where that is not ambiguous.
-    fn unit<'a>(&mut self, units: &[&'a str]) -> Read<&'a str> {
-        if let Some(Kind::Word(word)) = self.peek() {
-            let exact = units.iter().find(|u| **u == word.as_str());
-            if let Some(unit) = exact.or_else(|| units.iter().find(|u| u.eq_ignore_ascii_case(word))) {
-                self.at += 1;
-                return Ok(unit);
-            }
-            let hint = closest(word, units).map(|u| format!("did you mean `{u}`?"));
-            return self.expected(&format!("a unit ({})", units.join(", ")), hint);
-        }
-        self.expected(&format!("a unit ({})", units.join(", ")), None)
-    }
-
-    pub(crate) fn duration(&mut self) -> Read<Nanos> {
-        let value = self.number("a time, such as `250 ms` or `10 min`")?;
-        let unit = self.unit(&TIME_UNITS.map(|(u, _)| u))?;
-        let factor = TIME_UNITS.iter().find(|(u, _)| *u == unit).map_or(1.0, |(_, f)| *f);
-        Ok(Nanos::from_secs(value * factor))
-    }
-
-    fn size(&mut self) -> Read<Bytes> {
-        let value = self.number("a size, such as `1 MiB` or `600 GB`")?;
-        let unit = self.unit(&SIZE_UNITS)?;
-        Ok(Bytes((value * size_unit(unit).unwrap_or(1) as f64).round() as u64))
-    }
-
-    /// `300 MB/s`.
-    fn rate(&mut self) -> Read<Rate> {
-        let span = self.here();
-        let bytes = self.size()?;
-        if !matches!(self.peek(), Some(Kind::Stray('/'))) {
-            return self.expected("`/s`", Some("a rate is a size in a second, such as `300 MB/s`".into()));
-        }
-        self.at += 1;
-        self.word("s")?;
-        if bytes.0 == 0 {
-            return self.fail(Diagnostic::new(span, "a rate of 0 never moves anything"));
-        }
-        Ok(Rate(bytes.0 as f64))
-    }
-
-    pub(crate) fn celsius(&mut self) -> Read<Celsius> {
-        let value = self.number("a temperature, such as `80 °C`")?;
-        let unit = ["°C", "C"].into_iter().any(|u| self.take_word(u));
-        if !unit {
-            return self.expected(
-                "`°C`",
-                Some("temperatures are in °C; `C` will do where ° is hard to type".into()),
-            );
-        }
-        Ok(Celsius(value))
+    /// `for 30 s`, or nothing.
+    fn held(&mut self) -> Read<Nanos> {
+        if self.take_word("for") { self.duration() } else { Ok(Nanos(0)) }
     }
 }

@@ -261,6 +261,7 @@ impl Drive for BlockDrive {
             logical_block: self.found.logical_block,
             has_temperature: self.told.health.temperature.is_some(),
             readable: true,
+            cache: None,
         }
     }
 

@@ -9,7 +9,7 @@ use crate::raw::{self, RawError};
 use crate::scsi::{self, Inquiry};
 use crate::sysfs::Roots;
 use crate::{Limits, Link};
-use mile_core::{Bytes, Celsius};
+use mile_core::Celsius;
 use serde::{Deserialize, Serialize};
 use std::fs::{File, OpenOptions};
 use std::os::unix::fs::OpenOptionsExt;
@@ -249,31 +249,13 @@ fn ata_drive(roots: &Roots, found: &Found, file: &File, id: Identify, page: &[u8
         asked.miss("Self-tests", "not offered by this drive");
     }
     let mut health = asked.health;
-    let statistic = |name: &str| health.statistics.iter().find(|s| s.name == name).map(|s| s.value);
-    let unsigned = |name: &str| statistic(name).and_then(|v| u64::try_from(v).ok());
-    let celsius = |name: &str| statistic(name).map(|v| Celsius(v as f64));
     let smart = smart.unwrap_or_default();
-    let block = u64::from(id.logical_block);
-    let [reallocated, pending, offline] = smart.sectors();
-    health.temperature = celsius("temperature").or(sct.0).or(smart.temperature());
-    health.highest = celsius("highest temperature").or(sct.1);
-    health.used_pct = unsigned("endurance used").and_then(|v| u8::try_from(v).ok());
-    health.written = unsigned("logical sectors written").map(|s| Bytes(s.saturating_mul(block)));
-    health.read = unsigned("logical sectors read").map(|s| Bytes(s.saturating_mul(block)));
-    health.power_on_hours = unsigned("power-on hours").or(smart.power_on_hours());
-    health.power_cycles = unsigned("power-on resets").or(smart.power_cycles());
-    health.media_errors = unsigned("uncorrectable errors reported");
-    health.sectors = [
-        unsigned("reallocated sectors").or(reallocated),
-        unsigned("sectors waiting for reallocation").or(pending),
-        offline,
-    ];
-    health.warnings.extend(smart.attributes.iter().filter(|a| a.failed()).map(|a| {
-        let what = a.meaning.as_deref().map_or(String::new(), |m| format!(" ({m})"));
-        format!("attribute {}{what} is at its threshold", a.id)
-    }));
-    let limits = Limits { warn: celsius("specified maximum temperature"), critical: None };
-    health.attributes = smart.attributes;
+    let statistics = std::mem::take(&mut health.statistics);
+    health.of_ata(&smart, statistics, u64::from(id.logical_block));
+    health.temperature = health.temperature.or(sct.0).or(smart.temperature());
+    health.highest = health.highest.or(sct.1);
+    let warn = health.statistics.iter().find(|s| s.name == "specified maximum temperature");
+    let limits = Limits { warn: warn.map(|s| Celsius(s.value as f64)), critical: None };
     health.self_test = tests;
     let some = |t: &String| Some(t.clone()).filter(|t| !t.is_empty());
     Probe {

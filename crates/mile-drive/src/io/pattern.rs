@@ -39,6 +39,8 @@ pub struct Pool {
     seed: u64,
     pass: u32,
     worker: u32,
+    /// Bytes of every 4 KiB that cannot be compressed; the others are zeros.
+    random: usize,
 }
 
 /// A mix in which every bit depends on every bit (the finaliser of SplitMix64; Steele, Lea and Flood, "Fast splittable
@@ -58,7 +60,14 @@ fn check(words: &[u64; 4]) -> u64 {
 impl Pool {
     /// The data of a pass.
     pub fn new(seed: u64, pass: u32, worker: u32) -> Self {
-        Self { seed, pass, worker }
+        Self { seed, pass, worker, random: SEALED }
+    }
+
+    /// With zeros behind this share, 0 to 1, of every 4 KiB, which a drive that compresses takes away.
+    #[must_use]
+    pub fn compressible(mut self, share: f64) -> Self {
+        self.random = (share.clamp(0.0, 1.0) * SEALED as f64).round() as usize;
+        self
     }
 
     /// Seed of the run, and number of the worker.
@@ -82,6 +91,14 @@ impl Pool {
                 memory[at..at + count].copy_from_slice(&whole[within..]);
             }
             at += count;
+        }
+        if self.random < SEALED {
+            let ahead = (SEALED - place % SEALED) % SEALED;
+            // A block smaller than a page may begin within one.
+            for page in memory.get_mut(ahead.min(memory.len())..).unwrap_or_default().chunks_mut(SEALED) {
+                let keep = self.random.min(page.len());
+                page[keep..].fill(0);
+            }
         }
     }
 
@@ -291,6 +308,16 @@ mod tests {
             counts.iter().filter(|c| **c > 0).map(|&c| -f64::from(c) / n * (f64::from(c) / n).log2()).sum();
         assert!(entropy > 7.992, "{entropy}");
         assert!(!is_stamped(&[0; STRIDE], 0) && !is_stamped(&[], 0));
+    }
+
+    #[test]
+    fn the_share_that_cannot_be_compressed_is_what_was_asked_for() {
+        for share in [0.0, 0.25, 0.5, 1.0] {
+            let arena = Arena::filled(1, 1 << 20, &Pool::new(7, 1, 0).compressible(share));
+            let zeros = arena.whole.bytes().iter().filter(|b| **b == 0).count() as f64 / (1 << 20) as f64;
+            // One random byte in 256 is a zero too.
+            assert!((zeros - (1.0 - share) - share / 256.0).abs() < 0.002, "{share}: {zeros}");
+        }
     }
 
     fn written(pass: u32, block: usize, slot: usize, address: u64) -> Vec<u8> {

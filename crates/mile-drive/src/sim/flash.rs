@@ -26,6 +26,8 @@ pub(super) struct Translation {
     /// Bytes in the cache.
     pub(super) cached: f64,
     pub(super) mode: Mode,
+    /// Bytes that may go past the cache before it has to be folded.
+    direct_left: f64,
     idle_s: f64,
 }
 
@@ -43,6 +45,7 @@ impl Translation {
             last_was_mapped: false,
             cached: 0.0,
             mode: Mode::Cache,
+            direct_left: f64::INFINITY,
             idle_s: 0.0,
         }
     }
@@ -74,7 +77,13 @@ impl Translation {
     pub(super) fn collection(&self) -> f64 {
         let knee = self.flash.collect_from_fill;
         let over = ((self.fill() - knee) / (1.0 - knee).max(1e-6)).clamp(0.0, 1.0);
-        if self.last_was_mapped { 1.0 + self.flash.collect_cost * over } else { 1.0 }
+        if self.last_was_mapped {
+            1.0 + self.flash.collect_cost * over
+        } else if self.mode == Mode::Cache {
+            1.0
+        } else {
+            1.0 + self.flash.fill_cost * over
+        }
     }
 
     /// Takes in a write. Gives whether the cache became full with it.
@@ -93,11 +102,16 @@ impl Translation {
             self.cached += bytes as f64;
             if self.cached >= self.cache_size() {
                 self.mode = Mode::Direct;
+                let free = 1.0 - self.fill();
+                self.direct_left = self.flash.second_stage_gb.map_or(f64::INFINITY, |gb| gb * 1e9 * free);
                 return true;
             }
-        } else if self.mode == Mode::Direct && self.capacity - self.mapped_bytes < 2.0 * self.cached {
+        } else if self.mode == Mode::Direct {
+            self.direct_left -= bytes as f64;
             // One-bit cells hold `bits` times their data's worth of space, which is needed now.
-            self.mode = Mode::Folding;
+            if self.direct_left <= 0.0 || self.capacity - self.mapped_bytes < 2.0 * self.cached {
+                self.mode = Mode::Folding;
+            }
         }
         false
     }

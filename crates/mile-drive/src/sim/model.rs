@@ -5,9 +5,12 @@ use serde::Deserialize;
 use std::path::Path;
 
 /// The models that are compiled in: name and text.
-const BUILT_IN: [(&str, &str); 2] = [
+const BUILT_IN: [(&str, &str); 5] = [
     ("merrow-k2", include_str!("models/merrow-k2.toml")),
     ("merrow-k2-finned", include_str!("models/merrow-k2-finned.toml")),
+    ("halyard-q4", include_str!("models/halyard-q4.toml")),
+    ("bittern-s1", include_str!("models/bittern-s1.toml")),
+    ("sprat", include_str!("models/sprat.toml")),
 ];
 
 /// Names of the models that are compiled in.
@@ -28,6 +31,33 @@ pub struct Model {
     pub controller: Controller,
     pub thermal: ThermalModel,
     pub health: HealthModel,
+    /// Stretches of the surface that are slower.
+    #[serde(default)]
+    pub weak: Vec<Weak>,
+}
+
+/// A stretch of the surface, as shares of the capacity, and the share of its pace that the drive has there.
+#[derive(Clone, Debug, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[expect(missing_docs, reason = "the model files document their parameters")]
+pub struct Weak {
+    pub from: f64,
+    pub to: f64,
+    pub read_share: f64,
+    pub write_share: f64,
+}
+
+/// In which standard a drive tells its health.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum HealthKind {
+    /// NVMe health log.
+    #[default]
+    Nvme,
+    /// SMART and device statistics.
+    Ata,
+    /// In none, and no temperature either.
+    None,
 }
 
 #[derive(Clone, Debug, PartialEq, Deserialize)]
@@ -50,6 +80,8 @@ pub struct LinkModel {
     pub negotiated: String,
     pub possible: String,
     pub ceiling_mb_s: f64,
+    /// What it could carry, where it came up at less.
+    pub possible_ceiling_mb_s: Option<f64>,
 }
 
 #[derive(Clone, Debug, PartialEq, Deserialize)]
@@ -80,12 +112,17 @@ pub struct Flash {
     pub cache_mb_s: f64,
     pub direct_mb_s: f64,
     pub folding_mb_s: f64,
+    /// Bytes that an empty drive takes behind its cache before it has to fold; without end where it is not given.
+    pub second_stage_gb: Option<f64>,
     pub drain_mb_s: f64,
     pub drain_after_s: f64,
     pub read_mb_s: f64,
     pub spare_share: f64,
     pub collect_from_fill: f64,
     pub collect_cost: f64,
+    /// The same for writes to unused addresses, behind the cache.
+    #[serde(default)]
+    pub fill_cost: f64,
     pub noise: f64,
     pub dip_every_s: f64,
     pub dip_share: f64,
@@ -134,6 +171,8 @@ pub struct ThermalModel {
 #[serde(deny_unknown_fields)]
 #[expect(missing_docs, reason = "the model files document their parameters")]
 pub struct HealthModel {
+    #[serde(default)]
+    pub kind: HealthKind,
     pub written_tb: f64,
     pub read_tb: f64,
     pub power_on_hours: u64,

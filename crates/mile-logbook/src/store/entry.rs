@@ -48,6 +48,21 @@ pub struct Digest {
 }
 
 impl Digest {
+    /// The causes of its breaks in the order in which they come first, each with how often.
+    pub fn causes(&self) -> String {
+        let mut counts: Vec<(&str, usize)> = Vec::new();
+        for cause in &self.breaks {
+            match counts.iter_mut().find(|c| c.0 == cause) {
+                Some(known) => known.1 += 1,
+                None => counts.push((cause, 1)),
+            }
+        }
+        let one = |(cause, n): &(&str, usize)| {
+            if *n > 1 { format!("{cause} {n} times") } else { (*cause).to_owned() }
+        };
+        counts.iter().map(one).collect::<Vec<_>>().join("; ")
+    }
+
     /// Of a trace and its findings.
     pub fn of(trace: &Trace, found: &Findings) -> Self {
         let bytes = trace.moved(trace.len()).0;

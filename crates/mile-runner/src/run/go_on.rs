@@ -20,6 +20,10 @@ pub struct GoOn {
     pub samples: Vec<Sample>,
     /// Whether a leg that writes was skipped.
     pub write_skipped: bool,
+    /// Time in which the run was interrupted, this time and before.
+    pub gaps: Nanos,
+    /// When a fall of the rate was announced in that leg.
+    pub break_at: Option<Nanos>,
 }
 
 impl GoOn {
@@ -32,7 +36,16 @@ impl GoOn {
         gap: Nanos,
     ) -> Option<Self> {
         let mut on = Self::default();
+        on.gaps = gap;
         for event in events {
+            match &event.kind {
+                EventKind::WentOn { gap, .. } => on.gaps = on.gaps.plus(*gap),
+                EventKind::LegBegan { .. } => on.break_at = None,
+                EventKind::BreakSeen(b) if b.to_mb_s < b.from_mb_s => {
+                    on.break_at = on.break_at.or(Some(event.at));
+                }
+                _ => {}
+            }
             match &event.kind {
                 EventKind::LegBegan { leg, .. } | EventKind::WentOn { leg, .. } => on.leg = *leg,
                 // A leg that was stopped with its run is not over.

@@ -54,7 +54,7 @@ impl Run<'_> {
 
     /// Ends the run where more failed than the course allows.
     pub(super) fn check_errors(&mut self, words: String) -> Result<(), DriveError> {
-        let most = self.plan.errors_at_most;
+        let most = self.plan.guards.errors_at_most;
         if self.errors <= most {
             return Ok(());
         }

@@ -27,9 +27,14 @@ pub(super) fn draw(picture: &mut Picture<'_>, top: u16, height: u16) {
     let rows = height.saturating_sub(1);
     let high = ceiling(highest);
     labels(picture, top + 1, rows, high);
+    lane(picture, top + 1, rows, high);
+}
+
+/// The profile alone.
+pub(super) fn lane(picture: &mut Picture<'_>, top: u16, rows: u16, high: f64) {
     for x in 0..picture.data.len() {
         let Some((op, rate)) = picture.data[x].as_ref().and_then(|c| Some((c.op, c.rate?))) else { continue };
-        column(picture, x as u16, top + 1, rows, high, op, rate);
+        column(picture, x as u16, top, rows, high, op, rate);
     }
 }
 

@@ -1,9 +1,10 @@
 //! What lies on top of a place: help, the command line, questions.
 
 use super::super::keys;
-use super::super::state::{Overlay, StartForm, State};
+use super::super::state::{Overlay, PathFor, StartForm, State};
 use super::super::theme::Theme;
 use super::wrap;
+use crate::courses::READY;
 use mile_runner::Speed;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
@@ -23,6 +24,18 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, state: &State) -> Option<Pos
         Overlay::Note(text) => {
             let sheet = sheet(buffer, area, theme, 1, "A note for the log");
             Some(field(buffer, sheet, sheet.y, "", text, theme, true))
+        }
+        Overlay::Chooser(selected) => {
+            chooser(buffer, area, theme, *selected);
+            None
+        }
+        Overlay::Path(purpose, path) => {
+            let title = match purpose {
+                PathFor::Open => "Read a course from a file",
+                PathFor::Save => "Write the course to a file",
+            };
+            let sheet = sheet(buffer, area, theme, 1, title);
+            Some(field(buffer, sheet, sheet.y, "", path, theme, true))
         }
         Overlay::Start(form) => start(buffer, area, state, form),
         Overlay::SelfTest => {
@@ -104,6 +117,28 @@ fn help(buffer: &mut Buffer, area: Rect, state: &State) {
             usize::from(width.saturating_sub(12)),
             Style::new().fg(theme.ink),
         );
+    }
+}
+
+/// The ready-made courses with what each answers; the header of the selected one below.
+fn chooser(buffer: &mut Buffer, area: Rect, theme: Theme, selected: usize) {
+    let inside = sheet(buffer, area, theme, 2 * READY.len() as u16, "Ready-made courses");
+    let narrow = usize::from(inside.height) < 2 * READY.len();
+    let mut y = inside.y;
+    let width = usize::from(inside.width.saturating_sub(19));
+    for (i, ready) in READY.iter().enumerate() {
+        let lines = wrap(&ready.question(), width);
+        let rows = if narrow && i != selected { 1 } else { lines.len().min(2) };
+        if y + rows as u16 > inside.bottom() {
+            break;
+        }
+        let style = if i == selected { theme.selection() } else { Style::new() };
+        buffer.set_style(Rect { y, height: rows as u16, ..inside }, style);
+        buffer.set_stringn(inside.x + 1, y, ready.kind, 17, style.patch(theme.strong()));
+        for (k, line) in lines.iter().take(rows).enumerate() {
+            buffer.set_stringn(inside.x + 18, y + k as u16, line, width, style.fg(theme.ink));
+        }
+        y += rows as u16;
     }
 }
 

@@ -13,8 +13,8 @@ use ratatui::style::{Modifier, Style};
 
 /// Rows of a card with all of its facts.
 const CARD: u16 = 9;
-/// Rows of a card that is not selected where there is little room.
-const SMALL: u16 = 4;
+/// Rows of a card that is not selected where there is little room, as many as fit.
+const SMALL: [u16; 4] = [4, 3, 2, 1];
 
 pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, place: &BenchPlace, runs: &[Entry]) {
     let roomy = area.height >= CARD * place.lines() as u16;
@@ -25,10 +25,13 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, place: &BenchP
         None => file_facts(),
     };
     // The selected card has room for all that is said on it.
+    let selected = CARD.max(wrapped(&facts_of(place.selected), area.width).len() as u16 + 2).min(area.height);
+    let others = place.lines() as u16 - 1;
+    let small = SMALL.into_iter().find(|s| selected + s * others <= area.height).unwrap_or(SMALL[3]);
     let rows = |line: usize| match line == place.selected {
-        true => CARD.max(wrapped(&facts_of(line), area.width).len() as u16 + 2).min(area.height),
+        true => selected,
         false if roomy => CARD,
-        false => SMALL,
+        false => small,
     };
     // The first card that is shown is the first from which the selected one still fits.
     let mut first = place.selected;
@@ -40,7 +43,7 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, place: &BenchP
     let mut y = area.y;
     for line in first..place.lines() {
         let height = rows(line).min(area.bottom().saturating_sub(y));
-        if height < 2 {
+        if height == 0 {
             break;
         }
         let card = Rect { y, height, ..area };
@@ -120,8 +123,7 @@ fn card_facts(card: &Card, runs: &[Entry], heat: Option<&[f32]>) -> Vec<(&'stati
     facts.push((
         "last run",
         last.map_or("none in this logbook".into(), |(run, d)| {
-            let breaks =
-                if d.breaks.is_empty() { "no break in the rate".to_owned() } else { d.breaks.join("; ") };
+            let breaks = if d.breaks.is_empty() { "no break in the rate".to_owned() } else { d.causes() };
             format!("{}  {} of run {}: {breaks}", miniature(&d.miniature, 24), Bytes(d.bytes), run.run)
         }),
     ));

@@ -2,7 +2,7 @@
 
 use super::super::canvas;
 use super::super::draw::wrap;
-use super::super::state::{FindingsPlace, Shown};
+use super::super::state::{FindingsPlace, Place, Shown};
 use super::super::theme::Theme;
 use super::{break_line, lines, readings};
 use mile_core::units::number;
@@ -19,7 +19,7 @@ const SIDE: u16 = 58;
 pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, place: &mut FindingsPlace) -> Rect {
     let mut framing = place.framing;
     let Some(scene) = place.scene() else {
-        let hint = "4 goes to the logbook; enter there opens the selected run.";
+        let hint = "7 goes to the logbook; enter there opens the selected run.";
         buffer.set_stringn(area.x, area.y + 1, hint, usize::from(area.width), theme.faint());
         return Rect::default();
     };
@@ -109,8 +109,21 @@ fn explained(shown: &Shown, selected: Option<usize>, theme: Theme, width: usize)
 fn figures(shown: &Shown, theme: Theme) -> Vec<(String, Style)> {
     let ink = Style::new().fg(theme.ink);
     let found = &shown.findings;
-    let mut all =
-        vec![(format!("{:<16} {:>11} {:>11} {:>16}", "plateau", "from", "to", "MB/s"), theme.faint())];
+    let mut all: Vec<(String, Style)> = Vec::new();
+    if found.fill.is_some() {
+        let key = Place::Fill.key();
+        all.push((format!("Its figures against fill level are in place {key}."), ink));
+        all.push((String::new(), ink));
+    }
+    let sweeps = crate::text::sweeps::sweeps(found, usize::from(SIDE));
+    if !sweeps.is_empty() {
+        all.extend(sweeps.into_iter().map(|l| (l, ink)));
+        all.push((String::new(), ink));
+    }
+    all.extend(vec![(
+        format!("{:<16} {:>11} {:>11} {:>16}", "plateau", "from", "to", "MB/s"),
+        theme.faint(),
+    )]);
     for p in &found.plateaus {
         let rate = format!("{:>7} ±{:>6}", number(p.mean_mb_s), number(p.sd_mb_s));
         let name: String = format!("{}, {}", p.leg, p.op.word()).chars().take(16).collect();

@@ -1,0 +1,111 @@
+//! The ready-made courses, and how they are made out for a drive.
+
+use crate::bench::Card;
+use mile_core::Bytes;
+
+/// A ready-made course.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Ready {
+    /// Its name on the command line, and of its file in `courses/`.
+    pub(crate) kind: &'static str,
+    pub(crate) text: &'static str,
+}
+
+macro_rules! ready {
+    ($($kind:literal),*) => {
+        [$(Ready { kind: $kind, text: include_str!(concat!("../../../courses/", $kind, ".course")) }),*]
+    };
+}
+
+/// All of them, the ones that are run first in front.
+pub(crate) const READY: [Ready; 9] = ready![
+    "first-look",
+    "long-soak",
+    "fill-sweep",
+    "cache-recovery",
+    "heat-comparison",
+    "ramp",
+    "workers",
+    "stream",
+    "after-a-year"
+];
+
+/// The capacity that sizes in the ready-made courses are meant for.
+const MEANT_FOR: f64 = 2e12;
+
+impl Ready {
+    /// By its name.
+    pub(crate) fn find(kind: &str) -> Option<Self> {
+        READY.into_iter().find(|r| r.kind == kind)
+    }
+
+    /// What it answers, from its header.
+    pub(crate) fn question(&self) -> String {
+        let lines = self.text.lines().map_while(|l| l.strip_prefix("# "));
+        let lines = lines.take_while(|l| !l.starts_with("Costs:"));
+        let words = lines.flat_map(str::split_whitespace).filter(|w| *w != "Question:");
+        words.collect::<Vec<_>>().join(" ")
+    }
+
+    /// Its text for a drive: with what is claimed of it and how it is attached, and with sizes that fit it.
+    pub(crate) fn for_drive(&self, card: &Card) -> String {
+        let mut out = String::new();
+        let capacity = card.facts.capacity;
+        for line in self.text.lines() {
+            out.push_str(&scaled(line, capacity));
+            out.push('\n');
+            if line.starts_with("course ") {
+                out.push_str(&header(card, self.text));
+            }
+        }
+        out
+    }
+}
+
+/// The lines of a course that say what a drive is, what is claimed of it, and how it is attached.
+fn header(card: &Card, text: &str) -> String {
+    let id = &card.identity;
+    let serial = id.serial.as_ref().map_or(String::new(), |s| format!(", {s}"));
+    let mut out = format!("# for {}{serial}, {}\n", id.model, card.facts.capacity);
+    let rate = |r: mile_core::Rate| format!("{} MB/s", (r.mb_s() * 10.0).round() / 10.0);
+    let claims = [
+        ("write", card.claims.write.map(rate)),
+        ("read", card.claims.read.map(rate)),
+        ("endurance", card.claims.endurance.map(|e| format!("{} TB", e.0 as f64 / 1e12))),
+    ];
+    for (name, value) in claims {
+        match value {
+            Some(value) => out.push_str(&format!("claim {name} {value}\n")),
+            None => out.push_str(&format!("# claim {name} ...\n")),
+        }
+    }
+    let s = &card.situation;
+    for (name, value) in [("slot", &s.slot), ("cooling", &s.cooling), ("enclosure", &s.enclosure)] {
+        let quoted = value.as_ref().map(|v| v.replace(['"', '\n'], " "));
+        match quoted {
+            _ if text.contains(&format!("\nsituation {name} ")) => {}
+            Some(value) => out.push_str(&format!("situation {name} \"{value}\"\n")),
+            None => out.push_str(&format!("# situation {name} \"...\"\n")),
+        }
+    }
+    match s.ambient {
+        Some(ambient) => out.push_str(&format!("situation ambient {} °C\n", ambient.0)),
+        None => out.push_str("# situation ambient ... °C\n"),
+    }
+    out
+}
+
+/// A line with sizes in GB in proportion to a drive's capacity, to two digits.
+fn scaled(line: &str, capacity: Bytes) -> String {
+    let Some((before, after)) = line.split_once(" GB written") else { return line.to_owned() };
+    let (rest, number) = before.rsplit_once(' ').unwrap_or(("", before));
+    let Ok(gb) = number.parse::<f64>() else { return line.to_owned() };
+    if line.trim_start().starts_with('#') {
+        return line.to_owned();
+    }
+    let fitted = gb * capacity.0 as f64 / MEANT_FOR;
+    let digits = 10_f64.powf(fitted.log10().floor() - 1.0);
+    let fitted = (fitted / digits).round() * digits;
+    // Below ten, the division leaves more digits than it has.
+    format!("{rest} {} GB written{after}", (fitted * 1e6).round() / 1e6)
+}

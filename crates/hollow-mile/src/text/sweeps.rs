@@ -1,0 +1,244 @@
+//! Sweeps, demands, recovery and steady state as lines of text, for the report and for the terminal.
+
+use mile_core::demand::DemandFound;
+use mile_core::findings::Findings;
+use mile_core::repeats::Figure;
+use mile_core::steady::Steady;
+use mile_core::sweeps::{FillFound, FillLevel, Ramp, RampFound, RampPoint, Recovery};
+use mile_core::units::{Bytes, block_size, number};
+use mile_core::{LegName, Nanos};
+
+/// Bars of a cell, from little to all of the most.
+const BARS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+/// Legs in steady state that are listed.
+const MOST_STEADY: usize = 12;
+
+/// Everything but the fill levels, at most about `width` characters wide.
+pub(crate) fn sweeps(found: &Findings, width: usize) -> Vec<String> {
+    let mut out = Vec::new();
+    let mut part = |lines: Vec<String>| {
+        if !lines.is_empty() {
+            if !out.is_empty() {
+                out.push(String::new());
+            }
+            out.extend(lines);
+        }
+    };
+    part(demands(&found.demand));
+    part(found.recovery.as_ref().map(recovery).unwrap_or_default());
+    part(found.ramp.as_ref().map(|r| ramps(r, width)).unwrap_or_default());
+    part(steady(&found.steady));
+    out
+}
+
+/// A level without digits that nobody wrote: `25 %`.
+pub(crate) fn percent(pct: f64) -> String {
+    format!("{} %", (pct * 10.0).round() / 10.0)
+}
+
+fn demands(all: &[DemandFound]) -> Vec<String> {
+    if all.is_empty() {
+        return Vec::new();
+    }
+    let mut out =
+        vec![format!("{:<14} {:>10} {:>9}  {:<8} {:>12}", "demand", "MB/s", "buffer", "", "highest MB/s")];
+    for d in all {
+        let held = if d.held { "held" } else { "not held" };
+        out.push(format!(
+            "{:<14} {:>10} {:>9}  {held:<8} {:>12}",
+            d.name.chars().take(14).collect::<String>(),
+            number(d.rate_mb_s),
+            Bytes(d.buffer_bytes).to_string(),
+            number(d.highest_mb_s)
+        ));
+        if let Some(first) = d.shortfalls.first() {
+            let times = if d.shortfalls.len() > 1 {
+                format!(", {} times", d.shortfalls.len())
+            } else {
+                String::new()
+            };
+            out.push(format!(
+                "  lost from {} on, after {}{times}: {} in all",
+                Bytes(first.at_bytes),
+                Nanos::from_secs(first.start_s),
+                Bytes(d.lost_bytes)
+            ));
+        }
+        out.push(format!(
+            "  smallest buffer that holds it: {}; longest stall {}",
+            Bytes(d.smallest_buffer_bytes),
+            Nanos::from_secs(d.longest_stall_s)
+        ));
+    }
+    if let Some(first) = all.first() {
+        out.push(format!("  against {} of leg {}", Bytes(first.bytes), first.leg));
+    }
+    out
+}
+
+fn recovery(found: &Recovery) -> Vec<String> {
+    let mut out = vec![format!("The write cache of {} comes back:", Bytes(found.cache_bytes))];
+    for p in &found.points {
+        let bar = "▪".repeat((p.share_pct / 5.0).round().clamp(0.0, 20.0) as usize);
+        out.push(format!(
+            "  {:>12} {:>10} {:>6}  {bar}",
+            Nanos::from_secs(p.rest_s).to_string(),
+            Bytes(p.bytes).to_string(),
+            format!("{:.0} %", p.share_pct)
+        ));
+    }
+    out
+}
+
+fn ramps(found: &RampFound, width: usize) -> Vec<String> {
+    let mut out = Vec::new();
+    let most = found.ramps.iter().flat_map(|r| &r.points).map(|p| p.mb_s.mean).fold(0.0, f64::max);
+    for ramp in &found.ramps {
+        out.extend(ramp_table(ramp, most, width));
+    }
+    for c in &found.crossovers {
+        out.push(format!(
+            "{} overtakes {} from blocks of {} on, {} in flight",
+            c.faster,
+            c.slower,
+            block_size(Bytes(c.block_bytes)),
+            c.outstanding
+        ));
+    }
+    out
+}
+
+/// Rates by block size down and by what is in flight across.
+fn ramp_table(ramp: &Ramp, most: f64, width: usize) -> Vec<String> {
+    let across = |p: &RampPoint| (p.workers, p.depth);
+    let mut columns: Vec<_> = ramp.points.iter().map(across).collect();
+    columns.sort_unstable();
+    columns.dedup();
+    let cell = ((width.saturating_sub(12)) / columns.len().max(1)).clamp(8, 14);
+    let head: String = columns
+        .iter()
+        .map(|(workers, depth)| {
+            let text = match (workers, depth) {
+                (Some(w), Some(d)) => format!("{w} × {d}"),
+                (Some(w), None) => format!("{w} worker{}", if *w == 1 { "" } else { "s" }),
+                (None, Some(d)) => format!("{d} deep"),
+                (None, None) => "MB/s".into(),
+            };
+            format!("{text:>cell$}")
+        })
+        .collect();
+    let mut out = vec![format!("{:<12}{head}", format!("{}, MB/s", ramp.leg))];
+    for line in ramp.points.chunk_by(|a, b| a.block_bytes == b.block_bytes) {
+        let name = line[0].block_bytes.map_or(String::new(), |b| block_size(Bytes(b)));
+        let values: String = columns
+            .iter()
+            .map(|c| match line.iter().find(|p| across(p) == *c) {
+                None => format!("{:>cell$}", "–"),
+                Some(p) => {
+                    let share = (p.mb_s.mean / most * 7.0).round().clamp(0.0, 7.0) as usize;
+                    format!("{:>cell$}", format!("{} {}", BARS[share], number(p.mb_s.mean)))
+                }
+            })
+            .collect();
+        out.push(format!("  {name:<10}{values}"));
+    }
+    let saturated: Vec<String> = ramp
+        .saturation
+        .iter()
+        .map(|s| {
+            let block = s.block_bytes.map_or(String::new(), |b| format!("{} from ", block_size(Bytes(b))));
+            format!("{block}{} in flight on", s.outstanding)
+        })
+        .collect();
+    if !saturated.is_empty() {
+        out.push(format!("  within 5 % of its most: {}", saturated.join(", ")));
+    }
+    out
+}
+
+fn steady(all: &[Steady]) -> Vec<String> {
+    let line = |s: &Steady| {
+        let what = match s.reached_s {
+            Some(at) => format!("steady after {}", Nanos::from_secs(at)),
+            None => "not steady".into(),
+        };
+        let leg = LegName::read(&s.leg).to_string();
+        format!(
+            "{leg}: {what}, {} MB/s, within {:.0} %, slope {:+.0} %",
+            number(s.mean_mb_s),
+            s.excursion_pct,
+            s.slope_pct
+        )
+    };
+    let mut out: Vec<String> = all.iter().take(MOST_STEADY).map(line).collect();
+    if all.len() > MOST_STEADY {
+        out.push(format!("and {} legs more of five rounds and longer", all.len() - MOST_STEADY));
+    }
+    out
+}
+
+/// The figures against fill level, a column for each: name of the row, its key in `worse_from`, its texts, and whether each is
+/// worse than on the emptiest level.
+pub(crate) struct FillRow {
+    pub(crate) name: String,
+    pub(crate) cells: Vec<(String, bool)>,
+}
+
+/// The rows of the table of figures against fill level. `with_interval` adds half of the 95 % interval.
+pub(crate) fn fill_rows(found: &FillFound, with_interval: bool) -> Vec<FillRow> {
+    let row = |name: String, key: &str, scale: f64, of: &dyn Fn(&FillLevel) -> Option<Figure>| {
+        let worse = found.worse_from.iter().find(|w| w.figure == key);
+        let cells = found.levels.iter().map(|l| {
+            let text = of(l).map_or("–".to_owned(), |f| {
+                let half = f.high.map(|h| (h - f.mean) / scale).filter(|_| with_interval);
+                let half = half.map_or(String::new(), |h| format!(" ± {}", number(h)));
+                format!("{}{half}", number(f.mean / scale))
+            });
+            (text, worse.is_some_and(|w| l.fill_pct >= w.fill_pct))
+        });
+        FillRow { name, cells: cells.collect() }
+    };
+    let mut rows = vec![
+        row("write cache, GB".into(), "cache", 1e9, &|l| l.cache_bytes),
+        row("into it, MB/s".into(), "before", 1.0, &|l| l.before_mb_s),
+        row("behind it, MB/s".into(), "behind", 1.0, &|l| l.behind_mb_s),
+    ];
+    for named in found.levels.first().map_or(&[][..], |l| &l.figures) {
+        let of = |l: &FillLevel| l.figures.iter().find(|f| f.leg == named.leg).map(|f| f.mb_s);
+        rows.push(row(format!("{}, MB/s", named.leg), &named.leg, 1.0, &of));
+    }
+    rows
+}
+
+/// What a figure is called for people.
+pub(crate) fn figure_words(figure: &str) -> &str {
+    match figure {
+        "cache" => "write cache",
+        "before" => "rate into the cache",
+        "behind" => "rate behind the cache",
+        other => other,
+    }
+}
+
+/// The figures against fill level, for the report.
+pub(crate) fn fill(found: &FillFound) -> Vec<String> {
+    let heads: String = found.levels.iter().map(|l| format!("{:>18}", percent(l.fill_pct))).collect();
+    let mut out = vec![format!("{:<22}{heads}", "At a fill level of")];
+    for row in fill_rows(found, true) {
+        let cells: String = row
+            .cells
+            .iter()
+            .map(|(text, worse)| format!("{text:>17}{}", if *worse { '↓' } else { ' ' }))
+            .collect();
+        out.push(format!("{:<22}{}", row.name, cells.trim_end()));
+    }
+    for w in &found.worse_from {
+        out.push(format!(
+            "{} is worse from {} on: {:+.0} %",
+            figure_words(&w.figure),
+            percent(w.fill_pct),
+            w.change_pct
+        ));
+    }
+    out
+}

@@ -1,0 +1,220 @@
+//! What happens in the place of the plan.
+
+use super::super::check::{Background, Question};
+use super::super::jobs::Jobs;
+use super::super::state::{Checked, Choice, Overlay, PathFor, Place, StartForm, State};
+use super::look_ahead;
+use crate::bench::Card;
+use crate::courses::READY;
+use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
+use mile_course::format as canonical;
+use ratatui_textarea::{CursorMove, Input as Typed};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use tui_input::Input;
+use tui_input::backend::crossterm::EventHandler;
+
+/// The drive that the course is looked at on: the one selected on the bench.
+fn card(state: &State) -> Option<&Card> {
+    state.bench.cards.get(state.bench.selected)
+}
+
+/// What the place needs when it is come to: a course to begin with, and a look at it on the drive selected on the bench.
+pub(super) fn arrive(state: &mut State, jobs: &Jobs) {
+    if state.course.text().trim().is_empty() {
+        let first = READY[0];
+        let text = card(state).map_or_else(|| first.text.to_owned(), |c| first.for_drive(c));
+        state.course.set(&text);
+        check(state, jobs);
+        return;
+    }
+    let drive = card(state).map(|c| c.identity.name.clone());
+    if drive != state.course.drive || state.course.checked.generation == 0 {
+        check(state, jobs);
+    }
+}
+
+/// Has the course looked at anew.
+fn check(state: &mut State, jobs: &Jobs) {
+    let card = card(state).cloned();
+    state.course.drive = card.as_ref().map(|c| c.identity.name.clone());
+    state.course.generation += 1;
+    jobs.check(Question {
+        text: state.course.text(),
+        generation: state.course.generation,
+        card,
+        logbook: state.logbook_path.clone(),
+        background: state.course.background.clone(),
+    });
+}
+
+/// Takes in what was found of the course, unless it was changed since.
+pub(super) fn checked(state: &mut State, checked: Checked, background: Option<Arc<Background>>) {
+    if checked.generation == state.course.generation {
+        state.course.checked = checked;
+        state.course.background = background;
+    }
+}
+
+/// A key while the text is changed.
+pub(super) fn edit_key(state: &mut State, jobs: &Jobs, key: KeyEvent) {
+    match key.code {
+        KeyCode::Esc => state.course.editing = false,
+        KeyCode::Char('c') if key.modifiers.contains(KeyModifiers::CONTROL) => state.course.editing = false,
+        KeyCode::Tab => {
+            state.course.editor.insert_str("  ");
+            changed(state, jobs);
+        }
+        _ => {
+            if state.course.editor.input(Typed::from(key)) {
+                changed(state, jobs);
+            }
+        }
+    }
+}
+
+fn changed(state: &mut State, jobs: &Jobs) {
+    state.course.changed = true;
+    check(state, jobs);
+}
+
+/// Writes the course in its canonical form, with the cursor where it was as nearly as that goes.
+pub(super) fn format(state: &mut State, jobs: &Jobs) {
+    let text = state.course.text();
+    match canonical(&text) {
+        Ok(formatted) if formatted == text => state.tell("The course is in its canonical form."),
+        Ok(formatted) => {
+            let (row, column) = (state.course.editor.cursor().0, state.course.editor.cursor().1);
+            state.course.set(&formatted);
+            let to = |v: usize| u16::try_from(v).unwrap_or(u16::MAX);
+            state.course.editor.move_cursor(CursorMove::Jump(to(row), to(column)));
+            changed(state, jobs);
+        }
+        Err(_) => state.complain("The course cannot be read yet; what is wrong is marked in it."),
+    }
+}
+
+/// Looks at the course on the next drive of the bench.
+pub(super) fn next_drive(state: &mut State, jobs: &Jobs) {
+    state.bench.selected = (state.bench.selected + 1) % state.bench.lines();
+    state.bench.chosen = true;
+    check(state, jobs);
+}
+
+/// A key in the list of ready-made courses.
+pub(super) fn chooser_key(state: &mut State, jobs: &Jobs, selected: usize, key: KeyEvent) {
+    let last = READY.len() - 1;
+    let selected = match key.code {
+        KeyCode::Up | KeyCode::Char('k') => selected.saturating_sub(1),
+        KeyCode::Down | KeyCode::Char('j') => (selected + 1).min(last),
+        KeyCode::Home => 0,
+        KeyCode::End => last,
+        KeyCode::Enter => {
+            let ready = READY[selected.min(last)];
+            let text = card(state).map_or_else(|| ready.text.to_owned(), |c| ready.for_drive(c));
+            state.course.set(&text);
+            (state.course.file, state.course.changed) = (None, false);
+            check(state, jobs);
+            return;
+        }
+        _ => selected,
+    };
+    state.overlay = Some(Overlay::Chooser(selected));
+}
+
+/// Asks for a file.
+pub(super) fn ask_path(state: &mut State, purpose: PathFor) {
+    let known = state.course.file.as_ref().map(|p| p.display().to_string());
+    let name: String =
+        state.course.checked.name.chars().map(|c| if c.is_alphanumeric() { c } else { '-' }).collect();
+    let text = known.unwrap_or_else(|| match purpose {
+        PathFor::Save => format!("./{}.course", if name.is_empty() { "new" } else { &name }),
+        PathFor::Open => "./".into(),
+    });
+    state.overlay = Some(Overlay::Path(purpose, Input::new(text)));
+}
+
+pub(super) fn path_key(state: &mut State, jobs: &Jobs, purpose: PathFor, mut path: Input, key: KeyEvent) {
+    if key.code != KeyCode::Enter {
+        path.handle_event(&Event::Key(key));
+        state.overlay = Some(Overlay::Path(purpose, path));
+        return;
+    }
+    let file = PathBuf::from(path.value().trim());
+    let shown = file.display().to_string();
+    match purpose {
+        PathFor::Open => match std::fs::read_to_string(&file) {
+            Ok(text) => {
+                state.course.set(&text);
+                (state.course.file, state.course.changed) = (Some(file), false);
+                check(state, jobs);
+                state.tell(format!("Read from {shown}."));
+            }
+            Err(e) => state.complain(format!("The course {shown} cannot be read: {e}.")),
+        },
+        PathFor::Save => match save(state.course.file.as_deref(), &file, &state.course.text()) {
+            Ok(()) => {
+                (state.course.file, state.course.changed) = (Some(file), false);
+                state.tell(format!("Written: {shown}"));
+            }
+            Err(text) => state.complain(text),
+        },
+    }
+}
+
+/// Writes a course. Only the file that it came from is written over.
+fn save(own: Option<&Path>, file: &Path, text: &str) -> Result<(), String> {
+    if own == Some(file) {
+        return crate::commands::course::replace(file, text).map_err(|f| f.message().to_owned());
+    }
+    let made = std::fs::File::create_new(file);
+    made.and_then(|mut f| std::io::Write::write_all(&mut f, text.as_bytes())).map_err(|e| match e.kind() {
+        std::io::ErrorKind::AlreadyExists => {
+            format!("{} exists and is left as it is; name another.", file.display())
+        }
+        _ => format!("{} cannot be written: {e}.", file.display()),
+    })
+}
+
+/// Asks whether the course is to be started, with what is needed for that.
+pub(super) fn ask_start(state: &mut State) {
+    if state.is_underway() {
+        let key = Place::Underway.key();
+        state.complain(format!("A run is underway; one run at a time. Stop it first, in its place ({key})."));
+        return;
+    }
+    let look = match &state.course.checked.outlook {
+        Some(Ok(look)) => look,
+        Some(Err(_)) => return state.complain("The course does not fit this drive."),
+        None => return state.complain("The course cannot be read yet; what is wrong is marked in it."),
+    };
+    if look.refused() {
+        let refusal = look.items.first().map_or(String::new(), |i| format!("{}; {}", i.why, i.remedy));
+        state.complain(format!("It cannot be started: {refusal}."));
+        return;
+    }
+    let warnings = look.warnings();
+    let card = card(state);
+    let drive = card.map(|c| c.identity.name.clone());
+    let arming_word = card.and_then(|c| c.arming_word.clone());
+    let name = state.course.checked.name.clone();
+    let field = match (&drive, &arming_word) {
+        (None, _) => 1,
+        (_, Some(_)) => 3,
+        _ => 0,
+    };
+    let mut form = StartForm {
+        field,
+        drive,
+        choices: vec![Choice { name, text: state.course.text() }],
+        chosen: 0,
+        path: Input::new("./scratch.bin".into()),
+        size: Input::new("4GB".into()),
+        arming_word,
+        arm: Input::default(),
+        warnings,
+        outlook: Ok(Vec::new()),
+    };
+    look_ahead(state, &mut form);
+    state.overlay = Some(Overlay::Start(Box::new(form)));
+}

@@ -1,0 +1,394 @@
+//! Sweeps as results: figures against fill level, ramps over block size, depth and workers, and how a cache comes back.
+//!
+//! What belongs together is read from the names of the legs ([`crate::LegName`]): `fill 50 % / burst / repeat 2` is the second repeat
+//! of the leg `burst` at half full. A leg `prepare` only prepares, and is no figure.
+
+use crate::findings::{Break, Cache, Cause, cache};
+use crate::leg_name::LegName;
+use crate::plateaus::Stretch;
+use crate::repeats::Figure;
+use crate::sample::Op;
+use crate::trace::{Trace, TraceLeg};
+use serde::{Deserialize, Serialize};
+
+/// Share by which a figure must be worse than on the emptiest level to be called so.
+pub const WORSE: f64 = 0.10;
+/// Share of its maximum from which a ramp counts as saturated.
+pub const SATURATED: f64 = 0.95;
+/// Ratio of rates up to which two writes count as of one kind.
+const ALIKE: f64 = 1.4;
+/// Base name of legs that only prepare.
+const PREPARES: &str = "prepare";
+
+/// A figure by its name.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Named {
+    /// Name of the leg.
+    pub leg: String,
+    /// What it does.
+    pub op: Op,
+    /// Its mean rate, MB/s.
+    pub mb_s: Figure,
+}
+
+/// What was found at one fill level.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct FillLevel {
+    /// Level, percent of the drive.
+    pub fill_pct: f64,
+    /// Bytes that the write cache took.
+    pub cache_bytes: Option<Figure>,
+    /// Rate into it, MB/s.
+    pub before_mb_s: Option<Figure>,
+    /// Rate behind it, MB/s.
+    pub behind_mb_s: Option<Figure>,
+    /// Mean rates of the legs of the battery.
+    pub figures: Vec<Named>,
+}
+
+/// From which level on a figure is worse than on the emptiest.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct WorseFrom {
+    /// `cache`, `before`, `behind`, or the name of a leg.
+    pub figure: String,
+    /// The level, percent.
+    pub fill_pct: f64,
+    /// Change against the emptiest level, percent.
+    pub change_pct: f64,
+}
+
+/// Figures against fill level.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct FillFound {
+    /// From the emptiest to the fullest.
+    pub levels: Vec<FillLevel>,
+    /// What gets worse, and from where on.
+    pub worse_from: Vec<WorseFrom>,
+}
+
+/// One point of a ramp.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+pub struct RampPoint {
+    /// Bytes of one operation, where the ramp goes over them.
+    pub block_bytes: Option<u64>,
+    /// Operations in flight, where it goes over them.
+    pub depth: Option<u32>,
+    /// Workers, where it goes over them.
+    pub workers: Option<u32>,
+    /// Rate, MB/s.
+    pub mb_s: Figure,
+    /// Operations a second, where the block is known.
+    pub iops: Option<f64>,
+}
+
+impl RampPoint {
+    /// Operations that all workers have in flight.
+    fn outstanding(&self) -> u32 {
+        self.depth.unwrap_or(1) * self.workers.unwrap_or(1)
+    }
+}
+
+/// Where a ramp levels off.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Saturation {
+    /// Block size along which this is, where the ramp goes over them too.
+    pub block_bytes: Option<u64>,
+    /// Operations in flight, of all workers, from which on it is within 5 % of its maximum.
+    pub outstanding: u32,
+    /// Rate there, MB/s.
+    pub mb_s: f64,
+    /// The maximum, MB/s.
+    pub most_mb_s: f64,
+}
+
+/// A leg of a ramp over block size, depth or workers.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Ramp {
+    /// Name of the leg.
+    pub leg: String,
+    /// What it does.
+    pub op: Op,
+    /// By block size, then by what is in flight.
+    pub points: Vec<RampPoint>,
+    /// Where it levels off, for each block size.
+    pub saturation: Vec<Saturation>,
+}
+
+/// From which block size on reads are faster than writes, or the other way round.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Crossover {
+    /// The leg that is faster with larger blocks.
+    pub faster: String,
+    /// The other.
+    pub slower: String,
+    /// Operations in flight of each.
+    pub outstanding: u32,
+    /// Smallest block measured from which on it is faster.
+    pub block_bytes: u64,
+}
+
+/// What ramps show.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct RampFound {
+    /// One for each leg.
+    pub ramps: Vec<Ramp>,
+    /// Where their order changes.
+    pub crossovers: Vec<Crossover>,
+}
+
+/// How much of a cache came back in a rest.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Regained {
+    /// Leg that wrote behind the rest.
+    pub leg: String,
+    /// Length of the rest, seconds.
+    pub rest_s: f64,
+    /// Bytes that went into the cache again.
+    pub bytes: u64,
+    /// Lower bound: one sample less.
+    pub low_bytes: u64,
+    /// Upper bound: one sample more.
+    pub high_bytes: u64,
+    /// Share of the cache as it was first found, percent.
+    pub share_pct: f64,
+}
+
+/// How a cache comes back.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Recovery {
+    /// Bytes of the cache as it was first found.
+    pub cache_bytes: u64,
+    /// By length of the rest.
+    pub points: Vec<Regained>,
+}
+
+/// A leg with its name taken apart and its breaks.
+pub(crate) struct Piece<'a> {
+    pub(crate) leg: &'a TraceLeg,
+    pub(crate) name: LegName,
+    pub(crate) breaks: Vec<Break>,
+    pub(crate) stretches: Vec<Stretch>,
+}
+
+impl Piece<'_> {
+    /// Rate of the whole leg, MB/s.
+    fn mb_s(&self, trace: &Trace) -> Option<f64> {
+        trace.mean_rate(self.leg.samples.clone()).map(|r| r.mb_s())
+    }
+
+    /// The write cache as this leg found it: a first fall that heat does not account for.
+    fn cache(&self, trace: &Trace) -> Option<Cache> {
+        let first = self.breaks.first().filter(|b| b.to_mb_s < b.from_mb_s && self.leg.op == Op::Write)?;
+        (first.cause != Cause::ThermalThrottle).then(|| cache(trace, self.leg, first))
+    }
+}
+
+/// Groups what belongs together, in the order in which it comes first.
+fn grouped<'a, K: PartialEq, T>(items: &'a [T], key: impl Fn(&T) -> Option<K>) -> Vec<(K, Vec<&'a T>)> {
+    let mut groups: Vec<(K, Vec<&T>)> = Vec::new();
+    for item in items {
+        let Some(key) = key(item) else { continue };
+        match groups.iter_mut().find(|g| g.0 == key) {
+            Some(group) => group.1.push(item),
+            None => groups.push((key, vec![item])),
+        }
+    }
+    groups
+}
+
+fn figure(values: impl Iterator<Item = f64>) -> Option<Figure> {
+    Figure::of(&values.collect::<Vec<_>>())
+}
+
+/// Figures against fill level; `None` where no legs name two levels.
+pub(crate) fn fill(trace: &Trace, pieces: &[Piece<'_>]) -> Option<FillFound> {
+    let mut groups = grouped(pieces, |p| {
+        p.name.value("fill").filter(|_| p.name.base != PREPARES).map(|f| (f * 1e6).round() as u64)
+    });
+    if groups.len() < 2 {
+        return None;
+    }
+    groups.sort_by_key(|g| g.0);
+    let levels: Vec<FillLevel> = groups
+        .iter()
+        .map(|(level, pieces)| {
+            let caches: Vec<Cache> = pieces.iter().filter_map(|p| p.cache(trace)).collect();
+            let of = |value: fn(&Cache) -> f64| figure(caches.iter().map(value));
+            let bases = grouped(pieces, |p| Some((p.name.base.clone(), p.leg.op)));
+            FillLevel {
+                fill_pct: *level as f64 / 1e4,
+                cache_bytes: of(|c| c.bytes as f64),
+                before_mb_s: of(|c| c.before_mb_s),
+                behind_mb_s: of(|c| c.behind_mb_s),
+                figures: bases
+                    .into_iter()
+                    .filter_map(|((leg, op), repeats)| {
+                        // A burst past the cache has figures of its own above; its mean is none.
+                        if repeats.iter().any(|p| p.cache(trace).is_some()) {
+                            return None;
+                        }
+                        let mb_s = figure(repeats.iter().filter_map(|p| p.mb_s(trace)))?;
+                        Some(Named { leg, op, mb_s })
+                    })
+                    .collect(),
+            }
+        })
+        .collect();
+    Some(FillFound { worse_from: worse_from(&levels), levels })
+}
+
+/// From which level on each figure is worse than on the emptiest, on that and on all above it.
+fn worse_from(levels: &[FillLevel]) -> Vec<WorseFrom> {
+    let mut series: Vec<(String, Vec<Option<Figure>>)> = vec![
+        ("cache".into(), levels.iter().map(|l| l.cache_bytes).collect()),
+        ("before".into(), levels.iter().map(|l| l.before_mb_s).collect()),
+        ("behind".into(), levels.iter().map(|l| l.behind_mb_s).collect()),
+    ];
+    for named in levels.first().map_or(&[][..], |l| &l.figures) {
+        let of = |l: &FillLevel| l.figures.iter().find(|f| f.leg == named.leg).map(|f| f.mb_s);
+        series.push((named.leg.clone(), levels.iter().map(of).collect()));
+    }
+    let mut found = Vec::new();
+    for (name, figures) in series {
+        let Some(first) = figures.first().copied().flatten() else { continue };
+        let worse = |f: &Option<Figure>| f.is_some_and(|f| f.is_worse(&first, WORSE));
+        let from = figures.iter().rposition(|f| !worse(f)).map_or(0, |i| i + 1);
+        if let Some((level, Some(now))) = levels.get(from).zip(figures.get(from).copied()) {
+            let change_pct = 100.0 * (now.mean / first.mean - 1.0);
+            found.push(WorseFrom { figure: name, fill_pct: level.fill_pct, change_pct });
+        }
+    }
+    found
+}
+
+/// Ramps; `None` where no legs name two points of one.
+pub(crate) fn ramps(trace: &Trace, pieces: &[Piece<'_>]) -> Option<RampFound> {
+    type Key = (Option<u64>, Option<u32>, Option<u32>);
+    let key = |p: &Piece<'_>| -> Option<Key> {
+        let block = p.name.value("blocks").or_else(|| p.name.value("block")).map(|b| b as u64);
+        let count = |name| p.name.value(name).map(|v| v as u32);
+        let key = (block, count("depth"), count("workers"));
+        (key != (None, None, None)).then_some(key)
+    };
+    let mut ramps = Vec::new();
+    for ((leg, op), pieces) in grouped(pieces, |p| key(p).map(|_| (p.name.base.clone(), p.leg.op))) {
+        let mut points: Vec<RampPoint> = grouped(&pieces, |p| key(p))
+            .into_iter()
+            .filter_map(|((block_bytes, depth, workers), repeats)| {
+                let mb_s = figure(repeats.iter().filter_map(|p| p.mb_s(trace)))?;
+                let iops = block_bytes.map(|b| mb_s.mean * 1e6 / b as f64);
+                Some(RampPoint { block_bytes, depth, workers, mb_s, iops })
+            })
+            .collect();
+        if points.len() < 2 {
+            continue;
+        }
+        points.sort_by_key(|p| (p.block_bytes, p.outstanding()));
+        let saturation = points
+            .chunk_by(|a, b| a.block_bytes == b.block_bytes)
+            .filter(|line| line.len() > 1)
+            .filter_map(|line| {
+                let most = line.iter().map(|p| p.mb_s.mean).fold(0.0, f64::max);
+                let at = line.iter().find(|p| p.mb_s.mean >= SATURATED * most)?;
+                Some(Saturation {
+                    block_bytes: at.block_bytes,
+                    outstanding: at.outstanding(),
+                    mb_s: at.mb_s.mean,
+                    most_mb_s: most,
+                })
+            })
+            .collect();
+        ramps.push(Ramp { leg, op, points, saturation });
+    }
+    (!ramps.is_empty()).then(|| RampFound { crossovers: crossovers(&ramps), ramps })
+}
+
+/// Where one of two ramps overtakes the other along the block size, and stays ahead.
+fn crossovers(ramps: &[Ramp]) -> Vec<Crossover> {
+    let mut found = Vec::new();
+    for (i, a) in ramps.iter().enumerate() {
+        for b in ramps[i + 1..].iter().filter(|b| b.op != a.op) {
+            for (outstanding, line) in grouped(&a.points, |p| p.block_bytes.map(|_| p.outstanding())) {
+                let mut pairs: Vec<(u64, f64)> = line
+                    .iter()
+                    .filter_map(|p| {
+                        let other = b
+                            .points
+                            .iter()
+                            .find(|q| q.block_bytes == p.block_bytes && q.outstanding() == outstanding)?;
+                        Some((p.block_bytes?, p.mb_s.mean - other.mb_s.mean))
+                    })
+                    .collect();
+                pairs.sort_by_key(|p| p.0);
+                let Some(&(_, last)) = pairs.last() else { continue };
+                // From where on the order is that of the largest block.
+                let same = |d: f64| (d > 0.0) == (last > 0.0);
+                let Some(at) = pairs.iter().rposition(|p| !same(p.1)) else { continue };
+                if let Some(&(block_bytes, _)) = pairs.get(at + 1) {
+                    let (faster, slower) = if last > 0.0 { (a, b) } else { (b, a) };
+                    found.push(Crossover {
+                        faster: faster.leg.clone(),
+                        slower: slower.leg.clone(),
+                        outstanding,
+                        block_bytes,
+                    });
+                }
+            }
+        }
+    }
+    found
+}
+
+/// How the cache comes back at rest; `None` where it was never used up and written into again after a rest. Sweeps over fill
+/// levels are left out, as what was written is given back between their legs.
+pub(crate) fn recovery(trace: &Trace, pieces: &[Piece<'_>]) -> Option<Recovery> {
+    let writes: Vec<&Piece<'_>> =
+        pieces.iter().filter(|p| p.leg.op == Op::Write && p.name.value("fill").is_none()).collect();
+    let first = writes.iter().position(|p| p.cache(trace).is_some())?;
+    let whole = writes[first].cache(trace)?;
+    // Whatever is nearer to the rate into the cache than to that behind it, in ratios, went into it.
+    let between = (whole.before_mb_s * whole.behind_mb_s).sqrt();
+    let mut points = Vec::new();
+    for pair in writes[first..].windows(2) {
+        let (before, after) = (pair[0].leg, pair[1].leg);
+        let rest_s = trace.start(after.samples.start).secs() - trace.end(before.samples.end - 1).secs();
+        let ended_behind = pair[0].stretches.last().is_some_and(|s| s.mean.mb_s() < between);
+        let moved = trace.moved(after.samples.start).0 - trace.moved(before.samples.end).0;
+        // Reads in between leave the cache alone; other writes do not, but those would be the leg before.
+        let read = trace.totals(after.samples.start).1.0 - trace.totals(before.samples.end).1.0;
+        if !ended_behind || rest_s < 1.0 || moved > read {
+            continue;
+        }
+        let fast = fast_samples(trace, after, between);
+        // Another kind of write, in smaller blocks or at random, says nothing about this.
+        let (looked_at, expected) = match fast {
+            0 => (after.samples.clone(), whole.behind_mb_s),
+            n => (after.samples.start..after.samples.start + n, whole.before_mb_s),
+        };
+        let alike = |r: f64| (r / expected).ln().abs() < ALIKE.ln();
+        if !trace.mean_rate(looked_at).is_some_and(|r| alike(r.mb_s())) {
+            continue;
+        }
+        let at = |i: usize| trace.moved(i.min(after.samples.end)).0 - trace.moved(after.samples.start).0;
+        let end = after.samples.start + fast;
+        let bytes = at(end);
+        points.push(Regained {
+            leg: after.name.clone(),
+            rest_s,
+            bytes,
+            low_bytes: at(end.saturating_sub(1).max(after.samples.start)),
+            high_bytes: at(end + 1),
+            share_pct: 100.0 * bytes as f64 / whole.bytes.max(1) as f64,
+        });
+    }
+    points.sort_by(|a, b| a.rest_s.total_cmp(&b.rest_s));
+    (!points.is_empty()).then_some(Recovery { cache_bytes: whole.bytes, points })
+}
+
+/// Samples at the start of a leg that are faster than a rate, up to the first three in a row that are not.
+fn fast_samples(trace: &Trace, leg: &TraceLeg, than: f64) -> usize {
+    let slow = |i: usize| trace.rate.get(i).is_none_or(|r| r < than);
+    let range = leg.samples.clone();
+    let first_slow = range.clone().find(|&i| (i..range.end.min(i + 3)).all(slow));
+    first_slow.map_or(range.len(), |i| i - range.start)
+}

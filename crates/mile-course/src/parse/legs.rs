@@ -1,0 +1,364 @@
+//! A leg: its head, its clauses, and whether they make sense together.
+
+use super::clauses::Clause;
+use super::{MOST_LEGS, Parser, Unread};
+use crate::course::{Access, Action, End, Kind, Leg, Rest, Seen, Transfer, WHOLE};
+use crate::diagnostic::{Diagnostic, Span};
+use crate::token;
+use mile_core::{Bytes, LegName, Op, units::block_size};
+
+/// Largest operation: larger ones are split by the kernel anyway.
+const LARGEST_BLOCK: u64 = 16 << 20;
+/// Smallest logical block of any drive.
+const SMALLEST_BLOCK: u64 = 512;
+/// Most operations in flight, what a single ring is sized for.
+const DEEPEST: u32 = 1024;
+/// Most workers: more than there are processors to serve them on any bench.
+const MOST_WORKERS: u32 = 256;
+/// Zones of a scan where it does not say.
+const ZONES: u32 = 512;
+
+/// A transfer of which nothing is said yet.
+fn nothing(op: Op, kind: Kind, access: Access) -> Transfer {
+    // What only brings the drive into a state, or looks it over, need not say how.
+    let own = matches!(kind, Kind::Fill(_) | Kind::Scan(_));
+    Transfer {
+        op,
+        reads: 0.0,
+        kind,
+        access,
+        block: Bytes(if own { 1 << 20 } else { 0 }),
+        depth: if own { 16 } else { 1 },
+        workers: 1,
+        rate: None,
+        over: WHOLE,
+        shift: Bytes(0),
+        incompressible: 1.0,
+        cached: false,
+        until: Vec::new(),
+        at_most: None,
+        at_most_moved: None,
+    }
+}
+
+type Clauses = std::vec::IntoIter<(Clause, Span)>;
+
+impl Parser {
+    /// A leg: its head, and all clauses up to what is no clause of it.
+    pub(super) fn leg(&mut self) {
+        let line = self.here().line;
+        self.at += 1;
+        let head = self.here();
+        let name = self.name("a name for the leg");
+        let name = match name {
+            Ok(base) => {
+                let name = LegName { base, ..self.name.clone() }.to_string();
+                if let Some(first) = self.names.get(&name) {
+                    let first = first.line;
+                    let hint = if first == line {
+                        "a sweep has each value once, and a battery that is used again needs another name: `use quick as after`"
+                    } else {
+                        "every leg has a name of its own, so that its results can be found"
+                    };
+                    self.errors.push(
+                        Diagnostic::new(head, format!("a leg named `{name}` is already on line {first}"))
+                            .hint(hint),
+                    );
+                }
+                self.names.insert(name.clone(), head);
+                Some(name)
+            }
+            Err(Unread) => {
+                self.skip_clause();
+                self.names.insert(String::new(), head);
+                None
+            }
+        };
+        self.end_clause();
+        let mut clauses = Vec::new();
+        loop {
+            match self.peek() {
+                None => break,
+                Some(token::Kind::LineEnd | token::Kind::Comma) => self.at += 1,
+                Some(_) if self.at_structure() => break,
+                _ => {
+                    let span = self.here();
+                    let errors = self.errors.len();
+                    self.unit = None;
+                    match self.clause() {
+                        Ok(clause) => clauses.push((clause, span)),
+                        Err(Unread) => {
+                            self.skip_clause();
+                            clauses.push((Clause::Unread, span));
+                        }
+                    }
+                    // `discard over 0 % to 50 %` may be said in one breath.
+                    let goes_on =
+                        self.is_word(0, "over") && matches!(clauses.last(), Some((Clause::Discard, _)));
+                    if self.errors.len() == errors && !goes_on {
+                        self.end_clause();
+                    }
+                }
+            }
+        }
+        let action = self.action(head, clauses);
+        if self.legs.len() >= MOST_LEGS {
+            if !std::mem::replace(&mut self.too_many, true) {
+                self.errors.push(
+                    Diagnostic::new(head, format!("the course comes to more than {MOST_LEGS} legs"))
+                        .hint("use fewer repeats, or fewer values in its sweeps"),
+                );
+            }
+            return;
+        }
+        if let (Some(name), Some(action)) = (name, action) {
+            self.legs.push(Leg { name, line, action });
+        }
+    }
+
+    /// Puts the clauses of a leg together.
+    fn action(&mut self, head: Span, clauses: Vec<(Clause, Span)>) -> Option<Action> {
+        let unread = clauses.iter().any(|(c, _)| matches!(c, Clause::Unread));
+        let clauses: Vec<_> = clauses.into_iter().filter(|(c, _)| !matches!(c, Clause::Unread)).collect();
+        let mut clauses = clauses.into_iter();
+        let errors = self.errors.len();
+        let action = match clauses.next() {
+            Some((Clause::Rest(until), span)) => self.rest(span, until, clauses),
+            Some((Clause::Transfer(op, access), span)) => {
+                self.transfer(span, nothing(op, Kind::Plain, access), clauses, unread)
+            }
+            Some((Clause::Verify, span)) => {
+                self.transfer(span, nothing(Op::Read, Kind::Verify, Access::Sequential), clauses, unread)
+            }
+            Some((Clause::Fill(to), span)) => {
+                self.transfer(span, nothing(Op::Write, Kind::Fill(to), Access::Sequential), clauses, unread)
+            }
+            Some((Clause::Scan, span)) => {
+                self.transfer(span, nothing(Op::Read, Kind::Scan(ZONES), Access::Sequential), clauses, unread)
+            }
+            Some((Clause::Flush, _)) => {
+                self.nothing_more(clauses, "a flush");
+                Some(Action::Flush)
+            }
+            Some((Clause::Health, _)) => {
+                self.nothing_more(clauses, "a look at the health");
+                Some(Action::Health)
+            }
+            Some((Clause::Ask(text), _)) => {
+                let mut at_most = None;
+                let rest = self.without(clauses, |clause| match clause {
+                    Clause::AtMost(time) => at_most = Some(*time),
+                    _ => {}
+                });
+                self.nothing_more(rest, "a word to the operator");
+                Some(Action::Ask(text, at_most))
+            }
+            Some((Clause::Discard, _)) => {
+                let mut over = WHOLE;
+                let rest = self.without(clauses, |clause| {
+                    if let Clause::Over(range) = clause {
+                        over = *range;
+                    }
+                });
+                self.nothing_more(rest, "a discard");
+                Some(Action::Discard(over))
+            }
+            Some((_, span)) => {
+                if !unread {
+                    self.errors.push(
+                        Diagnostic::new(span, "a leg begins with what it does")
+                            .hint("begin with `write`, `read` or `mixed` and `sequential` or `random`, or with `verify`, `fill`, `scan`, `flush`, `discard`, `health`, `ask` or `rest`"),
+                    );
+                }
+                None
+            }
+            None => {
+                if !unread {
+                    self.errors.push(
+                        Diagnostic::new(head, "this leg does nothing")
+                            .hint("say below it what it does, such as `rest for 1 min` or `write sequential, blocks 1 MiB`"),
+                    );
+                }
+                None
+            }
+        };
+        action.filter(|_| self.errors.len() == errors && !unread)
+    }
+
+    /// Takes in the clauses that an action with little to say has: an `at most` or an `over`, once. Gives the others.
+    fn without(&mut self, clauses: Clauses, mut take: impl FnMut(&Clause)) -> Clauses {
+        let mut taken = Vec::new();
+        let mut rest = Vec::new();
+        for (clause, span) in clauses {
+            let kind = std::mem::discriminant(&clause);
+            if matches!(clause, Clause::AtMost(_) | Clause::Over(_)) && !taken.contains(&kind) {
+                taken.push(kind);
+                take(&clause);
+            } else {
+                rest.push((clause, span));
+            }
+        }
+        rest.into_iter()
+    }
+
+    /// Reports clauses behind an action that takes none of them.
+    fn nothing_more(&mut self, clauses: Clauses, what: &str) {
+        for (_, span) in clauses {
+            self.errors
+                .push(Diagnostic::new(span, format!("this does not belong to {what}, or is said twice")));
+        }
+    }
+
+    fn rest(&mut self, span: Span, mut until: Vec<End>, clauses: Clauses) -> Option<Action> {
+        let waits = |end: &End| matches!(end, End::After(_) | End::Seen(Seen::Below(..) | Seen::Above(..)));
+        let hint = "a rest takes `for TIME`, `until temperature below T °C` and one `at most TIME`";
+        let mut at_most = None;
+        if !until.iter().all(waits) {
+            self.errors
+                .push(Diagnostic::new(span, "nothing is moved in a rest that could end it so").hint(hint));
+        }
+        for (clause, span) in clauses {
+            match clause {
+                Clause::Until(ends) if ends.iter().all(waits) => until.extend(ends),
+                Clause::AtMost(time) if at_most.is_none() => at_most = Some(time),
+                _ => self.errors.push(
+                    Diagnostic::new(span, "this does not belong to a rest, or is said twice").hint(hint),
+                ),
+            }
+        }
+        if until.is_empty() {
+            self.errors
+                .push(Diagnostic::new(span, "this rest never ends").hint(
+                    "write `rest for 10 min`, or `rest until temperature below 35 °C, at most 10 min`",
+                ));
+            return None;
+        }
+        if at_most.is_none() && !until.iter().any(|e| matches!(e, End::After(_))) {
+            self.errors.push(
+                Diagnostic::new(span, "this rest may never end, as a temperature may never be reached")
+                    .hint("add a limit: `, at most 30 min`"),
+            );
+        }
+        Some(Action::Rest(Rest { until, at_most }))
+    }
+
+    fn transfer(&mut self, span: Span, mut leg: Transfer, clauses: Clauses, unread: bool) -> Option<Action> {
+        let mut said: Vec<std::mem::Discriminant<Clause>> = Vec::new();
+        let mut reads = None;
+        let fill = matches!(leg.kind, Kind::Fill(_));
+        for (clause, span) in clauses {
+            let kind = std::mem::discriminant(&clause);
+            if said.contains(&kind) {
+                self.errors
+                    .push(Diagnostic::new(span, "this is said twice in the leg").hint("keep one of them"));
+                continue;
+            }
+            said.push(kind);
+            let no = |message: &str, hint: &str| Diagnostic::new(span, message).hint(hint);
+            match clause {
+                Clause::Over(_) | Clause::Until(_) | Clause::AtMost(_) | Clause::AtMostMoved(_) if fill => {
+                    self.errors.push(no(
+                        "a fill goes from the front to its level, however long that takes",
+                        "to write another range, or for a time, begin with `write sequential`",
+                    ));
+                }
+                Clause::Blocks(block) => leg.block = self.checked_block(span, block),
+                Clause::Depth(depth) => {
+                    leg.depth = self.checked_count(span, "operations in flight", depth, DEEPEST)
+                }
+                Clause::Over(range) => leg.over = range,
+                Clause::Until(until) => leg.until = until,
+                Clause::AtMost(time) => leg.at_most = Some(time),
+                Clause::AtMostMoved(bytes) => leg.at_most_moved = Some(bytes),
+                Clause::Workers(count) => {
+                    leg.workers = self.checked_count(span, "workers", count, MOST_WORKERS)
+                }
+                Clause::Rate(rate) => leg.rate = Some(rate),
+                Clause::Shifted(by) => leg.shift = by,
+                Clause::Cached => leg.cached = true,
+                Clause::Incompressible(share) if leg.op != Op::Read => leg.incompressible = share,
+                Clause::Incompressible(_) => self.errors.push(no(
+                    "only what is written can be compressed or not",
+                    "a read finds what the leg before it wrote",
+                )),
+                Clause::Zones(count) if matches!(leg.kind, Kind::Scan(_)) => {
+                    leg.kind = Kind::Scan(self.checked_count(span, "zones", count, 1 << 20));
+                }
+                Clause::Zones(_) => self.errors.push(no("only a scan has zones", "begin with `scan`")),
+                Clause::Reads(share) if leg.op == Op::Mixed => reads = Some(share),
+                Clause::Reads(_) => self.errors.push(no(
+                    "only a mix has a share of reads",
+                    "begin with `mixed random` or `mixed sequential`",
+                )),
+                Clause::Unread => {}
+                _ => self
+                    .errors
+                    .push(no("a leg does one thing only", "begin another leg for this with `leg NAME`")),
+            }
+        }
+        if leg.op == Op::Mixed && reads.is_none() && !unread {
+            self.errors.push(
+                Diagnostic::new(span, "the mix does not say how much of it is reads")
+                    .hint("add `reads 70 %`"),
+            );
+        }
+        leg.reads = reads.unwrap_or(0.0);
+        if leg.block.0 == 0 && !unread && self.errors.iter().all(|e| e.span.line < span.line) {
+            self.errors.push(
+                Diagnostic::new(span, "the leg does not say how large its blocks are")
+                    .hint("add `blocks 1 MiB`"),
+            );
+        }
+        let limited = leg.at_most.is_some()
+            || leg.at_most_moved.is_some()
+            || leg.until.iter().any(|e| !matches!(e, End::Seen(_)));
+        if !leg.until.is_empty() && !limited && !unread {
+            self.errors.push(
+                Diagnostic::new(
+                    span,
+                    "this leg may never end, as nothing makes sure that its end is reached",
+                )
+                .hint("add a limit: `at most 30 min`, or `at most 500 GB written`"),
+            );
+        }
+        if !leg.shift.0.is_multiple_of(SMALLEST_BLOCK) || (leg.block.0 > 0 && leg.shift >= leg.block) {
+            self.errors.push(Diagnostic::new(
+                span,
+                "addresses are shifted by a multiple of 512 B that is smaller than the block",
+            ));
+        }
+        Some(Action::Transfer(Box::new(leg)))
+    }
+
+    fn checked_block(&mut self, span: Span, block: Bytes) -> Bytes {
+        let wrong = if block.0 == 0 || !block.0.is_multiple_of(SMALLEST_BLOCK) {
+            Some("a block is a multiple of 512 B, the smallest logical block")
+        } else if block.0 > LARGEST_BLOCK {
+            Some("a block is at most 16 MiB")
+        } else {
+            None
+        };
+        if let Some(wrong) = wrong {
+            let hint = match block.0 {
+                b if b.is_multiple_of(1000) && b > 0 => {
+                    format!("block sizes are binary: did you mean {}?", block_size(Bytes(b / 1000 * 1024)))
+                }
+                _ => "write `blocks 4 KiB` or `blocks 1 MiB`".to_owned(),
+            };
+            self.errors
+                .push(Diagnostic::new(span, format!("{wrong}, found {}", block_size(block))).hint(hint));
+        }
+        block
+    }
+
+    fn checked_count(&mut self, span: Span, what: &str, count: f64, most: u32) -> u32 {
+        if count.fract() != 0.0 || !(1.0..=f64::from(most)).contains(&count) {
+            self.errors.push(Diagnostic::new(
+                span,
+                format!("the number of {what} is a whole number from 1 to {most}, found {count}"),
+            ));
+            return 1;
+        }
+        count as u32
+    }
+}

@@ -1,0 +1,184 @@
+//! What belongs to the whole course: sampling, guards, claims, situation, demands.
+
+use super::{Parser, Read};
+use crate::course::{Course, Guard, Then, When};
+use crate::diagnostic::Diagnostic;
+use crate::token::Kind;
+use mile_core::{Bytes, Demand, Nanos, Rate};
+
+/// The words that begin a setting.
+pub(super) const WORDS: [&str; 7] = ["sample", "stop", "health", "rest", "claim", "situation", "demand"];
+
+impl Parser {
+    pub(super) fn setting(&mut self, course: &mut Course) -> Read<()> {
+        let mut words = vec!["leg"];
+        words.extend(WORDS);
+        match words[self.one_of_many("a setting or a leg", &words, true)?] {
+            "sample" => {
+                self.word("every")?;
+                let span = self.here();
+                course.sample_every = self.duration()?;
+                if !(10_000_000..=60_000_000_000).contains(&course.sample_every.0) {
+                    return self.fail(Diagnostic::new(
+                        span,
+                        format!("a sample lasts 10 ms to 60 s, found {}", course.sample_every),
+                    ));
+                }
+            }
+            "health" => {
+                self.word("every")?;
+                let span = self.here();
+                course.health_every = self.duration()?;
+                if course.health_every.0 < 10_000_000_000 {
+                    let found =
+                        format!("health is read every 10 s at the most often, found {}", course.health_every);
+                    return self.fail(
+                        Diagnostic::new(span, found).hint("reading it may hold up a drive for a moment"),
+                    );
+                }
+            }
+            "stop" => {
+                self.word("if")?;
+                let when = self.when()?;
+                course.guards.push(Guard { when, then: Then::Stop });
+            }
+            "rest" => self.resting_guard(course)?,
+            "claim" => match self.one_of(&["write", "read", "endurance"])? {
+                0 => course.claims.write = Some(self.rate()?),
+                1 => course.claims.read = Some(self.rate()?),
+                _ => course.claims.endurance = Some(self.size()?),
+            },
+            "situation" => {
+                let names = ["slot", "cooling", "enclosure", "note", "ambient"];
+                let name = names[self.one_of(&names)?];
+                if name == "ambient" {
+                    course.ambient = Some(self.celsius()?);
+                } else {
+                    let text = self.text("what it is, in double quotes, such as `cooling \"finned\"`")?;
+                    course.situation.push((name.to_owned(), text));
+                }
+            }
+            "demand" => {
+                let demand = self.demand()?;
+                course.demands.push(demand);
+            }
+            _ => {}
+        }
+        Ok(())
+    }
+
+    /// `rest if temperature above 80 °C until below 60 °C at most 30 min`
+    fn resting_guard(&mut self, course: &mut Course) -> Read<()> {
+        self.word("if")?;
+        let span = self.here();
+        let when = self.when()?;
+        if !matches!(when, When::TemperatureAbove(_) | When::CriticalWarning) {
+            return self.fail(
+                Diagnostic::new(span, "a rest helps against heat and warnings only")
+                    .hint("for this, write `stop if`"),
+            );
+        }
+        self.word("until")?;
+        // `until temperature below 60 °C` says the same.
+        let _ = self.take_word("temperature");
+        self.word("below")?;
+        let below_at = self.here();
+        let below = self.celsius()?;
+        if let When::TemperatureAbove(limit) = when
+            && below >= limit
+        {
+            return self.fail(Diagnostic::new(
+                below_at,
+                format!("the rest ends at {below}, which is not below the {limit} at which it begins"),
+            ));
+        }
+        let mut longest = Nanos(3_600_000_000_000);
+        if self.take_word("at") {
+            self.word("most")?;
+            longest = self.duration()?;
+        }
+        course.guards.push(Guard { when, then: Then::Rest(below, longest) });
+        Ok(())
+    }
+
+    fn when(&mut self) -> Read<When> {
+        let words = ["temperature", "errors", "operation", "critical", "written", "time", "others"];
+        let index = self.one_of(&words)?;
+        if index == 3 {
+            self.word("warning")?;
+            return Ok(When::CriticalWarning);
+        }
+        self.word("above")?;
+        let span = self.here();
+        Ok(match index {
+            0 => When::TemperatureAbove(self.celsius()?),
+            1 => {
+                let count = self.plain("how many errors are too many, such as `stop if errors above 10`")?;
+                When::ErrorsAbove(self.whole(span, count)?)
+            }
+            2 => {
+                let time = self.duration()?;
+                if !(100_000_000..=3_600_000_000_000).contains(&time.0) {
+                    return self
+                        .fail(Diagnostic::new(span, format!("the limit is 100 ms to 1 h, found {time}")));
+                }
+                When::OperationAbove(time)
+            }
+            4 => When::WrittenAbove(self.size()?),
+            5 => When::TimeAbove(self.duration()?),
+            _ => {
+                let rate = self.rate()?;
+                let hold = if self.take_word("for") { self.duration()? } else { Nanos(10_000_000_000) };
+                When::OthersAbove(rate, hold)
+            }
+        })
+    }
+
+    /// A count of errors.
+    pub(super) fn whole(&mut self, span: crate::Span, count: f64) -> Read<u64> {
+        if count.fract() != 0.0 || !(0.0..=1e9).contains(&count) {
+            return self
+                .fail(Diagnostic::new(span, format!("errors are counted in whole numbers, found {count}")));
+        }
+        Ok(count as u64)
+    }
+
+    /// `demand recorder 147.5 MB/s, buffer 4 GB`, `demand recorder 96 channels x 512 kHz x 3 B, buffer 4 GB, until 90 % full`
+    pub(super) fn demand(&mut self) -> Read<Demand> {
+        let name = self.name("a name for the demand, such as `demand recorder 150 MB/s`")?;
+        let rate = self.stream()?;
+        let mut demand = Demand { name, rate: vec![(0.0, rate)], buffer: Bytes(0), until_fill: None };
+        while matches!(self.peek(), Some(Kind::Comma)) {
+            self.at += 1;
+            match self.one_of(&["buffer", "until"])? {
+                0 => demand.buffer = self.size()?,
+                _ => {
+                    demand.until_fill = Some(self.share("a fill level, such as `until 90 % full`")?);
+                    self.word("full")?;
+                }
+            }
+        }
+        Ok(demand)
+    }
+
+    /// `147.5 MB/s`, or `96 channels x 512 kHz x 3 B`.
+    fn stream(&mut self) -> Read<Rate> {
+        let channels = matches!(self.tokens.get(self.at + 1).map(|t| &t.kind), Some(Kind::Word(w)) if w.to_ascii_lowercase().starts_with("channel"));
+        if !channels {
+            return self.rate();
+        }
+        let span = self.here();
+        let channels = self.number("how many channels")?;
+        self.at += 1;
+        self.word("x")?;
+        let samples = self.number("samples a second, such as `512 kHz`")?;
+        let factor = [1.0, 1e3, 1e6][self.one_of(&["Hz", "kHz", "MHz"])?];
+        self.word("x")?;
+        let bytes = self.size()?;
+        let rate = channels * samples * factor * bytes.0 as f64;
+        if rate <= 0.0 {
+            return self.fail(Diagnostic::new(span, "a rate of 0 never moves anything"));
+        }
+        Ok(Rate(rate))
+    }
+}
