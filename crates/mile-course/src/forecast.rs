@@ -140,6 +140,15 @@ pub fn known(run: i64, trace: &Trace, names: &[String], words: &[String], loads:
             }),
         }
     }
+    // A leg that took no time has no sample: what it waited for was there already.
+    let reached = all.iter().filter_map(|k| names.iter().position(|n| *n == k.name)).max().unwrap_or(0);
+    for (i, name) in names.iter().enumerate().take(reached) {
+        if !all.iter().any(|k| k.name == *name) {
+            let text = |list: &[String]| list.get(i).cloned().unwrap_or_default();
+            let (words, load, curve) = (text(words), text(loads), vec![(0.0, 0.0)]);
+            all.push(Known { run, name: name.clone(), words, load, curve, max: None });
+        }
+    }
     all
 }
 

@@ -21,6 +21,8 @@ use mile_core::{Bytes, Celsius, Nanos, Op, Rate, Throttled};
 use model::{HealthKind, Model, Weak};
 use rand_core::{Rng, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
+use std::cmp::Reverse;
+use std::collections::BinaryHeap;
 use thermal::{Level, Thermal};
 
 /// Step of everything that is slower than an operation.
@@ -62,9 +64,8 @@ pub struct SimDrive {
 /// Reads or writes underway.
 struct Work {
     transfer: Transfer,
-    /// When each of the operations in flight is done; the oldest is at `slot`.
-    done: Vec<u64>,
-    slot: usize,
+    /// When each of the operations in flight is done, the first one on top: another takes its place then.
+    done: BinaryHeap<Reverse<u64>>,
     served: u64,
     issued: u64,
     began: u64,
@@ -218,7 +219,7 @@ impl SimDrive {
             ((work.miss * 4_294_967_296.0) as u64, self.model.controller.map_miss_us * 1e3);
         let mut service = services(&self.rates);
         while work.issued < t.budget.0 {
-            let arrival = work.done[work.slot];
+            let arrival = work.done.peek().map_or(0, |d| d.0);
             let due = t.rate.map_or(0, |r| work.began + (work.issued as f64 / r.0 * 1e9) as u64);
             let begin = arrival.max(work.served).max(due);
             if begin >= self.next_step {
@@ -268,10 +269,8 @@ impl SimDrive {
                 extra += miss_ns as u64;
             }
             work.served = end;
-            work.done[work.slot] = end + extra;
-            work.slot += 1;
-            if work.slot == work.done.len() {
-                work.slot = 0;
+            if let Some(mut first) = work.done.peek_mut() {
+                first.0 = end + extra;
             }
             work.chosen = false;
             work.issued += block;
@@ -386,8 +385,7 @@ impl Drive for SimDrive {
         self.next_step = self.now + STEP_NS;
         self.work = Some(Work {
             transfer: *transfer,
-            done: vec![self.now; (transfer.depth * transfer.workers).max(1) as usize],
-            slot: 0,
+            done: vec![Reverse(self.now); (transfer.depth * transfer.workers).max(1) as usize].into(),
             served: self.now,
             issued: 0,
             began: self.now,

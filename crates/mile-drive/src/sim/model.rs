@@ -201,16 +201,22 @@ impl Model {
     }
 
     fn read(text: &str) -> Result<Self, String> {
+        Self::table(text)?.try_into().map_err(|e: toml::de::Error| e.to_string())
+    }
+
+    /// The values of a model, with those of what it extends below them.
+    fn table(text: &str) -> Result<toml::Table, String> {
         let mut table: toml::Table = text.parse().map_err(|e: toml::de::Error| e.to_string())?;
         if let Some(base) = table.remove("extends") {
             let base = base.as_str().ok_or("`extends` takes the name of a built-in model in quotes")?;
             let text = BUILT_IN.iter().find(|(n, _)| *n == base).map(|(_, t)| *t);
             let text = text.ok_or_else(|| format!("no built-in model is called `{base}`"))?;
-            let mut whole: toml::Table = text.parse().map_err(|e: toml::de::Error| e.to_string())?;
+            // What is built in extends nothing that extends it.
+            let mut whole = Self::table(text)?;
             overlay(&mut whole, table);
             table = whole;
         }
-        table.try_into().map_err(|e: toml::de::Error| e.to_string())
+        Ok(table)
     }
 
     /// Refuses figures that no drive can have, which would make the simulation stand still or run away.
