@@ -251,6 +251,9 @@ pub(crate) struct ExportArgs {
     /// What to write.
     #[arg(long = "as", value_enum)]
     pub(crate) kind: ExportKind,
+    /// What an SVG or PDF shows.
+    #[arg(long, value_enum, default_value_t)]
+    pub(crate) figure: FigureArg,
     /// File to write.
     #[arg(short, value_name = "FILE")]
     pub(crate) out: PathBuf,
@@ -261,6 +264,15 @@ pub(crate) struct ExportArgs {
     pub(crate) logbook: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) beside: BesideArgs,
+}
+
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub(crate) enum FigureArg {
+    /// Rate and temperature along the run.
+    #[default]
+    Run,
+    /// Figures against fill level, rest, block size, depth, workers; demands.
+    Sweep,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]

@@ -3,7 +3,7 @@
 use crate::Failure;
 use mile_core::ruler::{Ruler, Window};
 use mile_core::{Context, Findings, Trace};
-use mile_figures::{RunFigure, draw, pdf};
+use mile_figures::{RunFigure, draw, draw_sweep, pdf};
 use mile_runner::RunHead;
 use std::io::Write;
 use std::path::Path;
@@ -56,6 +56,11 @@ pub(crate) fn svg(
     let figure =
         RunFigure { title: &title(head), lines: &lines(head, name), trace, findings, context, ruler, window };
     Ok(draw(&figure)?)
+}
+
+/// Draws what a run shows as a sweep; `None` where it is none.
+pub(crate) fn sweep_svg(head: &RunHead, name: &str, findings: &Findings) -> Result<Option<String>, Failure> {
+    Ok(draw_sweep(&title(head), &lines(head, name), findings)?)
 }
 
 /// The PDF of an SVG.

@@ -375,7 +375,7 @@ impl Outlook {
         let open = cast.legs.iter().any(|l| l.basis == mile_course::Basis::Limit);
         let about = if open { "at most" } else { "about" };
         let mut text = match (cast.seconds, cast.unknown) {
-            (_, n) if n == cast.legs.len() => "time not known".to_owned(),
+            (s, n) if n > 0 && s < 1.0 => "time not known".to_owned(),
             (s, 0) => format!("{about} {}", Nanos::from_secs(rounded(s))),
             (s, 1) => format!("{} and one leg of which the time is not known", Nanos::from_secs(rounded(s))),
             (s, n) => format!("{} and {n} legs of which the time is not known", Nanos::from_secs(rounded(s))),

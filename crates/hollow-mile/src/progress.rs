@@ -3,10 +3,26 @@
 use mile_core::units::number;
 use mile_core::{Bytes, Nanos, Op, Rate, Sample};
 use mile_runner::{Event, EventKind, RunHead};
-use std::collections::VecDeque;
+use std::collections::{HashMap, VecDeque};
 
 /// Time over which the rate for the estimate is taken.
 const RECENT: Nanos = Nanos(8_000_000_000);
+
+/// What legs took together.
+#[derive(Clone, Copy, Debug, Default)]
+struct Took {
+    legs: f64,
+    seconds: f64,
+    bytes: f64,
+}
+
+impl Took {
+    fn add(&mut self, seconds: f64, bytes: f64) {
+        self.legs += 1.0;
+        self.seconds += seconds;
+        self.bytes += bytes;
+    }
+}
 
 /// Follows the messages of a run.
 #[derive(Clone, Debug, Default)]
@@ -22,6 +38,12 @@ pub(crate) struct Progress {
     /// Bytes that all legs before this one moved or gave up.
     settled: u64,
     recent: VecDeque<(Nanos, u64)>,
+    /// What legs that are over took: those with the same words, and with the same load; how many, seconds, bytes.
+    same: HashMap<String, Took>,
+    alike: HashMap<String, Took>,
+    loads: Vec<String>,
+    /// Time that the legs behind this one will take, as far as that can be told.
+    behind: Option<f64>,
     pub(crate) paused: bool,
     /// What the operator is asked.
     pub(crate) asked: Option<String>,
@@ -34,6 +56,7 @@ impl Progress {
             words: head.leg_words.clone(),
             budgets: head.leg_budgets.clone(),
             times: head.leg_times.clone(),
+            loads: head.leg_loads.clone(),
             ..Self::default()
         }
     }
@@ -46,10 +69,28 @@ impl Progress {
                 self.leg_moved = 0;
                 (self.leg_began, self.now) = (event.at, event.at);
                 self.recent.clear();
+                self.behind = self.look_ahead();
+            }
+            EventKind::WentOn { leg, moved, .. } => {
+                self.leg = *leg as usize;
+                self.leg_moved = moved.0;
+                (self.leg_began, self.now) = (event.at, event.at);
+                self.recent.clear();
             }
             EventKind::Paused => self.paused = true,
             EventKind::Asked(text) => self.asked = Some(text.clone()),
-            EventKind::Resumed | EventKind::LegEnded { .. } => (self.paused, self.asked) = (false, None),
+            EventKind::LegEnded { .. } => {
+                let (seconds, bytes) = (event.at.since(self.leg_began).secs(), self.leg_moved as f64);
+                for (map, key) in
+                    [(&mut self.same, self.words.get(self.leg)), (&mut self.alike, self.loads.get(self.leg))]
+                {
+                    if let Some(key) = key {
+                        map.entry(key.clone()).or_default().add(seconds, bytes);
+                    }
+                }
+                (self.paused, self.asked) = (false, None);
+            }
+            EventKind::Resumed => (self.paused, self.asked) = (false, None),
             _ => {}
         }
     }
@@ -98,6 +139,43 @@ impl Progress {
         (self.budget() > 0).then(|| Nanos::from_secs(left as f64 / rate.0))
     }
 
+    /// Time that the legs behind this one will take, learned from those that are over; `None` where nothing is known of one.
+    fn look_ahead(&self) -> Option<f64> {
+        let of = |i: usize| {
+            let budget = self.budgets.get(i).map_or(0.0, |b| b.0 as f64);
+            let limit = self.times.get(i).copied().flatten().map(Nanos::secs);
+            // What ends both in the same way takes the same time, in proportion to its bytes.
+            if let Some(t) = self.words.get(i).and_then(|w| self.same.get(w)) {
+                let mean = t.seconds / t.legs;
+                let scale = if budget > 0.0 && t.bytes > 0.0 && limit.is_none() {
+                    budget * t.legs / t.bytes
+                } else {
+                    1.0
+                };
+                return Some(mean * scale.min(4.0));
+            }
+            let pace = self.loads.get(i).and_then(|l| self.alike.get(l)).filter(|t| t.bytes > 0.0);
+            let by_bytes = pace.filter(|_| budget > 0.0).map(|t| budget * t.seconds / t.bytes);
+            match (limit, by_bytes) {
+                (Some(a), Some(b)) => Some(a.min(b)),
+                (a, b) => a.or(b).or((budget == 0.0).then_some(0.0)),
+            }
+        };
+        (self.leg + 1..self.legs.len()).map(of).sum()
+    }
+
+    /// Time until the run ends, as far as that can be told.
+    fn all_left(&self) -> Option<Nanos> {
+        if self.leg + 1 >= self.legs.len() {
+            return None;
+        }
+        let known = self.words.get(self.leg).and_then(|w| self.same.get(w));
+        let elapsed = self.now.since(self.leg_began).secs();
+        let by_earlier = known.map(|t| (t.seconds / t.legs - elapsed).max(0.0));
+        let own = by_earlier.or(self.left().map(Nanos::secs))?;
+        Some(Nanos::from_secs(own + self.behind?))
+    }
+
     /// `Leg 2 of 3, soak: writing 1 MiB blocks, 16 deep. 612 of 1,600 GB, about 16 min left.`
     pub(crate) fn sentence(&self) -> String {
         let name = self.legs.get(self.leg).map_or("", String::as_str);
@@ -121,6 +199,11 @@ impl Progress {
                 Some(left) => text.push_str(&format!(", about {} left.", roughly(left))),
                 None => text.push('.'),
             }
+        }
+        if let Some(all) = self.all_left().filter(|_| !self.paused) {
+            let open = text.trim_end_matches('.').len();
+            text.truncate(open);
+            text.push_str(&format!("; all of it about {}.", roughly(all)));
         }
         if self.paused {
             text.push_str(" Paused.");

@@ -3,12 +3,24 @@
 use crate::Failure;
 use crate::cli::BesideArgs;
 use crate::session::logbook_path;
-use mile_core::{Context, Findings, Rate, Sample, Trace, findings};
+use mile_core::{Context, Findings, Nanos, Rate, Sample, Trace, findings};
 use mile_drive::Identity;
 use mile_logbook::exchange::{Extra, read_csv};
 use mile_logbook::{Logbook, Problem};
-use mile_runner::{Event, RunHead, Status};
+use mile_runner::{Event, EventKind, RunHead, Status};
 use std::path::Path;
+
+/// Says of a run that it was interrupted, each time.
+pub(crate) fn interruptions(events: &[Event]) -> Vec<String> {
+    let note = |e: &Event| match &e.kind {
+        EventKind::WentOn { name, gap, moved, .. } => Some(format!(
+            "The run was interrupted after {}, in leg {name}, and went on {gap} later behind the {moved} that the leg had moved.",
+            Nanos(e.at.0.saturating_sub(gap.0))
+        )),
+        _ => None,
+    };
+    events.iter().filter_map(note).collect()
+}
 
 /// A run or a trace, with what it shows.
 pub(crate) struct Source {
@@ -49,6 +61,7 @@ impl Source {
                 format!("{} rows of the file could not be used and were left out.", source.problems.len());
             source.findings.notes.insert(0, left_out);
         }
+        source.findings.notes.splice(0..0, interruptions(&source.events));
         if let Some(status) = source.status.filter(|s| *s != Status::Done) {
             source
                 .findings

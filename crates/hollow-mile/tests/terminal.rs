@@ -416,3 +416,69 @@ fn a_drive_is_armed_by_typing_its_name_and_what_it_changed_is_shown() {
     t.press(&["6"], "What run 1, the last on this drive, changed");
     t.press(&["7"], "One run.");
 }
+
+#[test]
+fn a_course_is_begun_mended_forecast_armed_started_left_and_read_as_a_sweep() {
+    let Some(device) = common::LoopDevice::new(192) else {
+        eprintln!("SKIPPED: loop devices cannot be set up here");
+        return;
+    };
+    let t = Terminal::start(159, 46, "HOLLOW_MILE_ROOT=", "--logbook l.logbook");
+    let node = device.node();
+    t.until(&node);
+    // From a ready-made course, made out for the drive that is selected; d looks at it on the next.
+    t.press(&["2"], "The course \"first look\"");
+    t.press(&["n"], "Ready-made courses");
+    t.press(&["Down", "Down", "Enter"], "for fill in 0 %, 25 %, 50 %, 75 %, 90 %");
+    t.until("# claim write");
+    for _ in 0..60 {
+        if t.screen().contains(&format!("({node}), 201.3 MB")) {
+            break;
+        }
+        t.keys(&["d"]);
+        std::thread::sleep(Duration::from_millis(300));
+    }
+    t.until(&format!("({node}), 201.3 MB"));
+    // A course from a file, with a mistake that is told at its place and mended.
+    t.bench.write("quick.course", &common::quick_sweep().replace("sample every", "smaple every"));
+    t.press(&["o"], "Read a course from a file");
+    t.type_text("quick.course");
+    t.until("./quick.course");
+    t.press(&["Enter"], "▸ line 8, column 1: expected a setting or a leg, found `smaple`");
+    t.until("One thing in the course cannot be read yet.");
+    t.press(&["s"], "The course cannot be read yet");
+    t.press(&["i"], "What you type goes into it");
+    t.keys(&["Down", "Down", "Down", "Down", "Down", "Down", "Down", "Home"]);
+    t.keys(&["Delete", "Delete", "Delete", "Delete", "Delete", "Delete"]);
+    t.type_text("sample");
+    // Forecast and preflight.
+    let screen = t.until_all(&[
+        "burst × 15",
+        "Before the start",
+        "wear: the rated endurance of the drive is not known",
+        "writes",
+    ]);
+    assert!(screen.contains("prepare × 5") && !screen.contains('▸'), "{screen}");
+    t.press(&["Escape"], "s starts it");
+    t.press(&["w"], "Write the course to a file");
+    t.press(&["Enter"], "Written: ./quick.course");
+    assert!(t.bench.read("quick.course").contains("\nsample every 50 ms\n"));
+    // Armed and started.
+    t.press(&["s"], &format!("A run on {node}"));
+    t.until("All that is on this drive will be lost.");
+    t.press(&["Enter"], "it is not armed");
+    assert!(device.is_untouched());
+    t.type_text(&device.name());
+    t.press(&["Enter"], "of 110, fill 0 %");
+    t.until("all of it about");
+    t.press(&["q"], "l leaves it running");
+    t.press(&["l"], "Run 1 goes on without the terminal.");
+    t.shell_is_back();
+    t.type_text(&format!("clear; {} attach", env!("CARGO_BIN_EXE_hollow-mile")));
+    t.press(&["Enter"], "fill");
+    t.until("The run is done; it is run 1 of the logbook.");
+    let screen = t.press(&["5"], "Run 1: 5 levels.");
+    for words in ["figure, at a fill level of", "random-write, MB/s", "Means of 3 repeats", "90 %"] {
+        assert!(screen.contains(words), "{words}\n{screen}");
+    }
+}

@@ -348,7 +348,13 @@ pub fn findings_with(trace: &Trace, context: &Context, settings: &Settings) -> F
             all.breaks.push(found);
         }
         let breaks = all.breaks[before..].to_vec();
-        pieces.push(Piece { leg, name: LegName::read(&leg.name), breaks, stretches });
+        match pieces.last_mut().filter(|p: &&mut Piece<'_>| p.leg.name == leg.name && p.leg.op == leg.op) {
+            Some(begun) => begun.more.push(leg),
+            None => {
+                let name = LegName::read(&leg.name);
+                pieces.push(Piece { leg, name, breaks, stretches, more: Vec::new() });
+            }
+        }
     }
     all.fill = sweeps::fill(trace, &pieces);
     all.ramp = sweeps::ramps(trace, &pieces);

@@ -168,17 +168,29 @@ pub(crate) struct Piece<'a> {
     pub(crate) name: LegName,
     pub(crate) breaks: Vec<Break>,
     pub(crate) stretches: Vec<Stretch>,
+    /// The other parts of a leg that was paused or interrupted.
+    pub(crate) more: Vec<&'a TraceLeg>,
 }
 
 impl Piece<'_> {
-    /// Rate of the whole leg, MB/s.
+    /// Rate of the whole leg while it moved data, MB/s.
     fn mb_s(&self, trace: &Trace) -> Option<f64> {
-        trace.mean_rate(self.leg.samples.clone()).map(|r| r.mb_s())
+        let (mut bytes, mut seconds) = (0.0, 0.0);
+        for part in std::iter::once(self.leg).chain(self.more.iter().copied()) {
+            let (from, to) = (part.samples.start, part.samples.end);
+            bytes += (trace.moved(to).0 - trace.moved(from).0) as f64;
+            seconds += trace.end(to.checked_sub(1)?).secs() - trace.start(from).secs();
+        }
+        (seconds > 0.0).then(|| bytes / seconds / 1e6)
     }
 
     /// The write cache as this leg found it: a first fall that heat does not account for.
     fn cache(&self, trace: &Trace) -> Option<Cache> {
         let first = self.breaks.first().filter(|b| b.to_mb_s < b.from_mb_s && self.leg.op == Op::Write)?;
+        if !self.more.is_empty() {
+            // The cache recovered while the leg stood still.
+            return None;
+        }
         (first.cause != Cause::ThermalThrottle).then(|| cache(trace, self.leg, first))
     }
 }
@@ -339,11 +351,13 @@ fn crossovers(ramps: &[Ramp]) -> Vec<Crossover> {
     found
 }
 
-/// How the cache comes back at rest; `None` where it was never used up and written into again after a rest. Sweeps over fill
-/// levels are left out, as what was written is given back between their legs.
+/// How the cache comes back at rest; `None` where it was never used up and written into again after a rest. Legs of ramps are left
+/// out, as they write in other ways, and those of sweeps over fill levels, as what was written is given back between them.
 pub(crate) fn recovery(trace: &Trace, pieces: &[Piece<'_>]) -> Option<Recovery> {
-    let writes: Vec<&Piece<'_>> =
-        pieces.iter().filter(|p| p.leg.op == Op::Write && p.name.value("fill").is_none()).collect();
+    let swept = |p: &Piece<'_>| {
+        ["fill", "blocks", "block", "depth", "workers"].iter().any(|s| p.name.value(s).is_some())
+    };
+    let writes: Vec<&Piece<'_>> = pieces.iter().filter(|p| p.leg.op == Op::Write && !swept(p)).collect();
     let first = writes.iter().position(|p| p.cache(trace).is_some())?;
     let whole = writes[first].cache(trace)?;
     // Whatever is nearer to the rate into the cache than to that behind it, in ratios, went into it.

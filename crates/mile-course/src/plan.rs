@@ -5,6 +5,7 @@ use crate::course::{
     Access, Action, Claims, Course, End, Guard, Kind, Position, Range, Seen, Then, Transfer, When,
 };
 use mile_core::{Bytes, Celsius, Demand, Nanos, Op, Rate, units::block_size};
+use std::collections::HashMap;
 
 /// What planning needs to know of a drive.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -314,7 +315,9 @@ pub fn plan(course: &Course, drive: &DriveFacts) -> Result<Plan, Vec<String>> {
         }
     }
     let mut legs = Vec::with_capacity(course.legs.len());
+    let (mut notes, mut errors) = (Folded::default(), Folded::default());
     for leg in &course.legs {
+        let had = (fit.notes.len(), fit.errors.len());
         let empty = PlannedLeg {
             name: leg.name.clone(),
             line: leg.line,
@@ -333,7 +336,12 @@ pub fn plan(course: &Course, drive: &DriveFacts) -> Result<Plan, Vec<String>> {
             Action::Discard(over) => fit.discard(empty, *over),
         };
         legs.extend(planned);
+        // What is said of a leg is said of all its repeats.
+        notes.fold(&mut fit.notes, had.0, leg.line);
+        errors.fold(&mut fit.errors, had.1, leg.line);
     }
+    notes.count(&mut fit.notes);
+    errors.count(&mut fit.errors);
     if fit.errors.is_empty() {
         number_passes(&mut legs, &mut fit.errors);
     }
@@ -430,6 +438,40 @@ fn without(stretches: &[(u64, u64)], (from, to): (u64, u64)) -> Vec<(u64, u64)> 
     let parts = stretches.iter().flat_map(|&(a, b)| [(a, b.min(from)), (a.max(to), b)]);
     parts.filter(|(a, b)| a < b).collect()
 }
+
+/// What was said of legs, by their line in the text: where it stands, and how many of its repeats it holds for too.
+#[derive(Default)]
+struct Folded(HashMap<usize, (usize, usize)>);
+
+impl Folded {
+    /// Takes back what was said since there were `had` sentences, where as much was said of that line already.
+    fn fold(&mut self, said: &mut Vec<String>, had: usize, line: usize) {
+        if said.len() == had {
+            return;
+        }
+        match self.0.get_mut(&line) {
+            Some(known) => {
+                known.1 += 1;
+                said.truncate(had);
+            }
+            None => {
+                self.0.insert(line, (had, 0));
+            }
+        }
+    }
+
+    fn count(&self, said: &mut [String]) {
+        for (at, more) in self.0.values().filter(|v| v.1 > 0) {
+            if let Some(text) = said.get_mut(*at) {
+                text.push_str(&format!(" The same holds for {more} more of its repeats."));
+            }
+        }
+    }
+}
+
+/// Bytes at the edges of a range that a read leaves out where nothing was written there: writes and reads in blocks of different
+/// sizes do not end at the same place.
+const EDGE: u64 = 16 << 20;
 
 /// What fitting the legs to a drive has come to.
 struct Fit<'a> {
@@ -602,8 +644,8 @@ impl Fit<'_> {
         if matches!(kind, Kind::Fill(_)) {
             self.filled = start + length;
         }
-        let planned = PlannedLeg { work: Work::Transfer(transfer), time, seen, ..empty };
-        self.check_reads(&planned, &transfer);
+        let mut planned = PlannedLeg { work: Work::Transfer(transfer), time, seen, ..empty };
+        self.check_reads(&mut planned);
         Some(planned)
     }
 
@@ -638,7 +680,8 @@ impl Fit<'_> {
 
     /// Refuses to read what was never written: the drive or the file system answers such reads without touching the medium.
     /// Only whole sequential passes by bytes count as written beforehand, as nothing else is sure to have covered its range.
-    fn check_reads(&mut self, leg: &PlannedLeg, t: &PlannedTransfer) {
+    fn check_reads(&mut self, leg: &mut PlannedLeg) {
+        let Work::Transfer(t) = &mut leg.work else { return };
         let (start, end) = (t.start.0, t.start.0 + t.length.0);
         if t.op == Op::Write {
             if t.access == Access::Sequential && leg.time.is_none() && leg.seen.is_empty() {
@@ -651,13 +694,26 @@ impl Fit<'_> {
         if self.drive.readable {
             return;
         }
+        // The first byte there that was written, if it is near, in whole blocks from the range's own start.
+        let block = t.block.0;
+        let first = self.written.iter().filter(|w| w.1 > start).map(|w| w.0.max(start)).min().unwrap_or(end);
+        let skipped = (first - start).div_ceil(block) * block;
+        let start = if skipped <= EDGE { start + skipped } else { start };
         let mut covered = start;
         for &(a, b) in &self.written {
             if a <= covered {
                 covered = covered.max(b);
             }
         }
-        if covered < end {
+        let length = covered.min(end).saturating_sub(start) / block * block;
+        let left_out = (start - t.start.0) + (end - covered.min(end));
+        if left_out > 0 && end - covered.min(end) <= EDGE && 2 * length > t.length.0 {
+            let shorter = t.length.0 - length;
+            (t.start, t.length) = (Bytes(start), Bytes(length));
+            if !t.by_time {
+                t.budget = Bytes(t.budget.0.saturating_sub(shorter).max(block).min(length));
+            }
+        } else if covered < end {
             self.errors.push(format!(
                 "Leg {} reads {} to {}, but nothing is written there before: such reads never reach the medium. Put a leg that writes the range sequentially before it.",
                 leg.name,

@@ -3,8 +3,10 @@
 //! Text stays text in both. The font is compiled in, so that a PDF has its text on a machine without any font.
 
 mod run;
+mod sweep;
 
 pub use run::{RunFigure, draw};
+pub use sweep::draw_sweep;
 
 use std::sync::Arc;
 use svg2pdf::usvg::{Options, Tree, fontdb};

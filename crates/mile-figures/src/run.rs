@@ -16,12 +16,13 @@ use plotters::prelude::{
 use plotters::style::text_anchor::{HPos, Pos, VPos};
 use plotters::style::{Color, IntoFont};
 
-const WIDTH: u32 = 1120;
-const INK: RGBColor = RGBColor(34, 37, 43);
-const FAINT: RGBColor = RGBColor(120, 124, 132);
-const GRID: RGBColor = RGBColor(222, 222, 218);
+pub(crate) const WIDTH: u32 = 1120;
+pub(crate) const INK: RGBColor = RGBColor(34, 37, 43);
+pub(crate) const FAINT: RGBColor = RGBColor(120, 124, 132);
+pub(crate) const GRID: RGBColor = RGBColor(222, 222, 218);
 const TERRAIN: RGBColor = RGBColor(224, 178, 92);
-const RIDGE: RGBColor = RGBColor(150, 98, 16);
+pub(crate) const RIDGE: RGBColor = RGBColor(150, 98, 16);
+pub(crate) const SLATE: RGBColor = RGBColor(58, 88, 140);
 const ROSE: RGBColor = RGBColor(186, 50, 96);
 /// Columns that the trace is cut into: finer than a printed line is wide.
 const COLUMNS: usize = 1000;
@@ -47,14 +48,14 @@ pub struct RunFigure<'a> {
     pub window: Option<Window>,
 }
 
-type Area<'a> = DrawingArea<SVGBackend<'a>, Shift>;
+pub(crate) type Area<'a> = DrawingArea<SVGBackend<'a>, Shift>;
 type Chart<'a, 'b> = ChartContext<'a, SVGBackend<'b>, Cartesian2d<RangedCoordf64, RangedCoordf64>>;
 
-fn failed(e: impl std::fmt::Display) -> FigureError {
+pub(crate) fn failed(e: impl std::fmt::Display) -> FigureError {
     FigureError::Draw(e.to_string())
 }
 
-fn font(size: f64, colour: RGBColor) -> TextStyle<'static> {
+pub(crate) fn font(size: f64, colour: RGBColor) -> TextStyle<'static> {
     (FAMILY, size).into_font().color(&colour)
 }
 
@@ -77,7 +78,7 @@ pub fn draw(figure: &RunFigure<'_>) -> Result<String, FigureError> {
         let root = SVGBackend::with_string(&mut svg, (WIDTH, height)).into_drawing_area();
         root.fill(&WHITE).map_err(failed)?;
         let (top, rest) = root.split_vertically(head);
-        draw_head(&top, &figure)?;
+        draw_title(&top, figure.title, figure.lines)?;
         let (rate, rest) = rest.split_vertically(400);
         draw_rate(&rate, &figure, window, &data, has_temp)?;
         let (temp, foot) = rest.split_vertically(temp_height);
@@ -93,9 +94,9 @@ pub fn draw(figure: &RunFigure<'_>) -> Result<String, FigureError> {
     Ok(svg)
 }
 
-fn draw_head(area: &Area<'_>, figure: &RunFigure<'_>) -> Result<(), FigureError> {
-    area.draw(&Text::new(figure.title.to_owned(), (LEFT as i32, 20), font(23.0, INK))).map_err(failed)?;
-    for (i, line) in figure.lines.iter().enumerate() {
+pub(crate) fn draw_title(area: &Area<'_>, title: &str, lines: &[String]) -> Result<(), FigureError> {
+    area.draw(&Text::new(title.to_owned(), (LEFT as i32, 20), font(23.0, INK))).map_err(failed)?;
+    for (i, line) in lines.iter().enumerate() {
         area.draw(&Text::new(line.clone(), (LEFT as i32, 54 + 19 * i as i32), font(13.0, FAINT)))
             .map_err(failed)?;
     }

@@ -162,10 +162,8 @@ fn forecast(args: &ForecastArgs) -> Result<(), Failure> {
         warnings: Vec::new(),
     };
     let path = logbook_path(args.logbook.as_deref())?;
-    let book = Logbook::open_existing(&path).ok();
-    if args.logbook.is_some() && book.is_none() {
-        Logbook::open_existing(&path)?;
-    }
+    // One that is not there yet has no earlier runs.
+    let book = if path.exists() { Some(Logbook::open_existing(&path)?) } else { None };
     let ready = session::plan(order)?;
     let look = look(&ready, book.as_ref());
     match args.format {

@@ -18,5 +18,5 @@ pub(crate) fn run(args: &ResumeArgs) -> Result<(), Failure> {
     }
     let (underway, _) = ready.start(book)?;
     stop_on_signals(underway.commands.clone())?;
-    follow(underway, args.format, None)
+    follow(underway, args.format, None, Some(&path))
 }

@@ -76,7 +76,7 @@ pub(crate) fn run(args: &RunArgs) -> Result<(), Failure> {
     }
     let (underway, _) = ready.start(Logbook::open(&path)?)?;
     session::stop_on_signals(underway.commands.clone())?;
-    follow(underway, args.format, args.truth.as_deref())
+    follow(underway, args.format, args.truth.as_deref(), None)
 }
 
 /// Starts a runner, and says how it is found again.
@@ -93,11 +93,12 @@ pub(crate) fn detach(order: Order, logbook: &std::path::Path) -> Result<(), Fail
     Ok(())
 }
 
-/// Follows a run of this process to its end.
+/// Follows a run of this process to its end. Of one that went on, the logbook `went_on` has the part before.
 pub(crate) fn follow(
     underway: session::Underway,
     format: Format,
     truth: Option<&std::path::Path>,
+    went_on: Option<&std::path::Path>,
 ) -> Result<(), Failure> {
     let mut follower = Follower::new(format);
     loop {
@@ -125,6 +126,9 @@ pub(crate) fn follow(
             .map_err(|e| Failure::run(format!("cannot write {}: {e}", path.display())))?;
     }
     let run = ended.kept.as_ref().ok().copied();
+    if let (Some(path), Some(run)) = (went_on, run) {
+        follower.take_whole(&Logbook::open_existing(path)?.run(run)?);
+    }
     follower.report(run, &ended.outcome)?;
     if let Err(e) = ended.kept {
         return Err(Failure::run(e.to_string()));
@@ -279,6 +283,12 @@ impl Follower {
         false
     }
 
+    /// Takes in all of a run, in the place of what was seen of it.
+    fn take_whole(&mut self, run: &mile_logbook::StoredRun) {
+        self.trace = run.trace();
+        self.events.clone_from(&run.events);
+    }
+
     /// A line for the log of what happened.
     fn line(&self, line: &str) {
         self.clear_line();
@@ -312,7 +322,8 @@ impl Follower {
     }
 
     fn report(&self, run: Option<i64>, outcome: &Outcome) -> Result<(), Failure> {
-        let found = findings(&self.trace, &self.head.context());
+        let mut found = findings(&self.trace, &self.head.context());
+        found.notes.splice(0..0, crate::source::interruptions(&self.events));
         if !self.quiet {
             let kept = run.map_or(String::new(), |r| format!(" It is run {r} of the logbook."));
             text::say(&format!(

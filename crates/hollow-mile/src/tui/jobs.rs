@@ -141,10 +141,12 @@ pub(crate) fn load(path: &Path, run: i64) -> Result<Shown, String> {
     let stored = Logbook::open(path).and_then(|b| b.run(run)).map_err(|e| e.to_string())?;
     let trace = stored.trace();
     let context = stored.head.context();
+    let mut found = findings(&trace, &context);
+    found.notes.splice(0..0, crate::source::interruptions(&stored.events));
     Ok(Shown {
         run,
         status: stored.status,
-        findings: findings(&trace, &context),
+        findings: found,
         head: stored.head,
         context,
         trace,
@@ -158,22 +160,28 @@ fn export(path: &Path, run: i64, ruler: Ruler, window: Option<Window>) -> Result
     let text = |f: crate::Failure| f.message().to_owned();
     let svg = figure::svg(&shown.head, &name, &shown.trace, &shown.findings, &shown.context, ruler, window)
         .map_err(text)?;
-    let pdf = figure::as_pdf(&svg).map_err(text)?;
+    let sweep = figure::sweep_svg(&shown.head, &name, &shown.findings).map_err(text)?;
     let course: String =
         shown.head.course.chars().map(|c| if c.is_alphanumeric() { c } else { '-' }).collect();
     let stem = free_stem(&format!("run-{run}-{course}"));
     let mut written = Vec::new();
-    for (kind, bytes) in [("svg", svg.as_bytes()), ("pdf", pdf.as_slice())] {
-        let target = PathBuf::from(format!("{stem}.{kind}"));
-        figure::write_whole(&target, false, |out| Ok(out.write_all(bytes)?)).map_err(text)?;
-        written.push(target.display().to_string());
+    for (stem, svg) in [(stem.clone(), Some(svg)), (format!("{stem}-sweep"), sweep)] {
+        let Some(svg) = svg else { continue };
+        let pdf = figure::as_pdf(&svg).map_err(text)?;
+        for (kind, bytes) in [("svg", svg.as_bytes()), ("pdf", pdf.as_slice())] {
+            let target = PathBuf::from(format!("{stem}.{kind}"));
+            figure::write_whole(&target, false, |out| Ok(out.write_all(bytes)?)).map_err(text)?;
+            written.push(target.display().to_string());
+        }
     }
     Ok(written)
 }
 
 /// A name for the files that none of them has yet.
 fn free_stem(stem: &str) -> String {
-    let taken = |s: &str| ["svg", "pdf"].iter().any(|k| Path::new(&format!("{s}.{k}")).exists());
+    let taken = |s: &str| {
+        [".svg", ".pdf", "-sweep.svg", "-sweep.pdf"].iter().any(|k| Path::new(&format!("{s}{k}")).exists())
+    };
     (1..)
         .map(|i| if i == 1 { stem.to_owned() } else { format!("{stem}-{i}") })
         .find(|s| !taken(s))

@@ -44,8 +44,10 @@ pub(crate) fn sentence(state: &State) -> (String, String) {
         }
         Place::Course => {
             let place = &state.course;
-            let name =
-                if place.checked.name.is_empty() { "A course".into() } else { place.checked.name.clone() };
+            let name = match place.checked.name.as_str() {
+                "" => "The course".to_owned(),
+                name => format!("The course \"{name}\""),
+            };
             let file = place.file.as_ref().map_or(String::new(), |f| format!(", {}", f.display()));
             let changed = if place.changed { ", not written to a file" } else { "" };
             let doing = if place.editing {

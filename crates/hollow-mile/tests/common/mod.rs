@@ -66,8 +66,8 @@ impl Bench {
             .env("TZ", "UTC")
             .env("XDG_RUNTIME_DIR", self.runtime())
             .stdin(Stdio::null());
-        let takes_logbook =
-            matches!(args[0], "run" | "findings" | "export" | "resume") || args[0] == "logbook";
+        let takes_logbook = matches!(args[0], "run" | "findings" | "export" | "resume" | "logbook")
+            || args.starts_with(&["course", "forecast"]);
         if takes_logbook && !args.contains(&"--logbook") {
             command.args(["--logbook", "l.logbook"]);
         }
@@ -91,6 +91,16 @@ impl Bench {
         assert!(out.status.success(), "{args:?}\n{}", String::from_utf8_lossy(&out.stderr));
         String::from_utf8(out.stdout).unwrap()
     }
+}
+
+/// The course of the demo's sweep, with its rests and timed legs cut short.
+pub(crate) fn quick_sweep() -> String {
+    std::fs::read_to_string(course("fill-sweep"))
+        .unwrap()
+        .replace("rest for 30 min", "rest for 200 ms")
+        .replace("for 10 s", "for 300 ms")
+        .replace("a break for 2 min or one pass", "one pass")
+        .replace("sample every 500 ms", "sample every 50 ms")
 }
 
 /// A loop device over a file of zeros; taken down when dropped.

@@ -193,7 +193,8 @@ fn told(place: &CoursePlace, theme: Theme, width: u16) -> Told {
             Weight::Remark => ('·', ink),
         };
         let text = format!("{sign} {}, {}: {}", item.weight.word(), item.about, item.why);
-        rest.extend(wrap(&text, width).into_iter().map(|l| (l, style)));
+        let folded = wrap(&text, width - 2).into_iter().enumerate();
+        rest.extend(folded.map(|(i, l)| (if i > 0 { format!("  {l}") } else { l }, style)));
         rest.extend(wrap(&format!("  {}", item.remedy), width).into_iter().map(|l| (l, theme.faint())));
     }
     told

@@ -1,0 +1,242 @@
+//! Courses on the command line: ready-made ones, the canonical form, forecast and preflight, and a sweep on real I/O that is killed
+//! half way and goes on.
+#![allow(
+    clippy::unwrap_used,
+    clippy::panic,
+    clippy::print_stderr,
+    reason = "a test that cannot go on has failed"
+)]
+
+mod common;
+
+use common::Bench;
+use serde_json::Value;
+use std::process::Stdio;
+
+const KINDS: [&str; 9] = [
+    "first-look",
+    "long-soak",
+    "fill-sweep",
+    "cache-recovery",
+    "heat-comparison",
+    "ramp",
+    "workers",
+    "stream",
+    "after-a-year",
+];
+
+fn json(text: &str) -> Value {
+    serde_json::from_str(text).unwrap_or_else(|e| panic!("{e}: {text}"))
+}
+
+#[test]
+fn every_ready_made_course_is_in_its_form_and_fits_every_drive_of_the_bench() {
+    let bench = Bench::new();
+    let list = bench.ok(&["course", "new"]);
+    assert_eq!(list.lines().count(), KINDS.len());
+    for kind in KINDS {
+        assert!(list.contains(kind), "{kind}");
+        let file = common::course(kind);
+        let text = std::fs::read_to_string(&file).unwrap();
+        assert_eq!(bench.ok(&["course", "format", &file]).trim_end(), text.trim_end(), "{kind}");
+        assert_eq!(bench.ok(&["course", "new", kind]).trim_end(), text.trim_end());
+        for words in ["# Question:", "# Costs:", "# Before:"] {
+            assert!(text.contains(words), "{kind} says {words}");
+        }
+        for drive in ["merrow-k2", "merrow-k2-finned", "halyard-q4", "bittern-s1", "sprat"] {
+            let drive = format!("sim:{drive}");
+            let name = format!("{kind}.course");
+            let made = bench.ok(&["course", "new", kind, "--on", &drive]);
+            bench.write(&name, &made);
+            assert!(made.contains("claim endurance") && made.contains("situation slot"), "{made}");
+            let look = json(&bench.ok(&["course", "forecast", &name, "--on", &drive, "--format", "json"]));
+            assert!(look["forecast"]["legs"].as_array().is_some_and(|l| !l.is_empty()), "{kind} on {drive}");
+        }
+    }
+    assert!(bench.fails(&["course", "new", "fil-sweep"]).contains("did you mean fill-sweep?"));
+    bench.ok(&["course", "new", "ramp", "-o", "mine.course"]);
+    assert!(bench.fails(&["course", "new", "ramp", "-o", "mine.course"]).contains("left as it is"));
+    // Sizes follow the drive: 600 GB of 2 TB are 290 GB of 960 GB.
+    assert!(
+        bench.ok(&["course", "new", "first-look", "--on", "sim:bittern-s1"]).contains("until 290 GB written")
+    );
+}
+
+#[test]
+fn a_course_is_written_in_one_form_and_keeps_its_comments() {
+    let bench = Bench::new();
+    let messy = "# top\ncourse   \"m\"\nSAMPLE every 1 s # often\nfor  Size in 4 kib,16 KIB\n leg a # the leg\n   write RANDOM, until 1 GB written\n   depth 4, # deep\n   # why\n   blocks Size, over 0 % to 10 %\nend\nleg b\nrest for 1 min\n# last\n";
+    let clean = "# top\ncourse \"m\"\nsample every 1 s  # often\n\nfor Size in 4 KiB, 16 KiB\n  leg a  # the leg\n    write random\n    # why\n    blocks Size, depth 4  # deep\n    over 0 % to 10 %\n    until 1 GB written\nend\n\nleg b\n  rest for 1 min\n# last\n";
+    bench.write("m.course", messy);
+    assert_eq!(bench.ok(&["course", "format", "m.course"]).trim_end(), clean.trim_end());
+    assert_eq!(bench.read("m.course"), messy, "printed only");
+    bench.ok(&["course", "format", "m.course", "--write"]);
+    assert_eq!(bench.read("m.course"), clean);
+    bench.ok(&["course", "format", "m.course", "--write"]);
+    assert_eq!(bench.read("m.course"), clean, "once more changes nothing");
+    bench.write("bad.course", "course \"m\"\nleg a\n  wrte\n");
+    assert!(bench.fails(&["course", "format", "bad.course", "--write"]).contains("line 3, column 3"));
+    assert_eq!(bench.read("bad.course"), "course \"m\"\nleg a\n  wrte\n", "left as it is");
+}
+
+#[test]
+fn the_forecast_says_what_it_goes_by_and_preflight_what_speaks_against_it() {
+    let bench = Bench::new();
+    let file = common::course("first-look");
+    let look =
+        |drive: &str| json(&bench.ok(&["course", "forecast", &file, "--on", drive, "--format", "json"]));
+    let first = look("sim:merrow-k2");
+    // 600 GB at the claimed 3,000 MB/s.
+    assert_eq!(first["forecast"]["legs"][1]["basis"], "claims");
+    assert!((first["forecast"]["legs"][1]["seconds"].as_f64().unwrap() - 200.0).abs() < 0.01);
+    assert!((first["forecast"]["wear"].as_f64().unwrap() - 0.0005).abs() < 1e-6);
+    assert_eq!(
+        first["forecast"]["written"], 600_000_430_080_u64,
+        "exactly what the plan writes, in whole blocks"
+    );
+    bench.ok(&["run", &file, "--on", "sim:merrow-k2"]);
+    let after = look("sim:merrow-k2");
+    assert_eq!(after["forecast"]["legs"][1]["basis"]["same-leg"], 1);
+    let run = json(&bench.ok(&["run", &file, "--on", "sim:merrow-k2", "--seed", "9", "--format", "json"]));
+    let (cast, real) = (after["forecast"]["seconds"].as_f64().unwrap(), run["seconds"].as_f64().unwrap());
+    assert!((cast / real - 1.0).abs() < 0.1, "{cast} {real}");
+    assert_eq!(after["forecast"]["written"], run["bytes"]);
+    // Preflight.
+    let about = |look: &Value, about: &str| {
+        let all = look["items"].as_array().unwrap();
+        all.iter().find(|i| i["about"] == about).cloned()
+    };
+    assert!(about(&after, "link").is_none());
+    let link = about(&look("sim:sprat"), "link").unwrap();
+    assert_eq!(link["weight"], "warning");
+    assert!(link["why"].as_str().unwrap().contains("USB 2.0"), "{link}");
+    bench.write("tiny.course", "course \"tiny\"\nstop if written above 30 GB\nrepeat 2\n leg w\n  write sequential, blocks 1 MiB, until 20 GB written\nend\n");
+    let tiny =
+        json(&bench.ok(&["course", "forecast", "tiny.course", "--on", "sim:merrow-k2", "--format", "json"]));
+    assert!(about(&tiny, "span").unwrap()["why"].as_str().unwrap().contains("write cache of 118"), "{tiny}");
+    assert!(about(&tiny, "repeats").unwrap()["why"].as_str().unwrap().contains("2 times"), "{tiny}");
+    assert!(
+        about(&tiny, "wear").unwrap()["why"].as_str().unwrap().contains("guard stops it at 30.0 GB"),
+        "{tiny}"
+    );
+    assert!(bench.fails(&["run", "tiny.course", "--on", "sim:merrow-k2", "--strict"]).contains("span: "));
+    // Accepted, the warnings are part of the run.
+    bench.run(&["run", "tiny.course", "--on", "sim:merrow-k2"]);
+    let told = bench.ok(&["export", "last", "--as", "jsonl", "-o", "t.jsonl"]) + &bench.read("t.jsonl");
+    assert!(told.contains("Started in spite of a warning (span)"), "{told}");
+    let text = bench.ok(&["course", "forecast", "tiny.course", "--on", "sim:merrow-k2"]);
+    assert!(text.contains("Before the start:") && text.contains("write more in one leg"), "{text}");
+}
+
+#[test]
+fn demands_are_held_against_a_run_and_a_bad_one_is_explained() {
+    let bench = Bench::new();
+    let file = common::course("first-look");
+    bench.ok(&["run", &file, "--on", "sim:merrow-k2-finned"]);
+    bench.write("rate.csv", "elapsed_s,mb_s\n0,500\n60,1500\n120,500\n");
+    let found = json(&bench.ok(&[
+        "findings",
+        "last",
+        "--format",
+        "json",
+        "--demand",
+        "recorder 96 channels x 512 kHz x 3 B, buffer 4 GB",
+        "--demand",
+        "survey 1590 MB/s, buffer 4 GB, until 30 % full",
+        "--demand-csv",
+        "rate.csv",
+        "--buffer",
+        "8GB",
+    ]));
+    let all = found["demand"].as_array().unwrap();
+    assert_eq!(all.len(), 3);
+    assert!((all[0]["rate_mb_s"].as_f64().unwrap() - 147.456).abs() < 1e-6, "{}", all[0]);
+    assert_eq!((&all[0]["held"], &all[1]["held"]), (&true.into(), &false.into()));
+    assert_eq!((&all[2]["name"], &all[2]["buffer_bytes"]), (&"rate".into(), &8_000_000_000_u64.into()));
+    assert!(bench.fails(&["findings", "last", "--demand", "fast 10 MBs"]).contains("MB"));
+    bench.write("bad.csv", "elapsed_s,mb_s\n0,500\n0,700\n");
+    assert!(
+        bench.fails(&["findings", "last", "--demand-csv", "bad.csv"]).contains("line 3, column elapsed_s")
+    );
+    let text = bench.ok(&["findings", "last", "--demand", "survey 1590 MB/s, buffer 4 GB"]);
+    assert!(text.contains("not held") && text.contains("smallest buffer that holds it"), "{text}");
+    bench.ok(&[
+        "export",
+        "last",
+        "--as",
+        "svg",
+        "--figure",
+        "sweep",
+        "--demand",
+        "survey 1590 MB/s",
+        "-o",
+        "d.svg",
+    ]);
+    assert!(bench.read("d.svg").contains("highest held"));
+    assert!(
+        bench
+            .fails(&["export", "last", "--as", "svg", "--figure", "sweep", "-o", "e.svg"])
+            .contains("is no sweep")
+    );
+}
+
+#[test]
+fn a_sweep_on_real_io_that_is_killed_half_way_goes_on_to_complete_results() {
+    let bench = Bench::on_disk();
+    bench.write("sweep.course", &common::quick_sweep());
+    let args = ["run", "sweep.course", "--on", "target.bin", "--size", "192MB", "--logbook", "l.logbook"];
+    let mut child = bench.command(&args).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
+    let mut lines = std::io::BufRead::lines(std::io::BufReader::new(child.stdout.take().unwrap()));
+    // In the middle: at half full, in the second repeat.
+    lines.find(|l| l.as_ref().unwrap().contains("Leg fill 50 % / burst / repeat 2 begins")).unwrap().unwrap();
+    child.kill().unwrap();
+    child.wait().unwrap();
+    assert!(bench.ok(&["logbook", "list", "--logbook", "l.logbook"]).contains("cut short"));
+    let partial = json(&bench.ok(&["findings", "last", "--logbook", "l.logbook", "--format", "json"]));
+    assert!(partial["fill"]["levels"].as_array().unwrap().len() <= 3, "{}", partial["fill"]);
+    let said = bench.ok(&["resume", "last", "--logbook", "l.logbook"]);
+    assert!(said.contains("The run is done") && said.contains("The run was interrupted after"), "{said}");
+    let found = json(&bench.ok(&["findings", "last", "--logbook", "l.logbook", "--format", "json"]));
+    let levels = found["fill"]["levels"].as_array().unwrap();
+    let at: Vec<f64> = levels.iter().map(|l| l["fill_pct"].as_f64().unwrap()).collect();
+    assert_eq!(at, [0.0, 25.0, 50.0, 75.0, 90.0]);
+    for level in levels {
+        let figures = level["figures"].as_array().unwrap();
+        for leg in ["lay", "read", "random-read", "random-write"] {
+            let figure =
+                figures.iter().find(|f| f["leg"] == leg).unwrap_or_else(|| panic!("{leg} in {level}"));
+            assert_eq!(figure["mb_s"]["n"], 3, "{figure}");
+            assert!(figure["mb_s"]["mean"].as_f64().unwrap() > 0.0 && figure["mb_s"]["low"].is_number());
+        }
+    }
+    assert!(
+        found["notes"].as_array().unwrap().iter().any(|n| n.as_str().unwrap().contains("was interrupted"))
+    );
+    // What it wrote is what the plan writes, but for the legs that only a time ends, and for what was in flight when it was killed.
+    assert!(!bench.path("target.bin").exists(), "the file is taken away at the end");
+}
+
+#[test]
+fn a_leg_through_the_hosts_cache_is_marked_as_such() {
+    let bench = Bench::on_disk();
+    let leg = |name: &str, how: &str| {
+        format!("leg {name}\n write sequential, blocks 1 MiB, depth 4{how}, over 0 % to 100 %\n")
+    };
+    bench.write(
+        "c.course",
+        &format!(
+            "course \"c\"\nsample every 50 ms\n{}{}",
+            leg("past", ""),
+            leg("through", ", through the cache, incompressible 25 %")
+        ),
+    );
+    let text = bench.ok(&["run", "c.course", "--on", "c.bin", "--size", "64MB"]);
+    assert!(text.contains("25 % incompressible, through the host's cache"), "{text}");
+    assert!(
+        text.contains(
+            "its figures are those of cache and drive together, and all of the data fits in this host's"
+        ),
+        "{text}"
+    );
+    assert!(bench.fails(&["run", "c.course", "--on", "sim:merrow-k2"]).contains("which only files do"));
+}
