@@ -330,6 +330,26 @@ fn long_run(folder: &Path) {
     }
 }
 
+/// A course of 10,000 legs, written out and as a sweep.
+fn course_checks() {
+    let leg = |i: u32| {
+        format!(
+            "leg l{i}\n  write sequential, blocks 1 MiB, depth 16, over 0 % to 50 %\n  until 1 GB written or 10 min\n"
+        )
+    };
+    let written: String = (0..10_000).map(leg).collect();
+    let swept = "for a in 1 to 100 by 1\n for b in 1 to 100 by 1\n  leg l\n   write random, blocks 4 KiB, depth a, for 1 s\n end\nend\n";
+    for (name, body) in [("written out", written.as_str()), ("as a sweep", swept)] {
+        let text = format!("course \"many\"\n{body}");
+        let times = (0..9).map(|_| {
+            let start = Instant::now();
+            assert_eq!(mile_course::parse(&text).unwrap().legs.len(), 10_000);
+            start.elapsed().as_secs_f64() * 1e3
+        });
+        println!("course of 10,000 legs, {name}: checked in {:.1} ms (at most 50)", median(times.collect()));
+    }
+}
+
 fn main() {
     // `cargo bench` hands over flags of its own.
     let folder = std::env::args()
@@ -339,5 +359,6 @@ fn main() {
     std::thread::sleep(Duration::from_millis(200));
     file_path(&folder);
     simulation();
+    course_checks();
     long_run(&folder);
 }

@@ -242,7 +242,7 @@ fn entries(source: &str) -> Vec<Entry> {
             && a.eq_ignore_ascii_case("for")
             && b.eq_ignore_ascii_case("in")
         {
-            sweeps.insert(name.clone());
+            sweeps.insert(name.to_string());
         }
     }
     let mut out: Vec<Entry> = Vec::new();
@@ -280,7 +280,7 @@ fn entries(source: &str) -> Vec<Entry> {
 }
 
 fn word_of(token: &Token) -> String {
-    if let Kind::Word(word) = &token.kind { word.to_lowercase() } else { String::new() }
+    if let Kind::Word(word) = &token.kind { word.as_str().to_lowercase() } else { String::new() }
 }
 
 fn render(clause: &[&Token], sweeps: &HashSet<String>) -> String {
@@ -290,12 +290,12 @@ fn render(clause: &[&Token], sweeps: &HashSet<String>) -> String {
         let before = i.checked_sub(1).map(|i| &clause[i].kind);
         let text = match &token.kind {
             Kind::Word(word) => {
-                let small = word.to_lowercase();
-                let is_name = sweeps.contains(word)
+                let small = word.as_str().to_lowercase();
+                let is_name = sweeps.contains(word.as_str())
                     || (named && i == 1 && !clause[0].kind.eq(&token.kind))
                     || matches!(before, Some(Kind::Word(w)) if w.eq_ignore_ascii_case("as"));
                 match before {
-                    _ if is_name => word.clone(),
+                    _ if is_name => word.to_string(),
                     Some(Kind::Number(_)) if canonical_unit(word).is_some() => {
                         canonical_unit(word).unwrap_or_default().to_owned()
                     }
@@ -303,7 +303,7 @@ fn render(clause: &[&Token], sweeps: &HashSet<String>) -> String {
                         format!("{}Hz", small.trim_end_matches("hz").replace('m', "M"))
                     }
                     _ if WORDS.contains(&small.as_str()) || rank(&small).is_some() => small,
-                    _ => word.clone(),
+                    _ => word.to_string(),
                 }
             }
             Kind::Number(number) => number.to_string(),

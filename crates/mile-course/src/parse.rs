@@ -157,15 +157,25 @@ impl Parser {
         if self.take_word(word) { Ok(()) } else { self.expected(&format!("`{word}`"), None) }
     }
 
+    fn take_one_of(&mut self, words: &[&str]) -> Option<usize> {
+        let Some(Kind::Word(found)) = self.peek() else { return None };
+        let place = words.iter().position(|w| found.eq_ignore_ascii_case(w))?;
+        self.at += 1;
+        Some(place)
+    }
+
     /// One of `words`; says which was probably meant.
     fn one_of(&mut self, words: &[&str]) -> Read<usize> {
+        if let Some(i) = self.take_one_of(words) {
+            return Ok(i);
+        }
         let list: Vec<String> = words.iter().map(|w| format!("`{w}`")).collect();
         self.one_of_many(&list.join(" or "), words, false)
     }
 
     /// One of `words`, which are too many to be listed where it is said what was expected; all of them are in the hint.
     fn one_of_many(&mut self, what: &str, words: &[&str], list: bool) -> Read<usize> {
-        if let Some(i) = words.iter().position(|w| self.take_word(w)) {
+        if let Some(i) = self.take_one_of(words) {
             return Ok(i);
         }
         let meant = match self.peek() {
@@ -212,7 +222,8 @@ impl Parser {
 
     /// Whether something begins here that is no clause of a leg.
     fn at_structure(&self) -> bool {
-        STRUCTURE.iter().any(|w| self.is_word(0, w)) || self.at_sweep()
+        let Some(Kind::Word(found)) = self.peek() else { return false };
+        STRUCTURE.iter().any(|w| found.eq_ignore_ascii_case(w)) || self.at_sweep()
     }
 
     fn course(&mut self) -> Course {
@@ -383,7 +394,7 @@ impl Parser {
         let head = self.here();
         self.at += 1;
         let name = match self.peek() {
-            Some(Kind::Word(name)) => name.clone(),
+            Some(Kind::Word(name)) => name.to_string(),
             _ => String::new(),
         };
         self.at += 1;
@@ -479,10 +490,11 @@ impl Parser {
 
     /// A word, or text in quotes, that may be part of a leg's name.
     fn name(&mut self, what: &str) -> Read<String> {
-        let (Some(Kind::Word(name)) | Some(Kind::Text(name))) = self.peek() else {
-            return self.expected(what, None);
+        let name = match self.peek() {
+            Some(Kind::Word(name)) => name.to_string(),
+            Some(Kind::Text(name)) => name.clone(),
+            _ => return self.expected(what, None),
         };
-        let name = name.clone();
         if name.contains('/') || name.trim().is_empty() || name.trim() != name {
             return self.fail(
                 Diagnostic::new(self.here(), "a name has no `/` in it, and no blanks around it")

@@ -1,6 +1,7 @@
 //! Cuts a course's text into tokens. Never fails: what is no token becomes [`Kind::Stray`].
 
 use crate::diagnostic::Span;
+use compact_str::CompactString;
 
 /// A token and where it stands.
 #[derive(Clone, Debug, PartialEq)]
@@ -15,7 +16,7 @@ pub struct Token {
 #[derive(Clone, Debug, PartialEq)]
 pub enum Kind {
     /// A run of letters, digits, `-`, `_` that begins with a letter, or `°C`.
-    Word(String),
+    Word(CompactString),
     /// A number without a sign.
     Number(f64),
     /// Text in double quotes.
@@ -36,72 +37,71 @@ pub enum Kind {
 
 /// The tokens of a text. `#` begins a comment that ends with the line.
 pub fn tokens(source: &str) -> Vec<Token> {
-    let mut out = with_comments(source);
-    let mut line = 0;
-    // A line with nothing but a comment holds no token, and so has no end.
-    out.retain(|t| match t.kind {
-        Kind::Comment(_) => false,
-        Kind::LineEnd => t.span.line == line,
-        _ => {
-            line = t.span.line;
-            true
-        }
-    });
-    out
+    cut(source, false)
 }
 
 /// As [`tokens`], with the comments.
 pub fn with_comments(source: &str) -> Vec<Token> {
-    let mut out: Vec<Token> = Vec::new();
+    cut(source, true)
+}
+
+fn cut(source: &str, comments: bool) -> Vec<Token> {
+    // A word or a number with a blank behind it is some four bytes long.
+    let mut out: Vec<Token> = Vec::with_capacity(source.len() / 4);
     for (i, line) in source.lines().enumerate() {
         let before = out.len();
-        let chars: Vec<char> = line.chars().collect();
-        let mut at = 0;
-        while at < chars.len() {
-            let start = at;
-            let c = chars[at];
-            at += 1;
-            let take = |at: &mut usize, keep: &dyn Fn(char) -> bool| {
-                while *at < chars.len() && keep(chars[*at]) {
-                    *at += 1;
+        let mut rest = line;
+        let ascii = line.is_ascii();
+        let mut column = 1;
+        while let Some(c) = rest.chars().next() {
+            let (kind, bytes) = match c {
+                '#' if comments => (Kind::Comment(rest[1..].to_owned()), rest.len()),
+                '#' => break,
+                c if c.is_whitespace() => {
+                    rest = &rest[c.len_utf8()..];
+                    column += 1;
+                    continue;
                 }
-            };
-            let kind = match c {
-                '#' => {
-                    at = chars.len();
-                    Kind::Comment(chars[start + 1..].iter().collect())
-                }
-                c if c.is_whitespace() => continue,
-                ',' => Kind::Comma,
-                '%' => Kind::Percent,
-                '"' => {
-                    take(&mut at, &|c| c != '"');
-                    let text: String = chars[start + 1..at].iter().collect();
-                    if at < chars.len() {
-                        at += 1;
-                        Kind::Text(text)
-                    } else {
-                        Kind::Unclosed
-                    }
-                }
+                ',' => (Kind::Comma, 1),
+                '%' => (Kind::Percent, 1),
+                '"' => match rest[1..].find('"') {
+                    Some(end) => (Kind::Text(rest[1..=end].to_owned()), end + 2),
+                    None => (Kind::Unclosed, rest.len()),
+                },
                 c if c.is_ascii_digit() || c == '.' => {
-                    take(&mut at, &|c| c.is_ascii_digit() || c == '.' || c == '_');
-                    let text: String = chars[start..at].iter().filter(|c| **c != '_').collect();
-                    text.parse().map_or(Kind::Stray(c), Kind::Number)
+                    let text = taken(rest, |c| c.is_ascii_digit() || c == '.' || c == '_');
+                    let number =
+                        if text.contains('_') { text.replace('_', "").parse() } else { text.parse() };
+                    (number.map_or(Kind::Stray(c), Kind::Number), text.len())
                 }
                 c if c.is_alphabetic() || c == '°' || c == 'µ' => {
-                    take(&mut at, &|c| c.is_alphanumeric() || c == '-' || c == '_');
-                    Kind::Word(chars[start..at].iter().collect())
+                    let tail = &rest[c.len_utf8()..];
+                    let text = taken(tail, |c| c.is_alphanumeric() || c == '-' || c == '_');
+                    let bytes = c.len_utf8() + text.len();
+                    (Kind::Word(rest[..bytes].into()), bytes)
                 }
-                c => Kind::Stray(c),
+                c => (Kind::Stray(c), c.len_utf8()),
             };
-            let span = Span { line: i + 1, column: start + 1, length: at - start };
-            out.push(Token { kind, span });
+            // Counted only where a character may be longer than a byte.
+            let length = if ascii { bytes } else { rest[..bytes].chars().count() };
+            out.push(Token { kind, span: Span { line: i + 1, column, length } });
+            rest = &rest[bytes..];
+            column += length;
         }
         if out.len() > before {
-            let span = Span { line: i + 1, column: chars.len() + 1, length: 0 };
-            out.push(Token { kind: Kind::LineEnd, span });
+            // Where a comment is left out, the line ends behind it all the same.
+            let column = column + rest.chars().count();
+            out.push(Token { kind: Kind::LineEnd, span: Span { line: i + 1, column, length: 0 } });
         }
     }
     out
+}
+
+/// The beginning of a text whose characters are all of a kind.
+fn taken(text: &str, keep: impl Fn(char) -> bool) -> &str {
+    let end = text.bytes().position(|b| b >= 128 || !keep(char::from(b))).unwrap_or(text.len());
+    if text.as_bytes().get(end).is_none_or(|b| *b < 128) {
+        return &text[..end];
+    }
+    &text[..text.find(|c| !keep(c)).unwrap_or(text.len())]
 }
