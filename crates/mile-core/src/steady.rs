@@ -4,7 +4,7 @@
 
 use crate::sample::Op;
 use crate::trace::{Trace, TraceLeg};
-use crate::units::Nanos;
+use crate::units::{Nanos, Rate};
 use serde::{Deserialize, Serialize};
 
 /// Rounds that are looked at together.
@@ -87,7 +87,7 @@ fn of_leg(trace: &Trace, leg: &TraceLeg) -> Option<Steady> {
     let mut from = first;
     for i in 1..=count {
         let to = trace.index_at_time(Nanos::from_secs(start + i as f64 * round_s)).clamp(from + 1, end);
-        rates.push(trace.mean_rate(from..to).map_or(0.0, |r| r.mb_s()));
+        rates.push(trace.mean_rate(from..to).map_or(0.0, Rate::mb_s));
         from = to;
         if let Some(rounds) = Rounds::last(&rates).filter(|r| reached.is_none() && r.is_steady()) {
             reached = Some((i, rounds));

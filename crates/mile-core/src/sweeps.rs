@@ -196,7 +196,7 @@ impl Piece<'_> {
 }
 
 /// Groups what belongs together, in the order in which it comes first.
-fn grouped<'a, K: PartialEq, T>(items: &'a [T], key: impl Fn(&T) -> Option<K>) -> Vec<(K, Vec<&'a T>)> {
+fn grouped<K: PartialEq, T>(items: &[T], key: impl Fn(&T) -> Option<K>) -> Vec<(K, Vec<&T>)> {
     let mut groups: Vec<(K, Vec<&T>)> = Vec::new();
     for item in items {
         let Some(key) = key(item) else { continue };

@@ -45,7 +45,9 @@ const IN_A_WRITE: [(&str, &str); 34] = [
 ];
 
 /// Legs of other kinds.
-const OTHERS: [(&str, &str); 16] = [
+const OTHERS: [(&str, &str); 18] = [
+    ("ask \"fan on\", «over 0 % to 10 %", "does not belong to a word"),
+    ("discard, «at most 5 min", "does not belong to a discard"),
     ("«rest", "never ends"),
     ("«rest until temperature below 40 °C", "may never end"),
     ("rest for «ever", "a time"),

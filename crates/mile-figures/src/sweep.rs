@@ -16,6 +16,9 @@ const PANEL: u32 = 330;
 const LEFT: i32 = 90;
 const RIGHT: i32 = 190;
 
+/// Place, value, and the interval of the value where there is one.
+type Point = (f64, f64, Option<(f64, f64)>);
+
 /// A line of points that belong together.
 #[derive(Clone, Debug, Default, PartialEq)]
 struct Series {
@@ -23,8 +26,7 @@ struct Series {
     op: Op,
     /// Whether the line is dashed, so that it is told apart without its colour.
     dashed: bool,
-    /// Place, value, and the interval of the value where there is one.
-    points: Vec<(f64, f64, Option<(f64, f64)>)>,
+    points: Vec<Point>,
 }
 
 /// A chart of some of them.
@@ -67,7 +69,7 @@ pub fn draw_sweep(title: &str, lines: &[String], found: &Findings) -> Result<Opt
     Ok(Some(svg))
 }
 
-fn point(x: f64, figure: Figure, scale: f64) -> (f64, f64, Option<(f64, f64)>) {
+fn point(x: f64, figure: Figure, scale: f64) -> Point {
     (x, figure.mean / scale, figure.low.zip(figure.high).map(|(l, h)| (l / scale, h / scale)))
 }
 

@@ -65,7 +65,7 @@ fn demands(all: &[DemandFound]) -> Vec<String> {
             ));
         }
         out.push(format!(
-            "  smallest buffer that holds it: {}; longest stall {}",
+            "  smallest buffer that holds it: {}; stall {}",
             Bytes(d.smallest_buffer_bytes),
             Nanos::from_secs(d.longest_stall_s)
         ));
@@ -164,7 +164,7 @@ fn steady(all: &[Steady]) -> Vec<String> {
         };
         let leg = LegName::read(&s.leg).to_string();
         format!(
-            "{leg}: {what}, {} MB/s, within {:.0} %, slope {:+.0} %",
+            "{leg}: {what}, {} MB/s, {:.0} % apart, slope {:+.0} %",
             number(s.mean_mb_s),
             s.excursion_pct,
             s.slope_pct

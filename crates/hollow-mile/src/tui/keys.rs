@@ -93,6 +93,7 @@ pub(crate) const TABLE: &[Binding] = &[
         "edit",
         "change the text of the course; esc ends that"
     ),
+    bind!("s", [Char('s')], Action::StartCourse, &[Course], "start", "arm the drive and start the course"),
     bind!("n", [Char('n')], Action::NewCourse, &[Course], "ready-made", "begin with a ready-made course"),
     bind!(
         "d",
@@ -102,7 +103,6 @@ pub(crate) const TABLE: &[Binding] = &[
         "drive",
         "look at the course on the next drive of the bench"
     ),
-    bind!("s", [Char('s')], Action::StartCourse, &[Course], "start", "arm the drive and start the course"),
     bind!(
         "f",
         [Char('f')],

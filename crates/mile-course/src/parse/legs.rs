@@ -43,6 +43,11 @@ fn nothing(op: Op, kind: Kind, access: Access) -> Transfer {
 
 type Clauses = std::vec::IntoIter<(Clause, Span)>;
 
+/// The clauses that are not taken.
+fn left_of(clauses: Clauses, mut take: impl FnMut(&Clause) -> bool) -> Clauses {
+    clauses.filter(|(clause, _)| !take(clause)).collect::<Vec<_>>().into_iter()
+}
+
 impl Parser {
     /// A leg: its head, and all clauses up to what is no clause of it.
     pub(super) fn leg(&mut self) {
@@ -146,22 +151,27 @@ impl Parser {
             }
             Some((Clause::Ask(text), _)) => {
                 let mut at_most = None;
-                let rest = self.without(clauses, |clause| match clause {
-                    Clause::AtMost(time) => at_most = Some(*time),
-                    _ => {}
+                let rest = left_of(clauses, |clause| match clause {
+                    Clause::AtMost(time) if at_most.is_none() => {
+                        at_most = Some(*time);
+                        true
+                    }
+                    _ => false,
                 });
                 self.nothing_more(rest, "a word to the operator");
                 Some(Action::Ask(text, at_most))
             }
             Some((Clause::Discard, _)) => {
-                let mut over = WHOLE;
-                let rest = self.without(clauses, |clause| {
-                    if let Clause::Over(range) = clause {
-                        over = *range;
+                let mut over = None;
+                let rest = left_of(clauses, |clause| match clause {
+                    Clause::Over(range) if over.is_none() => {
+                        over = Some(*range);
+                        true
                     }
+                    _ => false,
                 });
                 self.nothing_more(rest, "a discard");
-                Some(Action::Discard(over))
+                Some(Action::Discard(over.unwrap_or(WHOLE)))
             }
             Some((_, span)) => {
                 if !unread {
@@ -183,22 +193,6 @@ impl Parser {
             }
         };
         action.filter(|_| self.errors.len() == errors && !unread)
-    }
-
-    /// Takes in the clauses that an action with little to say has: an `at most` or an `over`, once. Gives the others.
-    fn without(&mut self, clauses: Clauses, mut take: impl FnMut(&Clause)) -> Clauses {
-        let mut taken = Vec::new();
-        let mut rest = Vec::new();
-        for (clause, span) in clauses {
-            let kind = std::mem::discriminant(&clause);
-            if matches!(clause, Clause::AtMost(_) | Clause::Over(_)) && !taken.contains(&kind) {
-                taken.push(kind);
-                take(&clause);
-            } else {
-                rest.push((clause, span));
-            }
-        }
-        rest.into_iter()
     }
 
     /// Reports clauses behind an action that takes none of them.

@@ -35,8 +35,7 @@ impl GoOn {
         events: &[Event],
         gap: Nanos,
     ) -> Option<Self> {
-        let mut on = Self::default();
-        on.gaps = gap;
+        let mut on = Self { gaps: gap, ..Self::default() };
         for event in events {
             match &event.kind {
                 EventKind::WentOn { gap, .. } => on.gaps = on.gaps.plus(*gap),

@@ -60,7 +60,7 @@ fn cut(text: &str, width: usize) -> String {
 fn row(buffer: &mut Buffer, area: Rect, y: u16, theme: Theme, style: Style, entry: &Entry, wide: bool) {
     let digest = entry.digest.as_ref();
     let moved = digest.map_or(String::new(), |d| Bytes(d.bytes).to_string());
-    let breaks = digest.map_or(String::new(), |d| d.causes());
+    let breaks = digest.map_or(String::new(), mile_logbook::Digest::causes);
     let how = match (entry.status, breaks.is_empty()) {
         (Status::Done, false) => breaks,
         (status, true) => status.words().to_owned(),
