@@ -10,8 +10,8 @@ use mile_logbook::{Logbook, Problem};
 use mile_runner::{Event, EventKind, RunHead, Status};
 use std::path::Path;
 
-/// Says of a run that it was interrupted, each time.
-pub(crate) fn interruptions(events: &[Event]) -> Vec<String> {
+/// What must be known of a run to read its figures: each time that it was interrupted, and what went through the host's cache.
+pub(crate) fn remarks(head: &RunHead, events: &[Event]) -> Vec<String> {
     let note = |e: &Event| match &e.kind {
         EventKind::WentOn { name, gap, moved, .. } => Some(format!(
             "The run was interrupted after {}, in leg {name}, and went on {gap} later behind the {moved} that the leg had moved.",
@@ -19,7 +19,15 @@ pub(crate) fn interruptions(events: &[Event]) -> Vec<String> {
         )),
         _ => None,
     };
-    events.iter().filter_map(note).collect()
+    let mut remarks: Vec<String> = events.iter().filter_map(note).collect();
+    let cached =
+        head.legs.iter().zip(&head.leg_loads).filter(|(_, load)| load.ends_with("through the host's cache"));
+    let legs: Vec<&str> = cached.map(|(leg, _)| leg.as_str()).collect();
+    if let Some(first) = legs.first() {
+        let more = if legs.len() > 1 { format!(" and {} more", legs.len() - 1) } else { String::new() };
+        remarks.push(format!("Leg {first}{more} went through the host's cache: its figures are those of cache and drive together."));
+    }
+    remarks
 }
 
 /// A run or a trace, with what it shows.
@@ -61,7 +69,7 @@ impl Source {
                 format!("{} rows of the file could not be used and were left out.", source.problems.len());
             source.findings.notes.insert(0, left_out);
         }
-        source.findings.notes.splice(0..0, interruptions(&source.events));
+        source.findings.notes.splice(0..0, remarks(&source.head, &source.events));
         if let Some(status) = source.status.filter(|s| *s != Status::Done) {
             source
                 .findings

@@ -238,5 +238,6 @@ fn a_leg_through_the_hosts_cache_is_marked_as_such() {
         ),
         "{text}"
     );
+    assert!(bench.ok(&["findings", "last"]).contains("Leg through went through the host's cache"));
     assert!(bench.fails(&["run", "c.course", "--on", "sim:merrow-k2"]).contains("which only files do"));
 }

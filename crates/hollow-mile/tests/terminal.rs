@@ -128,7 +128,7 @@ fn whole_way(columns: u16, rows: u16) {
     t.press(&["Space"], "Paused.");
     t.press(&["x"], "min");
     t.press(&["x"], "GB");
-    t.press(&["Space"], "left.");
+    t.press(&["Space"], "left; all of it about");
     t.press(&["X"], "Stop the run?");
     t.press(&["y"], "The run is stopped");
     t.press(&["4"], "Run 6, long soak on Merrow K2 2TB: stopped");

@@ -169,7 +169,7 @@ impl Layout {
     fn comments(&mut self, entry: &Entry, forced: bool) {
         let mut forced = forced;
         for (blank, comment) in &entry.before {
-            if *blank || std::mem::take(&mut forced) {
+            if std::mem::take(&mut forced) || *blank {
                 self.gap();
             }
             self.line(&format!("#{comment}"), None);

@@ -141,3 +141,74 @@ fn the_length_of_an_advance_changes_nothing() {
     assert_eq!(total(1_000_000_000), total(250_000_000));
     assert_eq!(total(1_000_000_000), total(7_000_003));
 }
+
+/// Behind its cache the Halyard Q4 takes what goes past it at 640 MB/s, and then folds at 165: two breaks, not one.
+#[test]
+fn the_halyard_has_two_stages_behind_its_cache() {
+    let mut drive = SimDrive::new("sim:halyard-q4", 3).unwrap();
+    let transfer = Transfer {
+        length: Bytes(3_900_000_000_000 / (1 << 20) * (1 << 20)),
+        ..write(false, 1 << 20, 16, 600_000_000_000)
+    };
+    run(&mut drive, &transfer);
+    let events = drive.truth().unwrap().events;
+    let kinds: Vec<TruthKind> = events.iter().map(|e| e.what).collect();
+    assert_eq!(kinds, [TruthKind::CacheFull, TruthKind::FoldingOn]);
+    let (full, folding) = (&events[0], &events[1]);
+    // 90 GB of an empty drive, less what the cache has taken of it by then (412 of 4,001 GB).
+    let past = (folding.at_bytes - full.at_bytes) as f64;
+    assert!((past / (90e9 * (1.0 - 412e9 / 4.0008e12)) - 1.0).abs() < 0.01, "{past}");
+    let pace = past / (folding.at_s - full.at_s) / 1e6;
+    assert!((pace / 640.0 - 1.0).abs() < 0.02, "{pace}");
+}
+
+/// Data that has lain for long reads at its share of the pace, and nothing else does.
+#[test]
+fn the_bittern_reads_old_data_slowly_and_tells_its_health_as_sata_drives_do() {
+    let mut drive = SimDrive::new("sim:bittern-s1", 3).unwrap();
+    let capacity = drive.facts().capacity.0 as f64;
+    let mut pace = |from: f64, to: f64| {
+        let whole = |share: f64| (capacity * share) as u64 / (1 << 20) * (1 << 20);
+        let length = Bytes(whole(to) - whole(from));
+        let transfer = Transfer {
+            op: Op::Read,
+            start: Bytes(whole(from)),
+            length,
+            budget: length,
+            ..write(false, 1 << 20, 8, 0)
+        };
+        let (seconds, tally) = run(&mut drive, &transfer);
+        tally.read.0 as f64 / seconds / 1e6
+    };
+    let sound = pace(0.10, 0.12);
+    for (from, to, share) in [(0.53, 0.55, 0.31), (0.715, 0.735, 0.44), (0.60, 0.62, 1.0)] {
+        let found = pace(from, to) / sound;
+        assert!((found / share - 1.0).abs() < 0.03, "{from}: {found} of the pace, {share} in the model");
+    }
+    let health = drive.health().unwrap();
+    assert_eq!((health.source.as_str(), health.used_pct), ("ATA SMART", Some(61)));
+    assert_eq!((health.power_on_hours, health.power_cycles), (Some(31_240), Some(412)));
+    assert!(
+        (health.written.unwrap().0 as f64 / 366e12 - 1.0).abs() < 1e-6
+            && health.read.unwrap().0 > 902_000_000_000_000
+    );
+    assert!(health.temperature.is_some() && health.nvme.is_none() && health.attributes.len() == 7);
+}
+
+/// The link is the limit, and nothing is told of heat or health: missing, and not 0.
+#[test]
+fn the_sprat_is_as_fast_as_its_port_and_tells_nothing() {
+    let mut drive = SimDrive::new("sim:sprat", 3).unwrap();
+    let transfer = Transfer {
+        length: Bytes(500_000_000_000 / (1 << 20) * (1 << 20)),
+        ..write(false, 1 << 20, 4, 4_000_000_000)
+    };
+    let (seconds, tally) = run(&mut drive, &transfer);
+    let pace = tally.written.0 as f64 / seconds / 1e6;
+    assert!((pace / 43.2 - 1.0).abs() < 0.01, "{pace}");
+    let link = drive.identity().link.clone().unwrap();
+    assert!(link.is_degraded() && link.sentence().contains("450 MB/s"), "{}", link.sentence());
+    let readings = drive.readings();
+    assert_eq!((readings.temp, readings.throttled, readings.warning), (None, None, None));
+    assert!(drive.health().is_none() && !drive.facts().has_temperature && drive.limits().warn.is_none());
+}

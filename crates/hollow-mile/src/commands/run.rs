@@ -323,7 +323,7 @@ impl Follower {
 
     fn report(&self, run: Option<i64>, outcome: &Outcome) -> Result<(), Failure> {
         let mut found = findings(&self.trace, &self.head.context());
-        found.notes.splice(0..0, crate::source::interruptions(&self.events));
+        found.notes.splice(0..0, crate::source::remarks(&self.head, &self.events));
         if !self.quiet {
             let kept = run.map_or(String::new(), |r| format!(" It is run {r} of the logbook."));
             text::say(&format!(

@@ -1,12 +1,12 @@
 //! Sweeps, demands, recovery and steady state as lines of text, for the report and for the terminal.
 
+use mile_core::Nanos;
 use mile_core::demand::DemandFound;
 use mile_core::findings::Findings;
 use mile_core::repeats::Figure;
 use mile_core::steady::Steady;
 use mile_core::sweeps::{FillFound, FillLevel, Ramp, RampFound, RampPoint, Recovery};
 use mile_core::units::{Bytes, block_size, number};
-use mile_core::{LegName, Nanos};
 
 /// Bars of a cell, from little to all of the most.
 const BARS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
@@ -162,13 +162,11 @@ fn steady(all: &[Steady]) -> Vec<String> {
             Some(at) => format!("steady after {}", Nanos::from_secs(at)),
             None => "not steady".into(),
         };
-        let leg = LegName::read(&s.leg).to_string();
-        format!(
-            "{leg}: {what}, {} MB/s, {:.0} % apart, slope {:+.0} %",
-            number(s.mean_mb_s),
-            s.excursion_pct,
-            s.slope_pct
-        )
+        let slope = match s.slope_pct.round() {
+            0.0 => String::new(),
+            slope => format!(", slope {slope:+.0} %"),
+        };
+        format!("{}: {what}, {} MB/s, {:.0} % apart{slope}", s.leg, number(s.mean_mb_s), s.excursion_pct)
     };
     let mut out: Vec<String> = all.iter().take(MOST_STEADY).map(line).collect();
     if all.len() > MOST_STEADY {

@@ -142,7 +142,7 @@ pub(crate) fn load(path: &Path, run: i64) -> Result<Shown, String> {
     let trace = stored.trace();
     let context = stored.head.context();
     let mut found = findings(&trace, &context);
-    found.notes.splice(0..0, crate::source::interruptions(&stored.events));
+    found.notes.splice(0..0, crate::source::remarks(&stored.head, &stored.events));
     Ok(Shown {
         run,
         status: stored.status,
