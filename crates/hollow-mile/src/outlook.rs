@@ -2,7 +2,7 @@
 
 use crate::bench::Card;
 use mile_core::units::number;
-use mile_core::{Bytes, Celsius, LegName, Nanos, Op};
+use mile_core::{Bytes, Celsius, LegName, Nanos, Op, Rate};
 use mile_course::{Access, Forecast, Known, Plan, Work, forecast};
 use mile_drive::clock::unix_seconds;
 use mile_drive::{Claims, Identity};
@@ -168,9 +168,12 @@ pub(crate) fn outlook(
     logbook_on_drive: bool,
 ) -> Outlook {
     let known = &card.claims;
+    // What is claimed of the drive does not come through a link that carries less.
+    let ceiling = card.identity.link.as_ref().map_or(f64::INFINITY, |l| l.ceiling.0);
+    let carried = |rate: Option<Rate>| rate.map(|r| Rate(r.0.min(ceiling)));
     let claims = mile_course::Claims {
-        write: plan.claims.write.or(known.write),
-        read: plan.claims.read.or(known.read),
+        write: carried(plan.claims.write.or(known.write)),
+        read: carried(plan.claims.read.or(known.read)),
         endurance: plan.claims.endurance.or(known.endurance),
     };
     let cast = forecast(plan, &past.known, &claims);

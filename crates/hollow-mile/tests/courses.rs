@@ -110,6 +110,10 @@ fn the_forecast_says_what_it_goes_by_and_preflight_what_speaks_against_it() {
     let link = about(&look("sim:sprat"), "link").unwrap();
     assert_eq!(link["weight"], "warning");
     assert!(link["why"].as_str().unwrap().contains("USB 2.0"), "{link}");
+    // 154 GB at what the link carries, 43.2 MB/s, and not at the claimed 380.
+    let sprat = look("sim:sprat");
+    let expected = sprat["forecast"]["written"].as_f64().unwrap() / 43.2e6;
+    assert!((sprat["forecast"]["seconds"].as_f64().unwrap() / expected - 1.0).abs() < 1e-6, "{sprat}");
     bench.write("tiny.course", "course \"tiny\"\nstop if written above 30 GB\nrepeat 2\n leg w\n  write sequential, blocks 1 MiB, until 20 GB written\nend\n");
     let tiny =
         json(&bench.ok(&["course", "forecast", "tiny.course", "--on", "sim:merrow-k2", "--format", "json"]));
