@@ -14,7 +14,9 @@ pub use entry::{Digest, Entry, MINIATURE, StoredRun};
 
 use mile_core::{Sample, Trace, findings};
 use mile_runner::{Event, HealthShot, Outcome, RunHead, Status};
-use rusqlite::{Connection, ErrorCode, OpenFlags, OptionalExtension, params};
+use rusqlite::{
+    Connection, ErrorCode, OpenFlags, OptionalExtension, Transaction, TransactionBehavior, params,
+};
 use std::path::{Path, PathBuf};
 
 /// Marks an SQLite file as a logbook.
@@ -94,6 +96,17 @@ pub enum LogbookError {
 
 type Result<T> = std::result::Result<T, LogbookError>;
 
+/// How long another process that writes is waited for, and the time between two tries, milliseconds.
+const BUSY: u64 = 5000;
+const RETRY: u64 = 10;
+
+/// Whether there is a database, and nothing in it.
+fn is_blank(db: &Connection) -> rusqlite::Result<bool> {
+    let known =
+        "SELECT (SELECT count(*) FROM sqlite_schema) + (SELECT application_id FROM pragma_application_id)";
+    db.query_row(known, [], |row| row.get::<_, i64>(0)).map(|n| n == 0)
+}
+
 /// An open logbook.
 #[derive(Debug)]
 pub struct Logbook {
@@ -113,11 +126,11 @@ impl Logbook {
         }
         let exists = std::fs::metadata(path).is_ok_and(|m| m.len() > 0);
         let mut book = Self::connect(path, OpenFlags::default())?;
-        if exists {
-            book.check()?
-        } else {
-            book.create()?
+        // One that another process is about to make has nothing in it yet.
+        if !exists || is_blank(&book.db).map_err(book.wrap())? {
+            book.create()?;
         }
+        book.check()?;
         // Where it cannot be written now, on a full disk for one, what is in it can still be read: how a run stands is then
         // told by its owner each time.
         let _ = book.mark_cut_short();
@@ -137,7 +150,7 @@ impl Logbook {
     fn connect(path: &Path, flags: OpenFlags) -> Result<Self> {
         let wrap = |source| LogbookError::Database { path: path.to_owned(), source };
         let db = Connection::open_with_flags(path, flags).map_err(wrap)?;
-        db.busy_timeout(std::time::Duration::from_secs(5)).map_err(wrap)?;
+        db.busy_timeout(std::time::Duration::from_millis(BUSY)).map_err(wrap)?;
         Ok(Self { path: path.to_owned(), db })
     }
 
@@ -151,10 +164,15 @@ impl Logbook {
         }
     }
 
+    /// Makes the tables, unless another process has made them meanwhile.
     fn create(&mut self) -> Result<()> {
         let wrap = self.wrap();
         self.settings()?;
-        let change = self.db.transaction().map_err(&wrap)?;
+        // Holds back everybody else who is about to do the same.
+        let change = Transaction::new(&mut self.db, TransactionBehavior::Immediate).map_err(&wrap)?;
+        if !is_blank(&change).map_err(&wrap)? {
+            return Ok(());
+        }
         change.execute_batch(SCHEMA).map_err(&wrap)?;
         change.execute_batch(SCHEMA_2).map_err(&wrap)?;
         change.pragma_update(None, "application_id", APPLICATION_ID).map_err(&wrap)?;
@@ -164,8 +182,18 @@ impl Logbook {
 
     fn settings(&self) -> Result<()> {
         let wrap = self.wrap();
+        // Nobody is waited for when the journal is chosen, as there is no journal yet: whoever is second tries again.
+        let mut tries = BUSY / RETRY;
+        loop {
+            match self.db.pragma_update(None, "journal_mode", "WAL") {
+                Err(e) if tries > 0 && e.sqlite_error_code() == Some(ErrorCode::DatabaseBusy) => {
+                    tries -= 1;
+                    std::thread::sleep(std::time::Duration::from_millis(RETRY));
+                }
+                done => break done.map_err(&wrap)?,
+            }
+        }
         // FULL: a block that counts as kept survives a power cut too.
-        self.db.pragma_update(None, "journal_mode", "WAL").map_err(&wrap)?;
         self.db.pragma_update(None, "synchronous", "FULL").map_err(&wrap)?;
         self.db.pragma_update(None, "foreign_keys", true).map_err(wrap)
     }

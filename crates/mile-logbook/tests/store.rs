@@ -156,3 +156,17 @@ fn other_databases_and_newer_logbooks_are_refused() {
     assert!(matches!(book.resolve("7"), Err(LogbookError::NoSuchRun { .. })));
     assert!(matches!(book.resolve("soon"), Err(LogbookError::NoSuchRun { .. })));
 }
+
+/// The command line and a terminal may be the first to open a logbook at the same moment.
+#[test]
+fn a_logbook_that_several_open_at_once_for_the_first_time_is_made_once() {
+    for _ in 0..40 {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("l.logbook");
+        std::thread::scope(|scope| {
+            for _ in 0..6 {
+                scope.spawn(|| Logbook::open(&path).unwrap().list().unwrap());
+            }
+        });
+    }
+}
