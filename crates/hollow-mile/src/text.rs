@@ -244,6 +244,21 @@ pub(crate) fn findings(found: &Findings) -> String {
     out.trim_end().to_owned()
 }
 
+/// Where the heat-up leads, in a sentence; `None` where it does not tell.
+pub(crate) fn settling(t: &mile_core::findings::Thermal) -> Option<String> {
+    let (settles, tau) = (t.settles_at_c?, t.time_constant_s?);
+    let mut text = format!(
+        "Under this load it settles at {settles:.1} °C ({:.1} to {:.1}), with a time constant of {}",
+        t.settles_low_c.unwrap_or(settles),
+        t.settles_high_c.unwrap_or(settles),
+        Nanos::from_secs(tau)
+    );
+    if let Some(ambient) = t.throttles_above_ambient_c {
+        let _ = write!(text, "; throttling is to be expected from an ambient of {ambient:.0} °C on");
+    }
+    Some(text + ".")
+}
+
 fn tables(found: &Findings) -> String {
     let mut out = String::new();
     if !found.plateaus.is_empty() {
@@ -294,6 +309,9 @@ fn tables(found: &Findings) -> String {
             }
             Some(_) => line.push_str(", at or above the warning limit"),
             None => {}
+        }
+        if let Some(settled) = settling(t) {
+            let _ = write!(line, "\n{settled}");
         }
         let _ = writeln!(out, "{line}");
     }

@@ -431,12 +431,21 @@ fn a_course_is_begun_mended_forecast_armed_started_left_and_read_as_a_sweep() {
     t.press(&["n"], "Ready-made courses");
     t.press(&["Down", "Down", "Enter"], "for fill in 0 %, 25 %, 50 %, 75 %, 90 %");
     t.until("# claim write");
+    let target = || {
+        let screen = t.screen();
+        screen.lines().nth(3).and_then(|l| l.split("   On ").nth(1)).unwrap_or_default().trim().to_owned()
+    };
     for _ in 0..60 {
-        if t.screen().contains(&format!("({node}), 201.3 MB")) {
+        let before = target();
+        if before.contains(&format!("({node}), 201.3 MB")) {
             break;
         }
         t.keys(&["d"]);
-        std::thread::sleep(Duration::from_millis(300));
+        let changed = |_: &i32| {
+            std::thread::sleep(Duration::from_millis(50));
+            target() != before
+        };
+        assert!((0..400).any(|i| changed(&i)), "{}", t.screen());
     }
     t.until(&format!("({node}), 201.3 MB"));
     // A course from a file, with a mistake that is told at its place and mended.

@@ -20,6 +20,8 @@ const CLEAR_C: f64 = 6.0;
 /// Share of the rate before below which the drive stands still. A guess: the slowest flash behind a cache keeps several
 /// percent of its rate.
 const STANDSTILL: f64 = 0.01;
+/// Share of processor time from which its theft slows a run: one processor of ten.
+const STOLEN: f64 = 0.1;
 /// Highest confidence without a temperature or a throttle counter.
 const CAP_BLIND: f64 = 0.6;
 /// Highest confidence with a temperature, but without a limit to hold it against and without counters.
@@ -47,7 +49,12 @@ struct Facts {
     throttle_ends: Option<bool>,
     throttled_before: bool,
     stays: Option<bool>,
+    /// How much more others moved behind the break than before it.
     foreign: Option<Rate>,
+    /// How much more processor time was stolen, share of all of it.
+    steal: Option<f64>,
+    /// By how much the rate changed.
+    change: Rate,
 }
 
 impl Facts {
@@ -104,6 +111,11 @@ impl Facts {
                 let already = trace.foreign.extent(before, at).map_or(0.0, |b| b.mean);
                 Rate((e.mean - already) * 1e6)
             }),
+            steal: trace.steal.extent(at, after).map(|e| {
+                let already = trace.steal.extent(before, at).map_or(0.0, |b| b.mean);
+                e.mean - already
+            }),
+            change: Rate((edge.from.0 - edge.to.0).abs()),
         }
     }
 }
@@ -132,25 +144,27 @@ pub fn attribute(
     let mut list = Vec::new();
     let mut candidates = vec![Cause::Unexplained];
     if facts.falls {
-        candidates.push(Cause::ThermalThrottle);
+        candidates.extend([Cause::ThermalThrottle, Cause::Interference]);
         throttle(&facts, &mut list);
         if facts.write {
             candidates.push(Cause::CacheExhausted);
             cache(&facts, &mut list);
         }
     } else {
-        candidates.push(Cause::ThermalRelease);
+        candidates.extend([Cause::ThermalRelease, Cause::InterferenceEnd]);
         release(&facts, &mut list);
     }
-    others(&facts, edge, &mut list);
+    others(&facts, &mut list);
     let odds = |cause: Cause| {
         let sum: f64 = list.iter().filter(|w| w.evidence.cause == cause).map(|w| w.weight).sum();
-        sum.exp()
+        (sum + unseen(cause, &facts)).exp()
     };
     let total: f64 = candidates.iter().map(|&c| odds(c)).sum();
     let cause =
         candidates.iter().copied().max_by(|&a, &b| odds(a).total_cmp(&odds(b))).unwrap_or(Cause::Unexplained);
     let cap = match (facts.throttle_begins, facts.temp, facts.limit) {
+        // Others are seen by their own readings, whatever is known of heat.
+        _ if matches!(cause, Cause::Interference | Cause::InterferenceEnd) => 0.95,
         (Some(_), _, _) => 0.99,
         (None, Some(_), Some(_)) => 0.95,
         (None, Some(_), None) => CAP_NO_LIMIT,
@@ -284,13 +298,47 @@ fn release(facts: &Facts, list: &mut Vec<Weighed>) {
     }
 }
 
-fn others(facts: &Facts, edge: &Edge, list: &mut Vec<Weighed>) {
-    let change = (edge.from.0 - edge.to.0).abs();
-    let Some(more) = facts.foreign.filter(|r| facts.falls && r.0 > 0.3 * change) else { return };
-    let weight = if more.0 > 0.7 * change { 4.0 } else { 2.5 };
-    let text =
-        format!("others moved {} MB/s more on the drive behind the break than before", number(more.mb_s()));
-    weigh(list, Cause::Unexplained, weight, text);
+/// What others on the drive and on the host did at the break.
+fn others(facts: &Facts, list: &mut Vec<Weighed>) {
+    let (cause, sign, more) =
+        if facts.falls { (Cause::Interference, 1.0, "more") } else { (Cause::InterferenceEnd, -1.0, "less") };
+    let foreign = facts.foreign.map(|r| sign * r.0);
+    let steal = facts.steal.map(|s| sign * s);
+    let by_foreign = foreign.filter(|rate| *rate > 0.3 * facts.change.0);
+    let by_steal = steal.filter(|share| *share > STOLEN);
+    if let Some(rate) = by_foreign {
+        let weight = if rate > 0.7 * facts.change.0 { 4.5 } else { 3.0 };
+        let rate = number(rate / 1e6);
+        let text = format!("others moved {rate} MB/s {more} on the drive behind the break than before");
+        weigh(list, cause, weight, text);
+    }
+    if let Some(share) = by_steal {
+        let share = 100.0 * share;
+        weigh(list, cause, 4.0, format!("{share:.0} % {more} processor time was stolen from the host"));
+    }
+    if by_foreign.is_some() || by_steal.is_some() {
+        if facts.falls && facts.write {
+            let text = "others began at the break, which accounts for the fall without the cache";
+            weigh(list, Cause::CacheExhausted, -2.5, text);
+        }
+        return;
+    }
+    if foreign.is_some() {
+        weigh(list, cause, -3.0, format!("others on the drive moved hardly {more} than before"));
+    }
+    if steal.is_some() {
+        weigh(list, cause, -1.0, format!("hardly {more} processor time was stolen than before"));
+    }
+}
+
+/// Log-odds of a cause before anything is known of it: that others began just then is rare where nobody saw them.
+fn unseen(cause: Cause, facts: &Facts) -> f64 {
+    match cause {
+        Cause::Interference | Cause::InterferenceEnd if facts.foreign.is_none() && facts.steal.is_none() => {
+            -2.0
+        }
+        _ => 0.0,
+    }
 }
 
 /// The cheapest run that would make the least sure break surer; `None` where every break is at least 0.8 sure.

@@ -5,6 +5,7 @@
 
 use crate::causes;
 use crate::demand::{self, Demand, DemandFound};
+use crate::interference;
 use crate::leg_name::LegName;
 use crate::plateaus::{self, Settings, Stretch};
 use crate::sample::Op;
@@ -41,6 +42,10 @@ pub enum Cause {
     ThermalThrottle,
     /// It has cooled and lets go.
     ThermalRelease,
+    /// Others on the drive, or on the host, took their share.
+    Interference,
+    /// They stopped doing so.
+    InterferenceEnd,
     /// None of the others stands out.
     Unexplained,
 }
@@ -52,6 +57,8 @@ impl Cause {
             Self::CacheExhausted => "cache-exhausted",
             Self::ThermalThrottle => "thermal-throttle",
             Self::ThermalRelease => "thermal-release",
+            Self::Interference => "interference",
+            Self::InterferenceEnd => "interference-end",
             Self::Unexplained => "unexplained",
         }
     }
@@ -62,6 +69,8 @@ impl Cause {
             Self::CacheExhausted => "write cache exhausted",
             Self::ThermalThrottle => "throttled by heat",
             Self::ThermalRelease => "cooled, throttling released",
+            Self::Interference => "others got in the way",
+            Self::InterferenceEnd => "others have stopped",
             Self::Unexplained => "unexplained",
         }
     }
@@ -324,7 +333,7 @@ pub fn findings_with(trace: &Trace, context: &Context, settings: &Settings) -> F
         thermal: thermal::summary(trace, context),
         hollows: Vec::new(),
         dips: Vec::new(),
-        interference: Vec::new(),
+        interference: interference::intervals(trace),
         fill: None,
         ramp: None,
         demand: demand::demands(trace, context),
@@ -336,7 +345,7 @@ pub fn findings_with(trace: &Trace, context: &Context, settings: &Settings) -> F
     let mut pieces = Vec::new();
     for leg in trace.legs().iter().filter(|leg| leg.op != Op::Idle) {
         let (stretches, edges) = plateaus::plateaus(trace, leg.samples.clone(), settings);
-        all.plateaus.extend(stretches.iter().map(|s| plateau(trace, leg, s)));
+        all.plateaus.extend(stretches.iter().map(|s| plateau(trace, leg, s, &all.interference)));
         let before = all.breaks.len();
         for i in 0..edges.len() {
             let since = edges[..i].iter().collect::<Vec<_>>();
@@ -360,12 +369,17 @@ pub fn findings_with(trace: &Trace, context: &Context, settings: &Settings) -> F
     all.ramp = sweeps::ramps(trace, &pieces);
     all.recovery = sweeps::recovery(trace, &pieces);
     all.throttling = thermal::throttling(trace, &all.breaks, &all.plateaus);
+    if let Some(thermal) = &mut all.thermal {
+        thermal::settle(thermal, trace, context, &all.breaks, &all.plateaus, &all.throttling);
+    }
     all.next_step = causes::next_step(trace, context, &all.breaks);
     all.notes = notes(trace, context, &all);
     all
 }
 
-fn plateau(trace: &Trace, leg: &TraceLeg, stretch: &Stretch) -> Plateau {
+fn plateau(trace: &Trace, leg: &TraceLeg, stretch: &Stretch, disturbed: &[Interference]) -> Plateau {
+    let clean = interference::without(trace, stretch.samples.clone(), disturbed);
+    let (mean_mb_s, sd_mb_s) = clean.unwrap_or((stretch.mean.mb_s(), stretch.sd_mb_s));
     Plateau {
         leg: leg.name.clone(),
         op: leg.op,
@@ -373,8 +387,8 @@ fn plateau(trace: &Trace, leg: &TraceLeg, stretch: &Stretch) -> Plateau {
         end_s: trace.end(stretch.samples.end.saturating_sub(1)).secs(),
         start_bytes: trace.moved(stretch.samples.start).0,
         end_bytes: trace.moved(stretch.samples.end).0,
-        mean_mb_s: stretch.mean.mb_s(),
-        sd_mb_s: stretch.sd_mb_s,
+        mean_mb_s,
+        sd_mb_s,
         slope_mb_s_per_gb: stretch.slope_mb_s_per_gb,
     }
 }
@@ -428,6 +442,19 @@ fn notes(trace: &Trace, context: &Context, all: &Findings) -> Vec<String> {
                 .to_owned(),
         );
     }
+    if all.breaks.iter().any(|b| b.confidence < 0.8) && trace.foreign.is_blank() && trace.steal.is_blank() {
+        notes.push(
+            "What others moved on the drive and stolen processor time were not logged, so that others are not ruled out."
+                .to_owned(),
+        );
+    }
+    if !all.interference.is_empty() {
+        let seconds: f64 = all.interference.iter().map(|i| i.end_s - i.start_s).sum();
+        notes.push(format!(
+            "Others on the drive or the host got in the way for {}; the figures of plateaus leave that out where as much is left.",
+            crate::Nanos::from_secs(seconds)
+        ));
+    }
     if trace.errors() > 0 {
         notes.push(format!("{} operations failed.", trace.errors()));
     }
@@ -441,8 +468,7 @@ fn notes(trace: &Trace, context: &Context, all: &Findings) -> Vec<String> {
         ));
     }
     notes.push(
-        "Hollows, periodic dips and interference are not looked for by this version; their lists are empty."
-            .to_owned(),
+        "Hollows and periodic dips are not looked for by this version; their lists are empty.".to_owned(),
     );
     notes
 }

@@ -6,6 +6,8 @@
 pub mod causes;
 pub mod demand;
 pub mod findings;
+pub mod heat;
+mod interference;
 pub mod leg_name;
 pub mod live;
 pub mod moments;

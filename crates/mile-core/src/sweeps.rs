@@ -184,14 +184,15 @@ impl Piece<'_> {
         (seconds > 0.0).then(|| bytes / seconds / 1e6)
     }
 
-    /// The write cache as this leg found it: a first fall that heat does not account for.
+    /// The write cache as this leg found it: a first fall that neither heat nor others account for.
     fn cache(&self, trace: &Trace) -> Option<Cache> {
         let first = self.breaks.first().filter(|b| b.to_mb_s < b.from_mb_s && self.leg.op == Op::Write)?;
         if !self.more.is_empty() {
             // The cache recovered while the leg stood still.
             return None;
         }
-        (first.cause != Cause::ThermalThrottle).then(|| cache(trace, self.leg, first))
+        matches!(first.cause, Cause::CacheExhausted | Cause::Unexplained)
+            .then(|| cache(trace, self.leg, first))
     }
 }
 

@@ -1,6 +1,7 @@
 //! Temperature over a run, and the throttling it led to.
 
 use crate::findings::{Break, Cause, Context, Episode, Plateau, Thermal, Throttling};
+use crate::heat;
 use crate::sample::Op;
 use crate::trace::Trace;
 use crate::units::{Nanos, Rate};
@@ -23,6 +24,40 @@ pub fn summary(trace: &Trace, context: &Context) -> Option<Thermal> {
         margin_to_warn_c: context.warn.map(|w| w.0 - all.max),
         throttles_above_ambient_c: None,
     })
+}
+
+/// Adds what the heat-up curve tells: of the longest stretch with one rate that does not begin throttled.
+pub fn settle(
+    thermal: &mut Thermal,
+    trace: &Trace,
+    context: &Context,
+    breaks: &[Break],
+    plateaus: &[Plateau],
+    throttling: &Throttling,
+) {
+    let throttled = |p: &Plateau| {
+        breaks.iter().any(|b| b.cause == Cause::ThermalThrottle && (b.at_s - p.start_s).abs() < 2.0)
+    };
+    let longest = plateaus
+        .iter()
+        .filter(|p| p.op != Op::Idle && !throttled(p))
+        .max_by(|a, b| (a.end_s - a.start_s).total_cmp(&(b.end_s - b.start_s)));
+    let Some(plateau) = longest else { return };
+    let (first, end) = (
+        trace.index_at_time(Nanos::from_secs(plateau.start_s)),
+        trace.index_at_time(Nanos::from_secs(plateau.end_s)),
+    );
+    let readings: Vec<(f64, f64)> = (first..end.min(trace.len()))
+        .filter_map(|i| Some((trace.end(i).secs(), trace.temp.get(i)?)))
+        .collect();
+    let Some(fit) = heat::fit(&readings) else { return };
+    thermal.time_constant_s = Some(fit.tau_s);
+    thermal.settles_at_c = Some(fit.settles);
+    (thermal.settles_low_c, thermal.settles_high_c) = (Some(fit.low), Some(fit.high));
+    // Every degree of ambient is a degree of the drive, as long as its power is the same.
+    let onset = throttling.episodes.iter().find_map(|e| e.onset_c).or(context.warn.map(|w| w.0));
+    let ambient = trace.ambient.extent(first, end).map(|a| a.mean);
+    thermal.throttles_above_ambient_c = ambient.zip(onset).map(|(a, onset)| a + onset - fit.settles);
 }
 
 /// Episodes of throttling: each from a break put down to heat until it is released, or until its leg ends.

@@ -162,17 +162,37 @@ fn a_drive_that_cools_and_lets_go_ends_an_episode() {
 }
 
 #[test]
-fn others_on_the_drive_make_a_fall_unexplained() {
-    let samples = with(Maker::new(400.0).samples(falls(150.0)), |t, s| {
-        s.foreign = Some(Rate(if t > 150.0 { 380e6 } else { 0.0 }));
+fn others_on_the_drive_are_named_for_a_fall_and_their_end_for_the_rise() {
+    let rate = |t: f64| if (150.0..280.0).contains(&t) { 600.0 } else { 1000.0 };
+    let samples = with(Maker::new(400.0).samples(rate), |t, s| {
+        s.foreign = Some(Rate(if (150.0..280.0).contains(&t) { 380e6 } else { 0.0 }));
     });
     let found = shown(&samples, &Context::default());
-    assert_eq!(only(&found).cause, Cause::Unexplained, "{:?}", only(&found));
+    let causes: Vec<Cause> = found.breaks.iter().map(|b| b.cause).collect();
+    assert_eq!(causes, [Cause::Interference, Cause::InterferenceEnd]);
+    assert!(found.breaks.iter().all(|b| b.confidence > 0.8), "{:?}", found.breaks);
     assert!(
-        only(&found).evidence.iter().any(|e| e.text.contains("others moved 380 MB/s more")),
-        "{:?}",
-        only(&found)
+        found.breaks[0].evidence.iter().any(|e| e.text.contains("MB/s more on the drive behind the break"))
     );
+    let marked = &found.interference[0];
+    assert_eq!((found.interference.len(), marked.kind.as_str()), (1, "foreign-io"));
+    assert!((marked.start_s - 150.0).abs() < 0.6 && (marked.end_s - 280.0).abs() < 0.6, "{marked:?}");
+    assert!(found.cache.is_none());
+}
+
+#[test]
+fn stolen_processor_time_is_named_and_a_fall_without_it_is_not_put_down_to_it() {
+    let samples = |stolen: f32| {
+        with(Maker::new(300.0).samples(falls(150.0)), |t, s| {
+            s.foreign = Some(Rate(0.0));
+            s.steal = Some(if t > 150.0 { stolen } else { 0.0 });
+            s.temp = Some(Celsius(45.0));
+        })
+    };
+    assert_eq!(only(&shown(&samples(0.4), &limits())).cause, Cause::Interference);
+    let found = shown(&samples(0.0), &limits());
+    assert_eq!(only(&found).cause, Cause::CacheExhausted);
+    assert!(found.interference.is_empty());
 }
 
 /// A cache comes back at rest, not under load: a rate that goes up and down while it is written to has another reason.

@@ -168,6 +168,8 @@ pub(crate) fn glyph(cause: Cause) -> char {
         Cause::CacheExhausted => '▤',
         Cause::ThermalThrottle => '≋',
         Cause::ThermalRelease => '↗',
+        Cause::Interference => '⇄',
+        Cause::InterferenceEnd => '→',
         Cause::Unexplained => '?',
     }
 }

@@ -33,13 +33,20 @@ pub(crate) struct Question {
 /// Size of the file that a course is fitted to before one is named.
 const FILE: Bytes = Bytes(4_000_000_000);
 
+/// What a course is looked at on, in words.
+pub(crate) fn target(card: Option<&Card>) -> String {
+    match card {
+        Some(card) => {
+            format!("On {} ({}), {}", card.identity.model, card.identity.name, card.facts.capacity)
+        }
+        None => format!("On a file, of {FILE} as long as none is named"),
+    }
+}
+
 /// Reads the course, and says what it comes to.
 pub(crate) fn check(question: &Question) -> (Checked, Option<Arc<Background>>) {
     let mut checked = Checked { generation: question.generation, ..Checked::default() };
-    checked.target = match &question.card {
-        Some(card) => format!("On {} ({}), {}", card.identity.model, card.identity.name, card.facts.capacity),
-        None => format!("On a file, of {FILE} as long as none is named"),
-    };
+    checked.target = target(question.card.as_ref());
     let course = match mile_course::parse(&question.text) {
         Ok(course) => course,
         Err(errors) => {

@@ -164,6 +164,12 @@ fn figures(shown: &Shown, theme: Theme) -> Vec<(String, Style)> {
         if let Some(rise) = t.rise_over_ambient_c {
             fact("  over ambient", format!("{rise:.0} °C at the most"));
         }
+        if let (Some(settles), Some(low), Some(high)) = (t.settles_at_c, t.settles_low_c, t.settles_high_c) {
+            fact("  settles at", format!("{settles:.1} °C ({low:.1} to {high:.1})"));
+        }
+        if let Some(ambient) = t.throttles_above_ambient_c {
+            fact("  throttles", format!("from an ambient of {ambient:.0} °C on"));
+        }
     }
     for l in found.legs.iter().filter(|l| l.temp_c.is_some()) {
         if let Some(t) = l.temp_c {

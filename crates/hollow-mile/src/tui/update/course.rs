@@ -1,6 +1,6 @@
 //! What happens in the place of the plan.
 
-use super::super::check::{Background, Question};
+use super::super::check::{Background, Question, target};
 use super::super::jobs::Jobs;
 use super::super::state::{Checked, Choice, Overlay, PathFor, Place, StartForm, State};
 use super::look_ahead;
@@ -98,6 +98,9 @@ pub(super) fn format(state: &mut State, jobs: &Jobs) {
 pub(super) fn next_drive(state: &mut State, jobs: &Jobs) {
     state.bench.selected = (state.bench.selected + 1) % state.bench.lines();
     state.bench.chosen = true;
+    // Which drive it is now is seen at once; what the course comes to there follows.
+    state.course.checked.target = target(card(state));
+    state.course.checked.outlook = None;
     check(state, jobs);
 }
 

@@ -1,0 +1,138 @@
+//! Times in which something other than the drive and the course had a hand in the rate: others' I/O on the same drive, processor
+//! time stolen from the host, and gaps in the log.
+
+use crate::findings::Interference;
+use crate::sample::Op;
+use crate::stats::{mean_sd, median};
+use crate::trace::Trace;
+use std::ops::Range;
+
+/// Share of the median rate under load from which others' I/O is interference, and the least that counts, MB/s: what a journal or a log
+/// writes now and then is none.
+const FOREIGN_SHARE: f64 = 0.05;
+const FOREIGN_LEAST: f64 = 2.0;
+/// Share of all processor time that is stolen.
+const STOLEN: f64 = 0.10;
+/// An interval so many times longer than the median one is a gap.
+const GAP: f64 = 5.0;
+/// Intervals of one kind that are closer than this are one, seconds.
+const JOINED_S: f64 = 5.0;
+/// Shorter ones are left out, seconds.
+const LEAST_S: f64 = 1.0;
+/// Most intervals that are listed.
+const MOST: usize = 1000;
+
+/// The intervals, in the order of time; those of different kinds may lie on each other.
+pub(crate) fn intervals(trace: &Trace) -> Vec<Interference> {
+    let loaded = || trace.legs().iter().filter(|l| l.op != Op::Idle).flat_map(|l| l.samples.clone());
+    let mut rates: Vec<f64> = loaded().filter_map(|i| trace.rate.get(i)).collect();
+    let mut lengths: Vec<f64> = loaded().map(|i| length(trace, i)).collect();
+    let (Some(rate), Some(usual)) = (median(&mut rates), median(&mut lengths)) else { return Vec::new() };
+    let busy = (FOREIGN_SHARE * rate).max(FOREIGN_LEAST);
+    let kinds: [(&str, &dyn Fn(usize) -> bool); 3] = [
+        ("foreign-io", &|i| trace.foreign.get(i).is_some_and(|f| f > busy)),
+        ("processor-steal", &|i| trace.steal.get(i).is_some_and(|s| s > STOLEN)),
+        ("gap", &|i| length(trace, i) > GAP * usual),
+    ];
+    let mut all: Vec<Interference> = Vec::new();
+    for (kind, is) in kinds {
+        let mut own: Vec<(f64, f64)> = Vec::new();
+        for i in loaded().filter(|i| is(*i)) {
+            let (from, to) = (trace.start(i).secs(), trace.end(i).secs());
+            match own.last_mut().filter(|last| from - last.1 <= JOINED_S) {
+                Some(last) => last.1 = to,
+                None => own.push((from, to)),
+            }
+        }
+        let long = own.into_iter().filter(|(a, b)| b - a >= LEAST_S);
+        all.extend(long.map(|(start_s, end_s)| Interference { start_s, end_s, kind: kind.to_owned() }));
+    }
+    all.sort_by(|a, b| a.start_s.total_cmp(&b.start_s));
+    all.truncate(MOST);
+    all
+}
+
+fn length(trace: &Trace, i: usize) -> f64 {
+    trace.end(i).secs() - trace.start(i).secs()
+}
+
+/// Mean and standard deviation of the rate in a stretch, MB/s, without the times in which something got in the way. `None` where
+/// nothing did, or where less than half of the stretch is left.
+pub(crate) fn without(trace: &Trace, range: Range<usize>, disturbed: &[Interference]) -> Option<(f64, f64)> {
+    let (from, to) = (trace.start(range.start).secs(), trace.end(range.end.checked_sub(1)?).secs());
+    let here: Vec<&Interference> = disturbed.iter().filter(|d| d.start_s < to && from < d.end_s).collect();
+    if here.is_empty() {
+        return None;
+    }
+    let (mut bytes, mut seconds, mut rates) = (0.0, 0.0, Vec::new());
+    for i in range {
+        let (a, b) = (trace.start(i).secs(), trace.end(i).secs());
+        if here.iter().any(|d| d.start_s < b && a < d.end_s) {
+            continue;
+        }
+        bytes += (trace.moved(i + 1).0 - trace.moved(i).0) as f64;
+        seconds += b - a;
+        rates.extend(trace.rate.get(i));
+    }
+    let (_, sd) = mean_sd(&rates).filter(|_| seconds >= 0.5 * (to - from))?;
+    Some((bytes / seconds / 1e6, sd))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::sample::Sample;
+    use crate::units::{Bytes, Nanos, Rate};
+
+    /// 1,000 MB/s, with others at 300 MB/s from 100 to 110 s that cost as much, and steal from 200 to 204 s.
+    fn disturbed() -> Trace {
+        let samples: Vec<Sample> = (0..300_u64)
+            .map(|i| {
+                let others = (100..110).contains(&i);
+                let wobble = [0, 2_000_000, 4_000_000][i as usize % 3];
+                Sample {
+                    start: Nanos(i * 1_000_000_000),
+                    end: Nanos((i + 1) * 1_000_000_000),
+                    written: Bytes(if others { 700_000_000 } else { 998_000_000 + wobble }),
+                    foreign: Some(Rate(if others { 300e6 } else { 0.5e6 })),
+                    steal: Some(if (200..204).contains(&i) { 0.3 } else { 0.01 }),
+                    ..Sample::default()
+                }
+            })
+            .collect();
+        Trace::of(&samples, &["soak".into()])
+    }
+
+    #[test]
+    fn what_got_in_the_way_is_marked_and_left_out_of_the_plateau() {
+        let trace = disturbed();
+        let found = intervals(&trace);
+        let kinds: Vec<(&str, f64, f64)> =
+            found.iter().map(|i| (i.kind.as_str(), i.start_s, i.end_s)).collect();
+        assert_eq!(kinds, [("foreign-io", 100.0, 110.0), ("processor-steal", 200.0, 204.0)]);
+        let (mean, sd) = without(&trace, 0..300, &found).unwrap();
+        assert!((mean - 1000.0).abs() < 0.1 && sd < 2.0, "{mean} {sd}");
+        assert_eq!(without(&trace, 0..90, &found), None, "nothing there to leave out");
+        assert_eq!(without(&trace, 95..112, &found), None, "too little is left");
+    }
+
+    #[test]
+    fn a_gap_in_the_log_is_marked() {
+        let mut at = 0;
+        let samples: Vec<Sample> = (0..100_u64)
+            .map(|i| {
+                let long = if i == 50 { 60 } else { 1 };
+                let start = Nanos(at * 1_000_000_000);
+                at += long;
+                Sample {
+                    start,
+                    end: Nanos(at * 1_000_000_000),
+                    written: Bytes(long * 500_000_000),
+                    ..Sample::default()
+                }
+            })
+            .collect();
+        let found = intervals(&Trace::of(&samples, &["soak".into()]));
+        assert_eq!((found.len(), found[0].kind.as_str(), found[0].start_s), (1, "gap", 50.0));
+    }
+}
