@@ -165,8 +165,9 @@ fn solve(mut a: [[f64; 3]; 3], mut b: [f64; 3], k: usize) -> Option<[f64; 3]> {
         }
         for below in i + 1..k {
             let factor = a[below][i] / a[i][i];
-            for j in i..k {
-                a[below][j] -= factor * a[i][j];
+            let (above, under) = a.split_at_mut(below);
+            for (cell, top) in under[0][i..k].iter_mut().zip(&above[i][i..k]) {
+                *cell -= factor * top;
             }
             b[below] -= factor * b[i];
         }
