@@ -211,6 +211,9 @@ pub(crate) struct BesideArgs {
     /// Rated sequential write rate, MB/s.
     #[arg(long, value_name = "MB_S", value_parser = mb_s)]
     pub(crate) rated_write: Option<f64>,
+    /// What a column of the format is called in the CSV file, such as temp_c="Drive temp". May be given more than once.
+    #[arg(long, value_name = "COLUMN=NAME", value_parser = mapping)]
+    pub(crate) map: Vec<(String, String)>,
     /// A stream that must be held, such as "recorder 147.5 MB/s, buffer 4 GB" or "array 96 channels x 512 kHz x 3 B, buffer 4 GB,
     /// until 90 % full". May be given more than once.
     #[arg(long = "demand", value_name = "STREAM")]
@@ -393,6 +396,15 @@ pub(crate) struct ForecastArgs {
     pub(crate) logbook: Option<PathBuf>,
     #[arg(long, value_enum, default_value_t)]
     pub(crate) format: Format,
+}
+
+fn mapping(text: &str) -> Result<(String, String), String> {
+    match text.split_once('=') {
+        Some((ours, theirs)) if !ours.trim().is_empty() && !theirs.trim().is_empty() => {
+            Ok((ours.trim().to_owned(), theirs.trim().trim_matches('"').to_owned()))
+        }
+        _ => Err(format!("`{text}` is no mapping such as temp_c=\"Drive temp\"")),
+    }
 }
 
 fn celsius(text: &str) -> Result<Celsius, String> {

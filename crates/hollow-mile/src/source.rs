@@ -5,7 +5,7 @@ use crate::cli::BesideArgs;
 use crate::session::logbook_path;
 use mile_core::{Context, Findings, Nanos, Rate, Sample, Trace, findings};
 use mile_drive::Identity;
-use mile_logbook::exchange::{Extra, read_csv};
+use mile_logbook::exchange::{Extra, read_foreign};
 use mile_logbook::{Logbook, Problem};
 use mile_runner::{Event, EventKind, RunHead, Status};
 use std::path::Path;
@@ -52,7 +52,8 @@ impl Source {
     /// Loads what is named. What is given beside it goes before what the run knows.
     pub(crate) fn load(named: &str, logbook: Option<&Path>, beside: &BesideArgs) -> Result<Self, Failure> {
         let is_run = named == "last" || named.parse::<i64>().is_ok();
-        let mut source = if is_run { Self::from_run(named, logbook)? } else { Self::from_csv(named)? };
+        let mut source =
+            if is_run { Self::from_run(named, logbook)? } else { Self::from_csv(named, &beside.map)? };
         let known = std::mem::take(&mut source.context);
         let mut demands = known.demands;
         demands.extend(beside.demands()?);
@@ -98,12 +99,11 @@ impl Source {
         })
     }
 
-    fn from_csv(named: &str) -> Result<Self, Failure> {
+    fn from_csv(named: &str, map: &[(String, String)]) -> Result<Self, Failure> {
         let file = std::fs::File::open(named).map_err(|e| {
             Failure::usage(format!("{named}: {e}. Name a run by its number, `last`, or a CSV file"))
         })?;
-        let all =
-            read_csv(std::io::BufReader::new(file)).map_err(|e| Failure::usage(format!("{named}: {e}")))?;
+        let all = read_foreign(file, map).map_err(|e| Failure::usage(format!("{named}: {e}")))?;
         let stem =
             Path::new(named).file_stem().map_or(named.to_owned(), |s| s.to_string_lossy().into_owned());
         let head = RunHead {

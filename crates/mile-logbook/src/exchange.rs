@@ -1,5 +1,7 @@
 //! Traces from and for elsewhere: CSV (docs/formats.md), and JSON Lines.
 
+mod foreign;
+
 use csv::{ReaderBuilder, StringRecord, WriterBuilder};
 use mile_core::{Bytes, Celsius, Latency, Nanos, Op, Rate, Sample, Throttled, Trace};
 use mile_runner::{Event, RunHead};
@@ -43,6 +45,10 @@ pub enum Exchange {
         "there is no rate: a column `write_mb_s`, `read_mb_s`, `bytes_written` or `bytes_read` is needed; the columns are: {columns}"
     )]
     NoRate { columns: String },
+    #[error("`{name}` is no column of the format, which docs/formats.md lists")]
+    NotOurs { name: String },
+    #[error("there is no column `{name}` to map; the columns are: {columns}")]
+    NotThere { name: String, columns: String },
     #[error("there is no column `mb_s`, the rate that is asked for; the columns are: {columns}")]
     NoDemand { columns: String },
     #[error("no row could be used{}", first(.problems))]
@@ -151,6 +157,17 @@ const COLUMNS: [&str; 22] = [
     "operations",
     "errors",
 ];
+
+/// Reads a trace from elsewhere: as [`read_csv`], but for other column names (`map`: ours, and what it is called there), units behind the
+/// names, `;` or tabs between fields, decimal commas, and time stamps as RFC 3339 has them.
+pub fn read_foreign(mut source: impl Read, map: &[(String, String)]) -> Result<Imported, Exchange> {
+    let mut bytes = Vec::new();
+    source.read_to_end(&mut bytes).map_err(|e| Exchange::Read(e.into()))?;
+    match std::str::from_utf8(&bytes).ok().map(|text| foreign::adapted(text, map)).transpose()?.flatten() {
+        Some(text) => read_csv(text.as_bytes()),
+        None => read_csv(bytes.as_slice()),
+    }
+}
 
 /// Reads a trace. Rows that cannot be used are reported and left out; a file without a usable row is an error.
 pub fn read_csv(source: impl Read) -> Result<Imported, Exchange> {

@@ -2,7 +2,7 @@
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
 
 use mile_core::{Bytes, Celsius, Latency, Nanos, Op, Rate, Sample, Throttled};
-use mile_logbook::exchange::{Exchange, read_csv, write_csv};
+use mile_logbook::exchange::{Exchange, read_csv, read_foreign, write_csv};
 use proptest::prelude::*;
 
 fn read(text: &str) -> mile_logbook::Imported {
@@ -115,6 +115,49 @@ proptest! {
     #[test]
     fn no_file_makes_the_reader_panic(text in "(elapsed_s|write_mb_s|temp_c|[0-9.,\n\"xéu-]){0,80}") {
         let _ = read_csv(text.as_bytes());
+        let _ = read_foreign(text.as_bytes(), &[]);
+        let _ = read_foreign(format!("elapsed (ms);write (MiB/s)\n{text}").as_bytes(), &[]);
         let _ = read_csv(format!("elapsed_s,write_mb_s\n{text}").as_bytes());
     }
+}
+
+/// The same three intervals in four clothes, and one with a broken row that is reported where it stands.
+#[test]
+fn a_trace_in_other_clothes_is_the_same_trace() {
+    let ours = read_csv("elapsed_s,write_mb_s,temp_c\n1,100,40\n2,200.5,41\n3,50,42\n".as_bytes()).unwrap();
+    let map = |pairs: &[(&str, &str)]| -> Vec<(String, String)> {
+        pairs.iter().map(|(a, b)| ((*a).to_owned(), (*b).to_owned())).collect()
+    };
+    let none = map(&[]);
+    for (text, map) in [
+        ("Elapsed_S;write_mb_s;temp_c\n1,0;100;40\n2,0;200,5;41\n3,0;50;42\n", &none),
+        ("elapsed_s\twrite_mb_s\ttemp_c\n1\t100\t40\n2\t200.5\t41\n3\t50\t42\n", &none),
+        (
+            "elapsed (ms),write (kB/s),temp [°F]\n1000,100000,104\n2000,200500,105.8\n3000,50000,107.6\n",
+            &none,
+        ),
+        (
+            "When,Throughput (MB/s),Drive temp\n2026-11-23T10:00:00Z,100,40\n2026-11-23T11:00:01+01:00,200.5,41\n2026-11-23T10:00:02Z,50,42\n",
+            &map(&[("elapsed_s", "When"), ("write_mb_s", "throughput"), ("temp_c", "Drive temp")]),
+        ),
+    ] {
+        let found = read_foreign(text.as_bytes(), map).unwrap();
+        assert!(found.problems.is_empty(), "{text}\n{:?}", found.problems);
+        assert_eq!(found.samples.len(), 3, "{text}");
+        for (a, b) in found.samples.iter().zip(&ours.samples) {
+            assert!(
+                (a.end.secs() - b.end.secs()).abs() < 1e-6 && a.start.0.abs_diff(b.start.0) < 1000,
+                "{text}"
+            );
+            assert!(a.written.0.abs_diff(b.written.0) <= 200, "{text}: {} {}", a.written.0, b.written.0);
+            assert!((a.temp.unwrap().0 - b.temp.unwrap().0).abs() < 1e-9, "{text}");
+        }
+    }
+    let broken = read_foreign("elapsed_s;write_mb_s\n1,0;100\n2,0;fast\n3,0;50\n".as_bytes(), &none).unwrap();
+    assert_eq!((broken.samples.len(), broken.problems.len(), broken.problems[0].line), (2, 1, 3));
+    let error = |pairs: &[(&str, &str)]| {
+        read_foreign("elapsed_s,x\n1,2\n".as_bytes(), &map(pairs)).unwrap_err().to_string()
+    };
+    assert!(error(&[("temp_c", "nowhere")]).contains("no column `nowhere`"));
+    assert!(error(&[("tempo", "x")]).contains("`tempo` is no column of the format"));
 }

@@ -36,8 +36,9 @@ const FILE: Bytes = Bytes(4_000_000_000);
 /// What a course is looked at on, in words.
 pub(crate) fn target(card: Option<&Card>) -> String {
     match card {
+        // What it is named comes first: a model may be as long as the path of a file.
         Some(card) => {
-            format!("On {} ({}), {}", card.identity.model, card.identity.name, card.facts.capacity)
+            format!("On {}: {}, {}", card.identity.name, card.identity.model, card.facts.capacity)
         }
         None => format!("On a file, of {FILE} as long as none is named"),
     }

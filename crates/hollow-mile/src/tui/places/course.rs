@@ -139,7 +139,10 @@ struct Told {
 fn told(place: &CoursePlace, theme: Theme, width: u16) -> Told {
     let width = usize::from(width);
     let ink = Style::new().fg(theme.ink);
-    let mut told = Told { head: vec![(place.checked.target.clone(), theme.strong())], rest: Vec::new() };
+    let mut told = Told {
+        head: wrap(&place.checked.target, width).into_iter().map(|l| (l, theme.strong())).collect(),
+        rest: Vec::new(),
+    };
     let look = match &place.checked.outlook {
         Some(Ok(look)) => look,
         Some(Err(text)) => {
