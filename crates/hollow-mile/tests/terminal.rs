@@ -445,7 +445,7 @@ fn a_course_is_begun_mended_forecast_armed_started_left_and_read_as_a_sweep() {
             std::thread::sleep(Duration::from_millis(50));
             target() != before
         };
-        assert!((0..400).any(|i| changed(&i)), "{}", t.screen());
+        assert!((0..1200).any(|i| changed(&i)), "{}", t.screen());
     }
     t.until(&format!("On {node}: "));
     // A course from a file, with a mistake that is told at its place and mended.

@@ -112,7 +112,11 @@ pub(crate) struct LoopDevice {
 impl LoopDevice {
     /// Of so many MiB. `None` where this user or this machine cannot have one.
     pub(crate) fn new(mib: u64) -> Option<Self> {
-        let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).ok()?;
+        // In memory where that can be had: reads of a device over a disk wait for whatever that disk is busy with, more than half a
+        // minute on some, which a run rightly takes for a drive that has stopped answering.
+        let folder = tempfile::tempdir_in("/dev/shm")
+            .or_else(|_| tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")))
+            .ok()?;
         let image = folder.path().join("image");
         std::fs::File::create(&image).ok()?.set_len(mib << 20).ok()?;
         let out = Command::new("losetup").args(["--find", "--show"]).arg(&image).output().ok()?;
