@@ -457,7 +457,9 @@ impl Run<'_> {
             }
             let (end, time) = match self.cooling.take() {
                 Some(cooling) => self.cool(index, cooling)?,
-                None => self.pause(index)?,
+                None if self.paused => self.pause(index)?,
+                // Cut off by the guard on all that is written, which the next round says.
+                None => (None, Nanos(0)),
             };
             if let Some(end) = end {
                 return Ok(end);

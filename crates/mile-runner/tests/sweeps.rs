@@ -341,6 +341,7 @@ fn guards_rest_and_go_on_and_totals_are_never_passed() {
     // Bytes: not one more than the guard allows, although the leg would.
     let capped = simulate(&format!("course \"g\"\nstop if written above 50 GB\n{body}"), "sim:merrow-k2", 6);
     assert_eq!(capped.outcome.status, Status::Guarded);
+    assert!(!capped.events.contains(&EventKind::Paused), "nobody paused it");
     let written: u64 = capped.samples.iter().map(|s| s.written.0).sum();
     assert!(written <= 50_000_000_000 && written > 50_000_000_000 - (1 << 20), "{written}");
     // Time: within a sample.
