@@ -109,31 +109,28 @@ impl Card {
     /// Of a drive that is on no bench, such as a file.
     pub(crate) fn plain(drive: &dyn Drive) -> Self {
         Self {
-            identity: drive.identity().clone(),
-            facts: drive.facts(),
             limits: drive.limits(),
             claims: drive.claims(),
             situation: drive.situation(),
-            fill_share: None,
-            managed: None,
-            health: None,
-            device: None,
-            objections: Vec::new(),
-            arming_word: None,
+            ..Self::bare(drive.identity().clone(), drive.facts())
         }
     }
 
     /// Of a file that is not named yet.
     pub(crate) fn file(size: Bytes) -> Self {
+        let identity = Identity { name: "a file".into(), model: "a file".into(), ..Identity::default() };
+        let logical_block = Bytes(4096);
+        Self::bare(
+            identity,
+            Facts { capacity: size, logical_block, has_temperature: false, readable: false, cache: None },
+        )
+    }
+
+    /// Of a drive of which no more is known.
+    fn bare(identity: Identity, facts: Facts) -> Self {
         Self {
-            identity: Identity { name: "a file".into(), model: "a file".into(), ..Identity::default() },
-            facts: Facts {
-                capacity: size,
-                logical_block: Bytes(4096),
-                has_temperature: false,
-                readable: false,
-                cache: None,
-            },
+            identity,
+            facts,
             limits: Limits::default(),
             claims: Claims::default(),
             situation: Situation::default(),
