@@ -211,6 +211,12 @@ pub(crate) struct BesideArgs {
     /// Rated sequential write rate, MB/s.
     #[arg(long, value_name = "MB_S", value_parser = mb_s)]
     pub(crate) rated_write: Option<f64>,
+    /// Rated sequential read rate, MB/s.
+    #[arg(long, value_name = "MB_S", value_parser = mb_s)]
+    pub(crate) rated_read: Option<f64>,
+    /// Most that the link carries, MB/s.
+    #[arg(long, value_name = "MB_S", value_parser = mb_s)]
+    pub(crate) link: Option<f64>,
     /// What a column of the format is called in the CSV file, such as temp_c="Drive temp". May be given more than once.
     #[arg(long, value_name = "COLUMN=NAME", value_parser = mapping)]
     pub(crate) map: Vec<(String, String)>,
@@ -283,6 +289,8 @@ pub(crate) enum ExportKind {
     Svg,
     Pdf,
     Csv,
+    /// The samples as a Parquet file, with the columns of the CSV.
+    Parquet,
     Jsonl,
 }
 
@@ -337,6 +345,15 @@ pub(crate) enum LogbookCommand {
         logbook: Option<PathBuf>,
         #[arg(long, value_enum, default_value_t)]
         format: Format,
+    },
+    /// Keep a trace from elsewhere (CSV or Parquet) as a run, so that the terminal opens it like any other.
+    Import {
+        /// The trace.
+        file: String,
+        #[arg(long, value_name = "FILE")]
+        logbook: Option<PathBuf>,
+        #[command(flatten)]
+        beside: BesideArgs,
     },
     /// Move a damaged logbook out of the way and begin a new one. Nothing is deleted.
     SetAside {

@@ -125,8 +125,8 @@ impl Past {
         self.runs.push(Earlier {
             run: run.run,
             course: head.course.clone(),
-            start: found.thermal.map(|t| Celsius(t.start_c)),
-            coolest: found.thermal.map(|t| Celsius(t.min_c)),
+            start: found.thermal.as_ref().map(|t| Celsius(t.start_c)),
+            coolest: found.thermal.as_ref().map(|t| Celsius(t.min_c)),
             ended: head.started as f64 + end,
             wrote: trace.totals(trace.len()).0.0 > 0,
             cache: found.cache.map(|c| c.bytes),

@@ -5,7 +5,7 @@ use crate::cli::BesideArgs;
 use crate::session::logbook_path;
 use mile_core::{Context, Findings, Nanos, Rate, Sample, Trace, findings};
 use mile_drive::Identity;
-use mile_logbook::exchange::{Extra, read_foreign};
+use mile_logbook::exchange::{Extra, PARQUET_MAGIC, read_foreign, read_parquet};
 use mile_logbook::{Logbook, Problem};
 use mile_runner::{Event, EventKind, RunHead, Status};
 use std::path::Path;
@@ -62,6 +62,8 @@ impl Source {
             warn: beside.warn.or(known.warn),
             critical: beside.critical.or(known.critical),
             rated_write: beside.rated_write.map(|r| Rate(r * 1e6)).or(known.rated_write),
+            rated_read: beside.rated_read.map(|r| Rate(r * 1e6)).or(known.rated_read),
+            link: beside.link.map(|r| Rate(r * 1e6)).or(known.link),
             demands,
         };
         source.findings = findings(&source.trace, &source.context);
@@ -100,10 +102,17 @@ impl Source {
     }
 
     fn from_csv(named: &str, map: &[(String, String)]) -> Result<Self, Failure> {
-        let file = std::fs::File::open(named).map_err(|e| {
-            Failure::usage(format!("{named}: {e}. Name a run by its number, `last`, or a CSV file"))
+        let bytes = std::fs::read(named).map_err(|e| {
+            Failure::usage(format!(
+                "{named}: {e}. Name a run by its number, `last`, or a CSV or Parquet file"
+            ))
         })?;
-        let all = read_foreign(file, map).map_err(|e| Failure::usage(format!("{named}: {e}")))?;
+        let all = if bytes.starts_with(PARQUET_MAGIC) {
+            read_parquet(bytes, map)
+        } else {
+            read_foreign(bytes.as_slice(), map)
+        };
+        let all = all.map_err(|e| Failure::usage(format!("{named}: {e}")))?;
         let stem =
             Path::new(named).file_stem().map_or(named.to_owned(), |s| s.to_string_lossy().into_owned());
         let head = RunHead {

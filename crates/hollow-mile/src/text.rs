@@ -223,6 +223,7 @@ pub(crate) fn findings(found: &Findings) -> String {
         }
     }
     out.push_str(&tables(found));
+    out.push_str(&evenness(found));
     if let Some(next) = &found.next_step {
         let _ = writeln!(out, "\nNext: {}", next.text);
         if let Some(course) = &next.course {
@@ -244,6 +245,16 @@ pub(crate) fn findings(found: &Findings) -> String {
     out.trim_end().to_owned()
 }
 
+/// What kept a stretch out of the figures, in words.
+pub(crate) fn disturbance(kind: &str) -> &str {
+    match kind {
+        "foreign-io" => "others on the drive",
+        "processor-steal" => "processor time stolen",
+        "gap" => "a gap in the log",
+        other => other,
+    }
+}
+
 /// Where the heat-up leads, in a sentence; `None` where it does not tell.
 pub(crate) fn settling(t: &mile_core::findings::Thermal) -> Option<String> {
     let (settles, tau) = (t.settles_at_c?, t.time_constant_s?);
@@ -257,6 +268,55 @@ pub(crate) fn settling(t: &mile_core::findings::Thermal) -> Option<String> {
         let _ = write!(text, "; throttling is to be expected from an ambient of {ambient:.0} °C on");
     }
     Some(text + ".")
+}
+
+/// Claims, consistency, dips and what was left out.
+fn evenness(found: &Findings) -> String {
+    let mut out = String::new();
+    let even: Vec<_> = found.legs.iter().filter_map(|l| Some((l, l.consistency?))).collect();
+    if !even.is_empty() {
+        let _ = writeln!(
+            out,
+            "\n{:<14} {:>12} {:>12} {:>10} {:>12} {:>10} {:>10}",
+            "Evenness of", "first tenth", "last tenth", "variation", "within 5 %", "worst 1 s", "worst 10 s"
+        );
+    }
+    for (leg, c) in even {
+        let _ = writeln!(
+            out,
+            "{:<14} {:>12} {:>12} {:>8.1} % {:>10.1} % {:>10} {:>10}",
+            leg.leg,
+            number(c.first_tenth_mb_s),
+            number(c.last_tenth_mb_s),
+            c.variation_pct,
+            c.on_plateau_pct,
+            number(c.worst_second_mb_s),
+            c.worst_ten_seconds_mb_s.map_or("–".into(), number)
+        );
+    }
+    for d in &found.dips {
+        let period = Nanos::from_secs(d.period_s);
+        let _ = writeln!(
+            out,
+            "\nDips every {period}: {:.0} % deep, {:.0} % of the time",
+            d.depth_pct, d.duty_pct
+        );
+    }
+    for i in &found.interference {
+        let (from, to) = (Nanos::from_secs(i.start_s), Nanos::from_secs(i.end_s));
+        let _ = writeln!(out, "Left out of the plateaus: {from} to {to}, {}", disturbance(&i.kind));
+    }
+    if !found.claims.is_empty() {
+        let _ = writeln!(out, "\n{:<22} {:>10} {:>10} {:>6}", "Claims, MB/s", "measured", "claimed", "%");
+    }
+    for c in &found.claims {
+        let (measured, claimed) = (number(c.measured_mb_s), number(c.claimed_mb_s));
+        let _ = writeln!(out, "{:<22} {measured:>10} {claimed:>10} {:>6.0}", c.what, c.percent);
+        for e in &c.excuses {
+            let _ = writeln!(out, "    {e}");
+        }
+    }
+    out
 }
 
 fn tables(found: &Findings) -> String {

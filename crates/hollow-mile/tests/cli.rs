@@ -49,6 +49,7 @@ fn findings_json_has_every_key_of_its_format_for_a_run_and_for_a_bare_csv() {
     let top = [
         "breaks",
         "cache",
+        "claims",
         "demand",
         "dips",
         "fill",
@@ -58,6 +59,7 @@ fn findings_json_has_every_key_of_its_format_for_a_run_and_for_a_bare_csv() {
         "legs",
         "next_step",
         "notes",
+        "phases",
         "plateaus",
         "ramp",
         "recovery",
@@ -460,4 +462,33 @@ fn the_demo_logbook_is_what_the_script_makes() {
     {
         assert!(bench.ok(&["findings", run, "--logbook", "made.logbook"]).contains(cause));
     }
+}
+
+/// A trace from elsewhere is kept as a run with what was said beside it, whatever the format that it comes in.
+#[test]
+fn a_trace_from_elsewhere_is_kept_as_a_run() {
+    let bench = Bench::new();
+    let mut text = String::from("elapsed_s,write_mb_s,temp_c\n");
+    for i in 1..=600 {
+        let wobble = f64::from(i * 37 % 11);
+        text += &format!("{i},{},{}\n", if i <= 200 { 2000.0 + wobble } else { 500.0 + wobble }, 35 + i / 60);
+    }
+    bench.write("t.csv", &text);
+    let beside = ["--capacity", "2TB", "--warn", "75", "--rated-write", "3000"];
+    bench.ok(&["export", "t.csv", "--as", "parquet", "-o", "t.parquet"]);
+    for file in ["t.csv", "t.parquet"] {
+        let mut args = vec!["logbook", "import", file];
+        args.extend(beside);
+        assert!(bench.ok(&args).starts_with("Kept as run "));
+        let found: Value =
+            serde_json::from_str(&bench.ok(&["findings", "last", "--format", "json"])).unwrap();
+        let mut direct = vec!["findings", file, "--format", "json"];
+        direct.extend(beside);
+        let straight: Value = serde_json::from_str(&bench.ok(&direct)).unwrap();
+        assert_eq!(found["breaks"], straight["breaks"]);
+        assert_eq!(found["breaks"][0]["cause"], "cache-exhausted");
+        assert_eq!(found["claims"][0]["claimed_mb_s"], 3000.0);
+    }
+    let again = bench.fails(&["logbook", "import", "last"]);
+    assert!(again.contains("name a CSV or Parquet file"), "{again}");
 }

@@ -3,11 +3,14 @@
 //! Field names carry their units, as this is also the interchange format (docs/formats.md). Absent things are `None`
 //! or empty, and are written so, never left out.
 
-use crate::causes;
+use crate::causes::{self, Scene, Seen};
+use crate::claims::{self, ClaimFound};
+use crate::consistency::{self, Consistency};
 use crate::demand::{self, Demand, DemandFound};
 use crate::interference;
 use crate::leg_name::LegName;
-use crate::plateaus::{self, Settings, Stretch};
+use crate::next_step;
+use crate::plateaus::{self, Cut, Edge, Settings, Stretch};
 use crate::sample::Op;
 use crate::steady::{self, Steady};
 use crate::sweeps::{self, FillFound, Piece, RampFound, Recovery};
@@ -27,6 +30,12 @@ pub struct Context {
     pub critical: Option<Celsius>,
     /// Rated sequential write rate.
     pub rated_write: Option<Rate>,
+    /// Rated sequential read rate.
+    #[serde(default)]
+    pub rated_read: Option<Rate>,
+    /// Most that the link carries, as it came up.
+    #[serde(default)]
+    pub link: Option<Rate>,
     /// Streams that must be held.
     #[serde(default)]
     pub demands: Vec<Demand>,
@@ -38,6 +47,8 @@ pub struct Context {
 pub enum Cause {
     /// The write cache is full.
     CacheExhausted,
+    /// The write cache had room again, after a rest or after reads.
+    CacheRecovered,
     /// The drive slows itself to stay below a temperature.
     ThermalThrottle,
     /// It has cooled and lets go.
@@ -46,6 +57,12 @@ pub enum Cause {
     Interference,
     /// They stopped doing so.
     InterferenceEnd,
+    /// So much of the drive is in use.
+    FillLevel,
+    /// That part of its surface is slower, or ends here.
+    Surface,
+    /// The course itself changed something.
+    Workload,
     /// None of the others stands out.
     Unexplained,
 }
@@ -55,6 +72,10 @@ impl Cause {
     pub fn word(self) -> &'static str {
         match self {
             Self::CacheExhausted => "cache-exhausted",
+            Self::CacheRecovered => "cache-recovered",
+            Self::FillLevel => "fill-level",
+            Self::Surface => "surface",
+            Self::Workload => "workload",
             Self::ThermalThrottle => "thermal-throttle",
             Self::ThermalRelease => "thermal-release",
             Self::Interference => "interference",
@@ -67,6 +88,10 @@ impl Cause {
     pub fn words(self) -> &'static str {
         match self {
             Self::CacheExhausted => "write cache exhausted",
+            Self::CacheRecovered => "write cache recovered",
+            Self::FillLevel => "the fill level",
+            Self::Surface => "the surface there",
+            Self::Workload => "the course changed",
             Self::ThermalThrottle => "throttled by heat",
             Self::ThermalRelease => "cooled, throttling released",
             Self::Interference => "others got in the way",
@@ -178,6 +203,8 @@ pub struct LegFigures {
     pub rate_mb_s: Option<Spread>,
     /// Composite temperature, °C.
     pub temp_c: Option<Spread>,
+    /// How evenly it ran; `None` for a rest.
+    pub consistency: Option<Consistency>,
 }
 
 /// The write cache as it was found.
@@ -224,7 +251,7 @@ pub struct Throttling {
 }
 
 /// Temperature over the whole run, °C.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Thermal {
     /// First reading.
     pub start_c: f64,
@@ -248,6 +275,52 @@ pub struct Thermal {
     pub margin_to_warn_c: Option<f64>,
     /// Ambient from which throttling is to be expected.
     pub throttles_above_ambient_c: Option<f64>,
+    /// From when on the settling temperature was known to 2 °C either way, seconds since the start of the run.
+    pub settles_known_from_s: Option<f64>,
+    /// Highest, as it would be at an ambient of 25 °C: T - T ambient + 25.
+    pub max_at_25_ambient_c: Option<f64>,
+    /// Temperature it would settle at, at an ambient of 25 °C.
+    pub settles_at_25_ambient_c: Option<f64>,
+    /// The curve that was fitted.
+    pub curve: Option<HeatCurve>,
+}
+
+/// The curve that was fitted to a heat-up: T(t) = settles + Σ amplitude · exp(-(t - start) / τ).
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct HeatCurve {
+    /// Start, seconds since the start of the run.
+    pub start_s: f64,
+    /// End of the readings that it was fitted to.
+    pub end_s: f64,
+    /// Temperature it leads to, °C.
+    pub settles_c: f64,
+    /// Time constants, seconds, and amplitudes, °C: one or two.
+    pub terms: Vec<(f64, f64)>,
+}
+
+impl HeatCurve {
+    /// Temperature at a time of the run, °C.
+    pub fn at(&self, seconds: f64) -> f64 {
+        let t = seconds - self.start_s;
+        self.settles_c + self.terms.iter().map(|(tau, amplitude)| amplitude * (-t / tau).exp()).sum::<f64>()
+    }
+}
+
+/// A stretch of time in which the drive heats up under load, cools down, or is at rest and cool.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Phase {
+    /// `load`, `cool-down` or `idle`.
+    pub kind: String,
+    /// Start, seconds.
+    pub start_s: f64,
+    /// End, seconds.
+    pub end_s: f64,
+    /// First reading, °C.
+    pub start_c: f64,
+    /// Last reading, °C.
+    pub end_c: f64,
+    /// Mean, °C.
+    pub mean_c: f64,
 }
 
 /// A stretch of the surface that is slower than its surroundings.
@@ -303,6 +376,8 @@ pub struct Findings {
     pub cache: Option<Cache>,
     pub throttling: Throttling,
     pub thermal: Option<Thermal>,
+    /// Load, cool-down and idle, in the order of time.
+    pub phases: Vec<Phase>,
     pub hollows: Vec<Hollow>,
     pub dips: Vec<Dip>,
     pub interference: Vec<Interference>,
@@ -312,6 +387,8 @@ pub struct Findings {
     pub steady: Vec<Steady>,
     pub recovery: Option<Recovery>,
     pub next_step: Option<NextStep>,
+    /// Measured against claimed.
+    pub claims: Vec<ClaimFound>,
     pub notes: Vec<String>,
 }
 
@@ -331,6 +408,7 @@ pub fn findings_with(trace: &Trace, context: &Context, settings: &Settings) -> F
         cache: None,
         throttling: Throttling::default(),
         thermal: thermal::summary(trace, context),
+        phases: thermal::phases(trace),
         hollows: Vec::new(),
         dips: Vec::new(),
         interference: interference::intervals(trace),
@@ -340,28 +418,44 @@ pub fn findings_with(trace: &Trace, context: &Context, settings: &Settings) -> F
         steady: steady::steady(trace),
         recovery: None,
         next_step: None,
+        claims: Vec::new(),
         notes: Vec::new(),
     };
-    let mut pieces = Vec::new();
-    for leg in trace.legs().iter().filter(|leg| leg.op != Op::Idle) {
-        let (stretches, edges) = plateaus::plateaus(trace, leg.samples.clone(), settings);
-        all.plateaus.extend(stretches.iter().map(|s| plateau(trace, leg, s, &all.interference)));
-        let before = all.breaks.len();
-        for i in 0..edges.len() {
-            let since = edges[..i].iter().collect::<Vec<_>>();
-            let until = edges.get(i + 1).map_or(leg.samples.end, |e| e.sample);
-            let found = causes::attribute(trace, context, leg, &edges[i], &since, until);
-            if found.cause == Cause::CacheExhausted && all.cache.is_none() {
-                all.cache = Some(cache(trace, leg, &found));
+    let cuts: Vec<Cut> = trace
+        .legs()
+        .iter()
+        .map(|leg| {
+            if leg.op == Op::Idle {
+                Cut::default()
+            } else {
+                plateaus::plateaus(trace, leg.samples.clone(), settings)
             }
-            all.breaks.push(found);
+        })
+        .collect();
+    let seen = seen(trace, &cuts, settings);
+    all.breaks = Scene { trace, context, seen: &seen }.breaks();
+    let mut pieces = Vec::new();
+    for (index, (leg, cut)) in
+        trace.legs().iter().zip(cuts).enumerate().filter(|(_, (leg, _))| leg.op != Op::Idle)
+    {
+        all.dips.extend(cut.swings.iter().map(|s| Dip {
+            period_s: s.period_s,
+            depth_pct: 100.0 * s.depth,
+            duty_pct: 100.0 * s.duty,
+        }));
+        all.plateaus.extend(cut.stretches.iter().map(|s| plateau(trace, leg, s, &all.interference)));
+        all.legs[index].consistency = consistency::consistency(trace, leg, &cut.stretches);
+        let own = seen.iter().zip(&all.breaks).filter(|(s, _)| s.leg == index && !s.across);
+        let breaks: Vec<Break> = own.map(|(_, b)| b.clone()).collect();
+        if all.cache.is_none() {
+            let first = breaks.iter().find(|b| b.cause == Cause::CacheExhausted);
+            all.cache = first.map(|b| cache(trace, leg, b));
         }
-        let breaks = all.breaks[before..].to_vec();
         match pieces.last_mut().filter(|p: &&mut Piece<'_>| p.leg.name == leg.name && p.leg.op == leg.op) {
             Some(begun) => begun.more.push(leg),
             None => {
                 let name = LegName::read(&leg.name);
-                pieces.push(Piece { leg, name, breaks, stretches, more: Vec::new() });
+                pieces.push(Piece { leg, name, breaks, stretches: cut.stretches, more: Vec::new() });
             }
         }
     }
@@ -372,9 +466,96 @@ pub fn findings_with(trace: &Trace, context: &Context, settings: &Settings) -> F
     if let Some(thermal) = &mut all.thermal {
         thermal::settle(thermal, trace, context, &all.breaks, &all.plateaus, &all.throttling);
     }
-    all.next_step = causes::next_step(trace, context, &all.breaks);
+    all.claims = claims::claims(trace, context, &all);
+    all.next_step = next_step::next_step(trace, context, &all.breaks);
     all.notes = notes(trace, context, &all);
     all
+}
+
+/// All breaks of a run: those within its legs, and those from one leg to the next where both write or both read: the course changed something, or
+/// the drive had recovered meanwhile. Legs of a sweep are held against each other elsewhere.
+fn seen(trace: &Trace, cuts: &[Cut], settings: &Settings) -> Vec<Seen> {
+    let mut all = Vec::new();
+    let mut before: Option<usize> = None;
+    for (index, cut) in cuts.iter().enumerate() {
+        let leg = &trace.legs()[index];
+        if leg.op == Op::Idle {
+            continue;
+        }
+        let last = before.replace(index).filter(|&b| trace.legs()[b].op == leg.op);
+        // A leg of the other kind between them is a pause for this one.
+        let last = last.or_else(|| {
+            let earlier = (0..index).rev().find(|&b| trace.legs()[b].op == leg.op)?;
+            (leg.op == Op::Write && index - earlier == 2).then_some(earlier)
+        });
+        if let Some(edge) = last.and_then(|l| {
+            between(trace, l, cuts[l].stretches.last()?, index, cut.stretches.first()?, settings)
+        }) {
+            all.push(edge);
+        }
+        for (i, &edge) in cut.edges.iter().enumerate() {
+            let from = cut.stretches[i].samples.start;
+            let until = cut.stretches[i + 1].samples.end;
+            all.push(Seen { leg: index, edge, from, until, across: false });
+        }
+    }
+    all
+}
+
+/// Whether the leg before had the same rate at the address at which the next one begins: then only the address changed.
+fn as_there(trace: &Trace, earlier: usize, sample: usize, rate: Rate, settings: &Settings) -> bool {
+    let Some(at) = trace.offset.get(sample) else { return false };
+    let range = trace.legs()[earlier].samples.clone();
+    let Some(there) = range.clone().find(|&i| trace.offset.get(i).is_some_and(|o| o >= at)) else {
+        return false;
+    };
+    let Some(near) = trace.offset.get(there).filter(|_| there + 1 < range.end) else { return false };
+    // Far from where it is now, or it is no other address.
+    let last = trace.offset.get(range.end - 1).unwrap_or(near);
+    let some = (range.len() / 50).max(8);
+    let then = trace.mean_rate(there..(there + some).min(range.end)).unwrap_or_default();
+    last - at > 0.05 * last && (rate.0.max(1.0) / then.0.max(1.0)).ln().abs() < settings.least_step()
+}
+
+fn between(
+    trace: &Trace,
+    earlier: usize,
+    before: &Stretch,
+    index: usize,
+    behind: &Stretch,
+    settings: &Settings,
+) -> Option<Seen> {
+    let sweep = |i: usize| !LegName::read(&trace.legs()[i].name).steps.is_empty();
+    if sweep(earlier) || sweep(index) {
+        return None;
+    }
+    let sample = behind.samples.start;
+    let paused = index - earlier > 1;
+    if !paused && as_there(trace, earlier, sample, behind.mean, settings) {
+        return None;
+    }
+    let change = (behind.mean.0.max(1.0) / before.mean.0.max(1.0)).ln();
+    let spread =
+        (before.sd_mb_s / before.mean.mb_s().max(1e-9)).hypot(behind.sd_mb_s / behind.mean.mb_s().max(1e-9));
+    let least = settings.least(trace.end(sample).since(trace.start(sample)).secs());
+    let lasts = behind.samples.len() >= least && before.samples.len() >= least;
+    let large = change.abs() > settings.least_step().max(0.5 * spread);
+    // After a pause only a rise is the drive's doing; a fall would be that it had less to give than before.
+    (lasts && large && (!paused || change > 0.0)).then(|| Seen {
+        leg: index,
+        edge: Edge {
+            sample,
+            at: trace.start(sample),
+            bytes: trace.moved(sample),
+            low: trace.moved(sample),
+            high: trace.moved(sample),
+            from: before.mean,
+            to: behind.mean,
+        },
+        from: sample,
+        until: behind.samples.end,
+        across: true,
+    })
 }
 
 fn plateau(trace: &Trace, leg: &TraceLeg, stretch: &Stretch, disturbed: &[Interference]) -> Plateau {
@@ -410,6 +591,7 @@ fn leg_figures(trace: &Trace, leg: &TraceLeg) -> LegFigures {
         bytes: trace.moved(end).0 - trace.moved(first).0,
         rate_mb_s: rate,
         temp_c: temp,
+        consistency: None,
     }
 }
 
@@ -467,8 +649,6 @@ fn notes(trace: &Trace, context: &Context, all: &Findings) -> Vec<String> {
             number(rated.mb_s())
         ));
     }
-    notes.push(
-        "Hollows and periodic dips are not looked for by this version; their lists are empty.".to_owned(),
-    );
+    notes.push("Hollows are not looked for by this version; their list is empty.".to_owned());
     notes
 }

@@ -4,19 +4,20 @@
 //! as T(t) = T∞ + Σ Bᵢ exp(-t / τᵢ), with one term, or with two where die and body heat at different paces. For given time
 //! constants that is linear; they are found on a grid. A reading in whole degrees stands still for many samples and then steps: only the
 //! step says what the temperature was, the middle of the two readings, at that moment. So the curve is fitted to the steps, and has to
-//! end within a step of the last reading. The interval of T∞ is that of all time constants whose squared error is within the 95 %
+//! end within a step of the last reading. What is uncertain of a step is its time: a sensor that is read every few seconds shows it up to that much
+//! later. So each counts with the square of the time it takes for a degree there. The interval of T∞ is that of all time constants whose squared error is within the 95 %
 //! quantile of χ² (one degree of freedom) of the least (profile likelihood; Seber and Wild, *Nonlinear Regression*, 1989, §5.3).
 
 /// 95 % quantile of χ² with one degree of freedom.
 const CHI2: f64 = 3.841;
-/// Least variance of a step: a sensor that is read each second or few, and rounds a little off the middle, °C².
-const LEAST_VARIANCE: f64 = 0.03;
+/// Least variance of a step, °C²: a sensor that rounds a hundredth off the middle.
+const LEAST_VARIANCE: f64 = 1e-4;
 /// What the curve may be off the last reading, in steps.
 const END: f64 = 0.75;
 /// Fewest steps of a degree from which a curve is fitted.
 const LEAST_STEPS: usize = 4;
 /// Shortest time that is fitted, seconds.
-const LEAST_S: f64 = 60.0;
+const LEAST_S: f64 = 20.0;
 /// Widest interval with which a settling temperature is worth telling, °C.
 const WIDEST: f64 = 30.0;
 /// Points that a curve is reduced to.
@@ -33,6 +34,17 @@ pub struct HeatFit {
     pub low: f64,
     /// Upper bound.
     pub high: f64,
+    /// Time constants, seconds, and amplitudes, °C, from the first reading on: T(t) = settles + Σ amplitude · exp(-t / τ). A time
+    /// constant of 0 stands for none.
+    pub terms: [(f64, f64); 2],
+}
+
+impl HeatFit {
+    /// Whether the settling temperature is known well enough to be told while a run is underway: to 2 °C either way.
+    pub fn is_known(&self) -> bool {
+        self.high - self.settles <= crate::thermal::KNOWN_C
+            && self.settles - self.low <= crate::thermal::KNOWN_C
+    }
 }
 
 /// Fits readings `(seconds, °C)` in the order of time. `None` where they are too few, too short, hardly change, or do not
@@ -44,59 +56,110 @@ pub fn fit(readings: &[(f64, f64)]) -> Option<HeatFit> {
     if length < LEAST_S || steps < LEAST_STEPS {
         return None;
     }
-    let points = thinned(&steps_of(readings), first.0);
-    let n = points.len() as f64;
+    let steps = thinned(&steps_of(readings), first.0);
+    let n = steps.len() as f64;
     let step = readings
         .windows(2)
         .map(|w| (w[1].1 - w[0].1).abs())
         .filter(|d| *d > 1e-6)
         .fold(f64::INFINITY, f64::min);
     let end = (length, last.1, END * step.max(0.25));
-    let one = refined(&points, end, |slow| vec![vec![slow]]);
-    let fast: Vec<f64> = (0..8).map(|i| length / 400.0 * 1.8_f64.powi(i)).collect();
-    let two = refined(&points, end, |slow| {
-        fast.iter().filter(|f| **f < slow / 4.0).map(|f| vec![*f, slow]).collect()
-    });
+    // Nothing is known to less than a reading takes.
+    let clock = (length / readings.len() as f64).powi(2) / 12.0;
+    let mut points = weighed(&steps, clock, |i| slope_about(&steps, i));
+    let fast: Vec<f64> = (0..24).map(|i| length / 200.0 * 1.2_f64.powi(i)).collect();
+    let mut models = Vec::new();
+    for _ in 0..2 {
+        let one = refined(&points, end, |slow| vec![vec![slow]]);
+        let two = refined(&points, end, |slow| {
+            fast.iter().filter(|f| **f < slow / 4.0 && slow < 4.0 * length).map(|f| vec![*f, slow]).collect()
+        });
+        // A second pass knows the slopes better.
+        let Some(best) = one.iter().chain(&two).min_by(|a, b| a.error.total_cmp(&b.error)).copied() else {
+            break;
+        };
+        points = weighed(&steps, clock, |i| best.slope(steps[i].0));
+        models = vec![(one, 3.0), (two, 5.0)];
+    }
     let best = |p: &[Trial]| p.iter().map(|t| t.error).fold(f64::INFINITY, f64::min);
-    // The second time constant earns its place by Schwarz's criterion, with as much noise as there is at least.
-    let floor = LEAST_VARIANCE * n;
-    let gain = n * (best(&one).max(floor) / best(&two).max(floor)).ln();
-    let chosen = if gain > 2.0 * n.ln() { &two } else { &one };
+    // The second time constant earns its place by Schwarz's criterion; the errors are in units of what is known at the best.
+    let (one, two) = (&models.first()?.0, &models.get(1)?.0);
+    let gain = n * ((best(one) / n).max(1.0) / (best(two) / n).max(1.0)).ln();
+    let (chosen, parameters) = if gain > 2.0 * n.ln() { (two, 5.0) } else { (one, 3.0) };
     let top = *chosen.iter().min_by(|a, b| a.error.total_cmp(&b.error))?;
-    let variance = (top.error / n).max(LEAST_VARIANCE);
-    let bound = top.error + CHI2 * variance;
+    let variance = (top.error / (n - parameters).max(1.0)).max(1.0);
+    let quantile = student(n - parameters).powi(2);
+    let bound = top.error + quantile * variance;
     // Whether there is a second mass is not known either: what either model leaves open belongs to the interval.
-    let within = || one.iter().chain(&two).filter(|t| t.error <= bound);
-    // What the curve itself leaves open for a given time constant is added to what the time constants do.
-    let low = within().map(|t| t.settles - 1.96 * t.spread * variance.sqrt()).fold(f64::INFINITY, f64::min);
-    let high =
-        within().map(|t| t.settles + 1.96 * t.spread * variance.sqrt()).fold(f64::NEG_INFINITY, f64::max);
+    let within = || one.iter().chain(two).filter(|t| t.error <= bound);
+    let wide = |t: &Trial| quantile.sqrt() * t.spread * variance.sqrt();
+    let low = within().map(|t| t.settles - wide(t)).fold(f64::INFINITY, f64::min);
+    let high = within().map(|t| t.settles + wide(t)).fold(f64::NEG_INFINITY, f64::max);
+    // Whether a sensor rounds, or cuts off, nobody tells.
+    let (low, high) = (low - 0.5 * step, high + 0.5 * step);
     // A time constant at the end of the grid means that the curve is still a straight line.
     let open = within().any(|t| t.slow > 0.99 * slowest(length));
-    (!open && high - low <= WIDEST).then_some(HeatFit { tau_s: top.slow, settles: top.settles, low, high })
+    (!open && high - low <= WIDEST).then_some(HeatFit {
+        tau_s: top.slow,
+        settles: top.settles,
+        low,
+        high,
+        terms: top.curve,
+    })
 }
 
-/// Time constants that are tried lie between a fiftieth of the length and five times it.
+/// Two-sided 95 % quantile of Student's t.
+fn student(freedom: f64) -> f64 {
+    use statrs::distribution::{ContinuousCDF, StudentsT};
+    StudentsT::new(0.0, 1.0, freedom.max(1.0)).map_or(CHI2.sqrt(), |t| t.inverse_cdf(0.975))
+}
+
+/// Steps with their weights, one over what is uncertain of each, °C².
+fn weighed(steps: &[(f64, f64)], clock: f64, slope: impl Fn(usize) -> f64) -> Vec<Point> {
+    let weight = |i: usize| 1.0 / (slope(i).powi(2) * clock + LEAST_VARIANCE);
+    steps.iter().enumerate().map(|(i, &(t, y))| (t, y, weight(i))).collect()
+}
+
+/// Slope about a step, from its neighbours.
+fn slope_about(steps: &[(f64, f64)], i: usize) -> f64 {
+    let (a, b) = (steps[i.saturating_sub(2)], steps[(i + 2).min(steps.len() - 1)]);
+    (b.1 - a.1) / (b.0 - a.0).max(1e-9)
+}
+
+/// Seconds, °C, and weight.
+type Point = (f64, f64, f64);
+
+/// Time constants that are tried lie between a fiftieth of the length and twelve times it.
 fn slowest(length: f64) -> f64 {
-    5.0 * length
+    12.0 * length
 }
 
 /// What one pair of time constants comes to.
 #[derive(Clone, Copy, Debug)]
 struct Trial {
     slow: f64,
+    /// Sum of squares, in units of what is uncertain.
     error: f64,
     settles: f64,
     /// Standard deviation of the settling temperature for unit noise.
     spread: f64,
+    /// Its time constants and their amplitudes.
+    curve: [(f64, f64); 2],
+}
+
+impl Trial {
+    /// Slope at a time, °C/s.
+    fn slope(&self, t: f64) -> f64 {
+        self.curve.iter().filter(|c| c.0 > 0.0).map(|(tau, b)| -b / tau * (-t / tau).exp()).sum()
+    }
 }
 
 /// The best of each slow time constant, on a grid over all that are tried, and finely around those that fit best.
-fn refined(points: &[(f64, f64)], end: End, taus: impl Fn(f64) -> Vec<Vec<f64>>) -> Vec<Trial> {
+fn refined(points: &[Point], end: End, taus: impl Fn(f64) -> Vec<Vec<f64>>) -> Vec<Trial> {
     let mut all = profile(points, end, &taus, (end.0 / 50.0, slowest(end.0)));
     for _ in 0..2 {
         let Some(best) = all.iter().map(|t| t.error).min_by(f64::total_cmp) else { break };
-        let bound = best + 2.0 * CHI2 * (best / points.len() as f64).max(LEAST_VARIANCE);
+        let bound = best + 4.0 * CHI2 * (best / points.len() as f64).max(1.0);
         let near = || all.iter().filter(|t| t.error <= bound).map(|t| t.slow);
         let (low, high) = (near().fold(f64::INFINITY, f64::min), near().fold(0.0, f64::max));
         let finer = profile(points, end, &taus, (low / 1.1, (high * 1.1).min(slowest(end.0))));
@@ -106,7 +169,7 @@ fn refined(points: &[(f64, f64)], end: End, taus: impl Fn(f64) -> Vec<Vec<f64>>)
 }
 
 fn profile(
-    points: &[(f64, f64)],
+    points: &[Point],
     end: End,
     taus: &impl Fn(f64) -> Vec<Vec<f64>>,
     (from, to): (f64, f64),
@@ -122,7 +185,7 @@ fn profile(
 }
 
 /// Least squares for given time constants: a constant and an exponential for each.
-fn linear(points: &[(f64, f64)], taus: &[f64], slow: f64, end: End) -> Option<Trial> {
+fn linear(points: &[Point], taus: &[f64], slow: f64, end: End) -> Option<Trial> {
     let k = taus.len() + 1;
     let row = |t: f64| -> [f64; 3] {
         let mut row = [1.0, 0.0, 0.0];
@@ -132,12 +195,12 @@ fn linear(points: &[(f64, f64)], taus: &[f64], slow: f64, end: End) -> Option<Tr
         row
     };
     let (mut a, mut b) = ([[0.0; 3]; 3], [0.0; 3]);
-    for &(t, y) in points {
+    for &(t, y, w) in points {
         let r = row(t);
         for i in 0..k {
-            b[i] += r[i] * y;
+            b[i] += w * r[i] * y;
             for j in 0..k {
-                a[i][j] += r[i] * r[j];
+                a[i][j] += w * r[i] * r[j];
             }
         }
     }
@@ -147,20 +210,26 @@ fn linear(points: &[(f64, f64)], taus: &[f64], slow: f64, end: End) -> Option<Tr
         let r = row(t);
         (0..k).map(|i| r[i] * solution[i]).sum::<f64>()
     };
-    if (at(end.0) - end.1).abs() > end.2 {
+    let mut curve = [(0.0, 0.0); 2];
+    for (i, (tau, cell)) in taus.iter().zip(&mut curve).enumerate() {
+        *cell = (*tau, solution[i + 1]);
+    }
+    // Two masses heat up together, or cool together.
+    if taus.len() == 2 && solution[1] * solution[2] < 0.0 || (at(end.0) - end.1).abs() > end.2 {
         return None;
     }
-    let error = points.iter().map(|&(t, y)| (y - at(t)).powi(2)).sum();
-    Some(Trial { slow, error, settles: solution[0], spread: unit[0].max(0.0).sqrt() })
+    let error = points.iter().map(|&(t, y, w)| w * (y - at(t)).powi(2)).sum();
+    Some(Trial { slow, error, settles: solution[0], spread: unit[0].max(0.0).sqrt(), curve })
 }
 
 /// Gaussian elimination with pivots, of up to three unknowns.
 fn solve(mut a: [[f64; 3]; 3], mut b: [f64; 3], k: usize) -> Option<[f64; 3]> {
+    let size = (0..k).map(|i| a[i][i].abs()).fold(0.0, f64::max).max(1e-300);
     for i in 0..k {
         let pivot = (i..k).max_by(|&x, &y| a[x][i].abs().total_cmp(&a[y][i].abs()))?;
         a.swap(i, pivot);
         b.swap(i, pivot);
-        if a[i][i].abs() < 1e-9 {
+        if a[i][i].abs() < 1e-12 * size {
             return None;
         }
         for below in i + 1..k {

@@ -4,6 +4,9 @@
 //! so that a finding is the same whether the run is live, archived or imported.
 
 pub mod causes;
+pub mod claims;
+pub mod consistency;
+mod cycles;
 pub mod demand;
 pub mod findings;
 pub mod heat;
@@ -11,6 +14,7 @@ mod interference;
 pub mod leg_name;
 pub mod live;
 pub mod moments;
+pub mod next_step;
 pub mod plateaus;
 pub mod pyramid;
 pub mod repeats;

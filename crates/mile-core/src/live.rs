@@ -6,8 +6,9 @@
 //! split pays for itself twice over, so that the final analysis rarely takes it back. Its cause is looked at again when
 //! half a minute behind it has been seen.
 
-use crate::causes;
+use crate::causes::{Scene, Seen};
 use crate::findings::{Break, Context};
+use crate::heat::{self, HeatFit};
 use crate::moments::Moments;
 use crate::plateaus::{self, Edge, Noise, Settings};
 use crate::sample::{Op, Sample};
@@ -39,9 +40,12 @@ pub struct LiveFindings {
     context: Context,
     trace: Trace,
     breaks: Vec<Break>,
-    edges: Vec<Edge>,
+    seen: Vec<Seen>,
     stretch: Option<Underway>,
     revise_at: Option<Nanos>,
+    settling: Option<HeatFit>,
+    /// First sample of the curve, and until when it need not be fitted again.
+    curve: (usize, Nanos),
 }
 
 /// The stretch underway.
@@ -72,9 +76,11 @@ impl LiveFindings {
             context,
             trace: Trace::new(),
             breaks: Vec::new(),
-            edges: Vec::new(),
+            seen: Vec::new(),
             stretch: None,
             revise_at: None,
+            settling: None,
+            curve: (0, Nanos(0)),
         }
     }
 
@@ -88,6 +94,27 @@ impl LiveFindings {
         &self.breaks
     }
 
+    /// Where the temperature leads under the load that is underway. It may be told once it [`HeatFit::is_known`].
+    pub fn settling(&self) -> Option<HeatFit> {
+        self.settling
+    }
+
+    /// Fits the curve anew each time it has become longer by a tenth, so that the work for a sample is constant on average.
+    fn follow_heat(&mut self, newest: usize) {
+        let time = self.trace.end(newest);
+        if time < self.curve.1 {
+            return;
+        }
+        let start = self.trace.start(self.curve.0);
+        self.curve.1 = time.plus(Nanos((time.since(start).0 / 10).max(Nanos::from_secs(10.0).0)));
+        let step = ((newest - self.curve.0) / 4000).max(1);
+        let readings: Vec<(f64, f64)> = (self.curve.0..=newest)
+            .step_by(step)
+            .filter_map(|i| Some((self.trace.end(i).secs(), self.trace.temp.get(i)?)))
+            .collect();
+        self.settling = heat::fit(&readings);
+    }
+
     /// Takes in a sample. Constant work on average.
     pub fn push(&mut self, sample: &Sample, leg_name: &str) -> Vec<News> {
         let legs = self.trace.legs().len();
@@ -95,13 +122,15 @@ impl LiveFindings {
         let index = self.trace.len() - 1;
         let mut news = Vec::new();
         if self.trace.legs().len() > legs {
-            self.edges.clear();
             self.stretch = None;
+            self.settling = None;
+            self.curve = (index, sample.end);
             news.extend(self.revise());
         }
         if sample.op == Op::Idle {
             return news;
         }
+        self.follow_heat(index);
         if self.revise_at.is_some_and(|at| sample.end >= at) {
             news.extend(self.revise());
         }
@@ -116,23 +145,35 @@ impl LiveFindings {
     }
 
     fn announce(&mut self, edge: Edge) -> Option<News> {
-        let earlier: Vec<&Edge> = self.edges.iter().collect();
-        let leg = self.trace.legs().last()?;
-        let found = causes::attribute(&self.trace, &self.context, leg, &edge, &earlier, self.trace.len());
-        self.edges.push(edge);
+        let leg = self.trace.legs().len().checked_sub(1)?;
+        let from = self.seen.last().map_or(0, |s| s.edge.sample).max(self.trace.legs()[leg].samples.start);
+        if let Some(last) = self.seen.last_mut() {
+            last.until = edge.sample;
+        }
+        // Another rate is another power.
+        self.settling = None;
+        self.curve = (edge.sample, edge.at);
+        self.seen.push(Seen { leg, edge, from, until: self.trace.len(), across: false });
+        let found = self.attributed();
         self.breaks.push(found.clone());
         self.revise_at = Some(edge.at.plus(Nanos::from_secs(REVISE_AFTER_S)));
         Some(News::Announced(found))
     }
 
+    /// The cause of the last break, as it is seen now.
+    fn attributed(&self) -> Break {
+        let last = self.seen.len() - 1;
+        let scene = Scene { trace: &self.trace, context: &self.context, seen: &self.seen };
+        scene.attribute(last, &self.breaks[..last.min(self.breaks.len())])
+    }
+
     /// Looks again at the cause of the last break.
     fn revise(&mut self) -> Option<News> {
         self.revise_at.take()?;
+        let end = self.trace.legs().get(self.seen.last()?.leg)?.samples.end;
+        self.seen.last_mut()?.until = end;
+        let found = self.attributed();
         let last = self.breaks.last_mut()?;
-        let edge = *self.edges.last()?;
-        let earlier: Vec<&Edge> = self.edges[..self.edges.len() - 1].iter().collect();
-        let leg = self.trace.leg_at(edge.sample)?;
-        let found = causes::attribute(&self.trace, &self.context, leg, &edge, &earlier, self.trace.len());
         let changed = found.cause != last.cause || (found.confidence - last.confidence).abs() >= 0.1;
         *last = found.clone();
         changed.then_some(News::Revised(found))

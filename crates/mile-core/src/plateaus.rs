@@ -1,11 +1,12 @@
 //! Plateaus of a leg and the edges between them.
 //!
 //! Works on the natural logarithm of the rate, so that a change is a share whatever the rate. The leg is cut into
-//! at most [`MOST_BLOCKS`] blocks, each the median of its samples; a running median over the least time that a plateau
-//! must last takes out dips shorter than half of that; the rest is segmented exactly ([`crate::segment`]). Edges
-//! whose change is too small to matter are then taken out again, and the others are located to the sample on the
-//! unfiltered rates.
+//! at most [`MOST_BLOCKS`] blocks, each the bytes of its samples over their time; what repeats itself ([`crate::cycles`]) is replaced
+//! by its mean over a period; elsewhere a running median over the least time that a plateau must last takes out dips
+//! shorter than half of that; the rest is segmented exactly ([`crate::segment`]). Edges whose change is too small to matter
+//! are then taken out again, and the others are located to the sample on the unfiltered rates.
 
+use crate::cycles::{self, Cycle};
 use crate::moments::{Line, Moments};
 use crate::segment::{Penalty, segment};
 use crate::stats;
@@ -15,6 +16,12 @@ use std::ops::Range;
 
 /// Blocks that a leg is cut into at the most; the work of segmenting grows with its square in the worst case.
 pub const MOST_BLOCKS: usize = 4096;
+
+/// Share of a block that the unit in which bytes come may be: a quarter of the least change.
+const UNIT_SHARE: f64 = 0.02;
+
+/// Values beside all patterns from which the noise is known.
+const LEAST_BESIDE: usize = 64;
 
 /// What counts as a break.
 #[derive(Clone, Copy, Debug)]
@@ -79,6 +86,30 @@ pub struct Edge {
     pub to: Rate,
 }
 
+/// What a leg is made of.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Cut {
+    /// Its stretches, in order.
+    pub stretches: Vec<Stretch>,
+    /// The edges between them, one fewer.
+    pub edges: Vec<Edge>,
+    /// What repeats itself in it.
+    pub swings: Vec<Swing>,
+}
+
+/// A stretch of a leg in which the rate falls and comes back regularly.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Swing {
+    /// Its samples.
+    pub samples: Range<usize>,
+    /// Mean distance of two falls, seconds.
+    pub period_s: f64,
+    /// Fall from the high to the low, share of the high.
+    pub depth: f64,
+    /// Share of the time nearer to the low, 0 to 1.
+    pub duty: f64,
+}
+
 /// Noise of a series of logarithms of rates.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Noise {
@@ -98,10 +129,11 @@ impl Noise {
     /// autocorrelation of the first order has died away. For such a series the variance of a mean grows by
     /// (1 + ρ) / (1 - ρ) (Priestley, "Spectral Analysis and Time Series", 1981, §5.3.2).
     pub fn of(values: &[f64]) -> Self {
-        const LAG: usize = 12;
+        // Each step of the series spoils as many differences as the lag: a short series allows only a short one.
+        let lag = (values.len() / 40).clamp(2, 12);
         let near = stats::difference_sigma(values).unwrap_or(0.0);
-        let mut far: Vec<f64> = values.windows(LAG + 1).map(|w| w[LAG] - w[0]).collect();
-        let far = stats::mad_sigma(&mut far).map_or(near, |s| s / std::f64::consts::SQRT_2).max(near);
+        let mut far: Vec<f64> = values.windows(lag + 1).map(|w| w[lag] - w[0]).collect();
+        let far = stats::lag_sigma(&mut far).map_or(near, |s| s.max(near));
         let rho = if far > 0.0 { (1.0 - (near / far).powi(2)).clamp(0.0, 0.9) } else { 0.0 };
         let sigma = near.max(NOISE_FLOOR);
         Self { sigma, long_run: far.max(NOISE_FLOOR) * ((1.0 + rho) / (1.0 - rho)).sqrt() }
@@ -142,22 +174,76 @@ struct Part {
     line: Line,
 }
 
-/// The stretches of samples `range` of a trace, which belong to one leg, and the edges between them (one fewer).
-/// No stretch where no time passed.
-pub fn plateaus(trace: &Trace, range: Range<usize>, settings: &Settings) -> (Vec<Stretch>, Vec<Edge>) {
+/// Samples that make a block: enough of them for at most [`MOST_BLOCKS`]. Where bytes come in units (a slow drive looked at often: many
+/// samples have the same bytes, or none), so many that a unit is a small share of a block, as long as a few blocks make a plateau, and ten at
+/// least.
+fn block_length(trace: &Trace, range: &Range<usize>, least: usize) -> usize {
+    let n = range.len();
+    let enough = n.div_ceil(MOST_BLOCKS);
+    let bytes: Vec<f64> = range.clone().map(|i| (trace.moved(i + 1).0 - trace.moved(i).0) as f64).collect();
+    let mut steps: Vec<f64> = bytes.windows(2).map(|w| (w[1] - w[0]).abs()).filter(|d| *d > 0.0).collect();
+    let mut amounts: Vec<u64> = bytes.iter().map(|b| *b as u64).collect();
+    amounts.sort_unstable();
+    amounts.dedup();
+    let mean = bytes.iter().sum::<f64>() / n.max(1) as f64;
+    // Few steps at all are steps of the rate; many different amounts come in no units that matter.
+    if 10 * steps.len() < n || 20 * amounts.len() > n || mean <= 0.0 {
+        return enough;
+    }
+    let decile = steps.len() / 10;
+    let (_, unit, _) = steps.select_nth_unstable_by(decile, f64::total_cmp);
+    let whole = (*unit / (UNIT_SHARE * mean)).ceil() as usize;
+    // Where the rate is low a block has to hold ten of them in any case.
+    let mut lows: Vec<f64> =
+        bytes.chunks(50).map(|c| c.iter().sum::<f64>() / c.len() as f64).filter(|b| *b > 0.0).collect();
+    let fifth = lows.len() / 5;
+    let (_, low, _) = lows.select_nth_unstable_by(fifth, f64::total_cmp);
+    let sparse = ((10.0 * *unit / *low).ceil() as usize).min(n / 60);
+    enough.max(whole.min(least / 5)).max(sparse).min(n)
+}
+
+/// Logarithms of the mean rates of blocks of samples.
+fn blocks(trace: &Trace, range: &Range<usize>, logs: &[f64], per_block: usize) -> Vec<f64> {
+    if per_block <= 1 {
+        return logs.to_vec();
+    }
+    let least = logs.iter().copied().fold(f64::INFINITY, f64::min);
+    range
+        .clone()
+        .step_by(per_block)
+        .map(|from| {
+            let to = (from + per_block).min(range.end);
+            let mean = trace.mean_rate(from..to).map_or(0.0, Rate::mb_s);
+            if mean > 0.0 { mean.ln().max(least) } else { least }
+        })
+        .collect()
+}
+
+/// What samples `range` of a trace, which belong to one leg, are made of. Nothing where no time passed.
+pub fn plateaus(trace: &Trace, range: Range<usize>, settings: &Settings) -> Cut {
     let n = range.len();
     let seconds = if n == 0 { 0.0 } else { trace.end(range.end - 1).since(trace.start(range.start)).secs() };
     if seconds <= 0.0 {
-        return (Vec::new(), Vec::new());
+        return Cut::default();
     }
-    let logs = log_rates(trace, range.clone());
-    let per_block = n.div_ceil(MOST_BLOCKS);
-    let blocks = blocks(&logs, per_block);
-    let least = settings.least(seconds / n as f64).div_ceil(per_block);
+    let mut logs = log_rates(trace, range.clone());
+    let per_block = block_length(trace, &range, settings.least(seconds / n as f64));
+    let blocks = blocks(trace, &range, &logs, per_block);
+    let coarse = per_block > n.div_ceil(MOST_BLOCKS);
+    if coarse {
+        // Single samples say nothing here.
+        logs.iter_mut().enumerate().for_each(|(i, y)| *y = blocks[i / per_block]);
+    }
+    // Blocks of several samples still have to be as many as a median needs to leave single ones out.
+    let least = settings.least(seconds / n as f64).div_ceil(per_block).max(if per_block > 1 { 5 } else { 1 });
     let half = least.saturating_sub(1) / 2;
-    let noise = Noise::of(&blocks);
-    let mut smooth = stats::running_median(&blocks, half);
+    let cycles = cycles::find(&blocks, cycles::sigma(&blocks));
+    let mut calm = blocks.clone();
+    cycles.iter().for_each(|c| cycles::take_out(&blocks, &mut calm, c));
+    let mut smooth = stats::running_median(&calm, half);
     sharpen(&mut smooth, half + 1);
+    cycles.iter().for_each(|c| smooth[c.range.clone()].copy_from_slice(&calm[c.range.clone()]));
+    let noise = noise_beside(&blocks, &smooth, &cycles);
     let penalty = penalty(blocks.len(), noise, least);
     let (ends, _) = segment(&smooth, &penalty);
     let offset = smooth.first().copied().unwrap_or(0.0);
@@ -172,30 +258,101 @@ pub fn plateaus(trace: &Trace, range: Range<usize>, settings: &Settings) -> (Vec
         parts.push(describe(start..end));
         start = end;
     }
-    let gradual = take_transitions(&mut parts, settings);
-    join_small_steps(&mut parts, settings, noise, &gradual, describe);
-
+    join_to_cycles(&mut parts, &cycles, half, describe);
+    let gradual = take_transitions(&mut parts, settings, least);
+    let steps = Steps { settings, noise, gradual: &gradual, cycles: &cycles };
+    steps.join_small(&mut parts, describe);
     let raw = Noise::of(&logs);
-    let mut edges = Vec::new();
-    for pair in parts.windows(2) {
-        let (left, right) = (&pair[0], &pair[1]);
-        let slow = gradual.iter().find(|g| g.contains(&right.blocks.start) && g.len() > 1);
-        let locate = Locate { trace, range: &range, logs: &logs, noise: raw, per_block };
-        edges.push(match slow {
-            Some(slow) => locate.gradual(slow, left, right),
-            None => locate.sharp(left, right, half),
-        });
-    }
-    drop_brief(&mut edges, &range, &mut parts, settings.least(seconds / n as f64) / 2);
+    let locate = Locate { trace, range: &range, logs: &logs, noise: raw, per_block, coarse };
+    let edges = loop {
+        let edges: Vec<Edge> = parts.windows(2).map(|pair| locate.edge(pair, &steps, half)).collect();
+        let Some(brief) = brief(&edges, &range, settings.least(seconds / n as f64) / 2) else { break edges };
+        steps.join_brief(&mut parts, brief, describe);
+        steps.join_small(&mut parts, describe);
+    };
     let mut cuts: Vec<usize> = edges.iter().map(|e| e.sample).collect();
     cuts.insert(0, range.start);
     cuts.push(range.end);
-    let stretches = cuts
+    let stretches: Vec<Stretch> = cuts
         .windows(2)
         .zip(&parts)
         .map(|(w, part)| stretch(trace, w[0]..w[1], part.line.slope != 0.0))
         .collect();
-    (stretches, edges)
+    let sample = |block: usize| range.start + (block * per_block).min(n);
+    let sample_seconds = seconds / n as f64;
+    let mut swings: Vec<Swing> = cycles
+        .iter()
+        .map(|c| Swing {
+            samples: sample(c.range.start)..sample(c.range.end),
+            period_s: c.period * per_block as f64 * sample_seconds,
+            depth: 1.0 - (c.low - c.high).exp(),
+            duty: c.duty,
+        })
+        .collect();
+    // What the filter took out may have come regularly.
+    for stretch in &stretches {
+        let inside = stretch.samples.start - range.start..stretch.samples.end - range.start;
+        let below: Vec<f64> = inside.clone().map(|i| logs[i] - smooth[i / per_block]).collect();
+        let patterned = swings
+            .iter()
+            .any(|s| s.samples.start < stretch.samples.end && stretch.samples.start < s.samples.end);
+        if let Some(dips) = cycles::dips(&below, raw.sigma).filter(|_| !patterned) {
+            swings.push(Swing {
+                samples: stretch.samples.start + dips.range.start..stretch.samples.start + dips.range.end,
+                period_s: dips.period * sample_seconds,
+                depth: 1.0 - dips.low.exp(),
+                duty: dips.duty,
+            });
+        }
+    }
+    swings.sort_by_key(|s| s.samples.start);
+    Cut { stretches, edges, swings }
+}
+
+/// The noise is that of what does not repeat itself; where hardly anything does not, what is left of it when the patterns are out,
+/// and not less than from one value to the next.
+fn noise_beside(blocks: &[f64], smooth: &[f64], cycles: &[Cycle]) -> Noise {
+    let mut beside: Vec<f64> = Vec::new();
+    let mut from = 0;
+    for cycle in cycles {
+        beside.extend(&blocks[from..cycle.range.start]);
+        from = cycle.range.end;
+    }
+    beside.extend(&blocks[from..]);
+    if beside.len() >= LEAST_BESIDE.min(blocks.len()) {
+        return Noise::of(&beside);
+    }
+    let (left, near) = (Noise::of(smooth), cycles::sigma(blocks));
+    Noise { sigma: left.sigma.max(near), long_run: left.long_run.max(near) }
+}
+
+/// A part that is shorter than the period of a pattern beside it is a part of that: a height that does not last until the next fall is
+/// no plateau.
+fn join_to_cycles(
+    parts: &mut Vec<Part>,
+    cycles: &[Cycle],
+    half: usize,
+    describe: impl Fn(Range<usize>) -> Part,
+) {
+    for cycle in cycles {
+        let near = (1.3 * cycle.period).ceil() as usize;
+        let short = |p: &Part| p.blocks.len() <= near;
+        while let Some(i) = (1..parts.len()).find(|&i| {
+            let (a, b) = (&parts[i - 1], &parts[i]);
+            let start = cycle.range.start.abs_diff(b.blocks.start) <= half + 1 && i > 1 && short(a);
+            let end = cycle.range.end.abs_diff(b.blocks.start) <= half + 1 && i + 1 < parts.len() && short(b);
+            start
+                || end
+                || (cycle.range.contains(&b.blocks.start)
+                    && (short(a) || short(b))
+                    && cycle.range.start + near < b.blocks.start
+                    && b.blocks.start + near < cycle.range.end)
+        }) {
+            let joined = describe(parts[i - 1].blocks.start..parts[i].blocks.end);
+            parts[i - 1] = joined;
+            parts.remove(i);
+        }
+    }
 }
 
 /// Moves a value that lies alone between two levels to the nearer of them: a sample within which a step happened has a
@@ -215,32 +372,24 @@ pub(crate) fn sharpen(values: &mut [f64], reach: usize) {
     }
 }
 
-fn blocks(logs: &[f64], per_block: usize) -> Vec<f64> {
-    if per_block <= 1 {
-        return logs.to_vec();
-    }
-    let mut scratch = Vec::with_capacity(per_block);
-    logs.chunks(per_block)
-        .filter_map(|chunk| {
-            scratch.clear();
-            scratch.extend_from_slice(chunk);
-            stats::median(&mut scratch)
-        })
-        .collect()
-}
-
 /// Takes out short sloped parts, one or several in a row, that lead from one long part to another, splitting them
-/// between the two, and gives their extents. The change along them happens, but no plateau does.
-fn take_transitions(parts: &mut Vec<Part>, settings: &Settings) -> Vec<Range<usize>> {
+/// between the two, and gives their extents. The change along them happens, but no plateau does. A level one among them, or alone, that
+/// hardly lasts as long as a plateau must is a step of the same way down.
+fn take_transitions(parts: &mut Vec<Part>, settings: &Settings, least: usize) -> Vec<Range<usize>> {
     let along = |p: &Part| p.line.at(p.blocks.end as f64) - p.line.at(p.blocks.start as f64);
     let mut taken = Vec::new();
     let mut i = 1;
     while i + 1 < parts.len() {
-        let falling = along(&parts[i]) < 0.0;
+        let falling = parts[i].line.level < parts[i - 1].line.level;
         let leads = |p: &Part| {
             p.line.slope != 0.0 && (along(p) < 0.0) == falling && along(p).abs() >= settings.least_step()
         };
-        let run = parts[i..parts.len() - 1].iter().take_while(|p| leads(p)).count();
+        let on_the_way = |j: usize| {
+            let (before, p, behind) = (&parts[j - 1], &parts[j], &parts[j + 1]);
+            let down = |a: &Part, b: &Part| (b.line.level < a.line.level) == falling;
+            leads(p) || (2 * p.blocks.len() <= 3 * least && down(before, p) && down(p, behind))
+        };
+        let run = (i..parts.len() - 1).take_while(|&j| on_the_way(j)).count();
         let (Some(left), Some(right)) = (parts.get(i - 1), parts.get(i + run)) else { break };
         let slow = left.blocks.end..right.blocks.start;
         let across = right.line.at(slow.end as f64) - left.line.at(slow.start as f64);
@@ -262,69 +411,85 @@ fn take_transitions(parts: &mut Vec<Part>, settings: &Settings) -> Vec<Range<usi
     taken
 }
 
-/// Joins neighbours, the least different first, until every step left is large enough and stands out of the noise.
-fn join_small_steps(
-    parts: &mut Vec<Part>,
-    settings: &Settings,
+/// The first stretch between edges that, located to the sample, has fewer than `least` samples: what was cut off there did not last, and
+/// the filter had made it longer than it is.
+fn brief(edges: &[Edge], range: &Range<usize>, least: usize) -> Option<usize> {
+    let start = |i: usize| if i == 0 { range.start } else { edges[i - 1].sample };
+    let end = |i: usize| edges.get(i).map_or(range.end, |e| e.sample);
+    (0..=edges.len()).find(|&i| !edges.is_empty() && end(i).saturating_sub(start(i)) < least)
+}
+
+/// What makes a step large enough.
+struct Steps<'a> {
+    settings: &'a Settings,
     noise: Noise,
-    gradual: &[Range<usize>],
-    describe: impl Fn(Range<usize>) -> Part,
-) {
-    loop {
-        let smallest = parts
-            .windows(2)
-            .enumerate()
-            .map(|(i, pair)| (i, step_size(&pair[0], &pair[1], settings, noise, gradual)))
-            .min_by(|a, b| a.1.total_cmp(&b.1));
-        match smallest {
-            Some((i, size)) if size < 1.0 => {
-                let joined = describe(parts[i].blocks.start..parts[i + 1].blocks.end);
-                parts[i] = joined;
-                parts.remove(i + 1);
+    gradual: &'a [Range<usize>],
+    cycles: &'a [Cycle],
+}
+
+impl Steps<'_> {
+    /// Joins neighbours, the least different first, until every step left is large enough and stands out of the noise.
+    fn join_small(&self, parts: &mut Vec<Part>, describe: impl Fn(Range<usize>) -> Part) {
+        loop {
+            let smallest = parts
+                .windows(2)
+                .enumerate()
+                .map(|(i, pair)| (i, self.size(&pair[0], &pair[1])))
+                .min_by(|a, b| a.1.total_cmp(&b.1));
+            match smallest {
+                Some((i, size)) if size < 1.0 => {
+                    let joined = describe(parts[i].blocks.start..parts[i + 1].blocks.end);
+                    parts[i] = joined;
+                    parts.remove(i + 1);
+                }
+                _ => return,
             }
-            _ => return,
         }
     }
-}
 
-/// Takes out edges that, located to the sample, leave a stretch of fewer than `least` samples: what was cut off there
-/// did not last, and the filter had made it longer than it is. Of the two edges of such a stretch the smaller goes.
-fn drop_brief(edges: &mut Vec<Edge>, range: &Range<usize>, parts: &mut Vec<Part>, least: usize) {
-    loop {
-        let start = |i: usize| if i == 0 { range.start } else { edges[i - 1].sample };
-        let end = |i: usize| edges.get(i).map_or(range.end, |e| e.sample);
-        let Some(brief) = (0..=edges.len()).find(|&i| end(i).saturating_sub(start(i)) < least) else {
-            return;
-        };
-        let size = |e: &Edge| (e.to.0.max(1.0) / e.from.0.max(1.0)).ln().abs();
-        let drop = match (brief.checked_sub(1), edges.get(brief)) {
-            (None, None) => return,
-            (Some(left), None) => left,
-            (None, Some(_)) => brief,
-            (Some(left), Some(right)) => {
-                if size(&edges[left]) < size(right) {
-                    left
-                } else {
-                    brief
+    /// Gives a part that did not last to the neighbour that is more like it, and joins its neighbours where they are alike without it.
+    fn join_brief(&self, parts: &mut Vec<Part>, brief: usize, describe: impl Fn(Range<usize>) -> Part) {
+        let own = parts.remove(brief);
+        let left = brief.checked_sub(1);
+        let right = Some(brief).filter(|r| *r < parts.len());
+        let far = |i: usize, at: f64| (parts[i].line.at(at) - own.line.level).abs();
+        let to_left = match (left, right) {
+            (Some(l), Some(r)) => {
+                if self.size(&parts[l], &parts[r]) < 1.0 {
+                    parts[l] = describe(parts[l].blocks.start..parts[r].blocks.end);
+                    parts.remove(r);
+                    return;
                 }
+                far(l, own.blocks.start as f64) <= far(r, own.blocks.end as f64)
             }
+            (l, _) => l.is_some(),
         };
-        edges.remove(drop);
-        // The longer of the two parts describes what they are now.
-        let shorter = if parts[drop].blocks.len() < parts[drop + 1].blocks.len() { drop } else { drop + 1 };
-        parts.remove(shorter);
+        // The line of the longer one stays: what did not last is no part of its height.
+        if to_left {
+            parts[brief - 1].blocks.end = own.blocks.end;
+        } else {
+            parts[brief].blocks.start = own.blocks.start;
+        }
     }
-}
 
-/// Size of the step between two neighbours in units of the least that counts.
-fn step_size(left: &Part, right: &Part, settings: &Settings, noise: Noise, gradual: &[Range<usize>]) -> f64 {
-    let edge = right.blocks.start as f64 - 0.5;
-    let jump = match gradual.iter().find(|g| g.contains(&right.blocks.start)) {
-        Some(slow) => right.line.at(slow.end as f64) - left.line.at(slow.start as f64),
-        None => right.line.at(edge) - left.line.at(edge),
-    };
-    let spread = noise.long_run * (1.0 / left.blocks.len() as f64 + 1.0 / right.blocks.len() as f64).sqrt();
-    jump.abs() / settings.least_step().max(3.0 * MEDIAN_COST.sqrt() * spread)
+    /// Size of the step between two neighbours in units of the least that counts.
+    fn size(&self, left: &Part, right: &Part) -> f64 {
+        let block = right.blocks.start;
+        let edge = block as f64 - 0.5;
+        let jump = match self.gradual.iter().find(|g| g.contains(&block)) {
+            Some(slow) => right.line.at(slow.end as f64) - left.line.at(slow.start as f64),
+            None => right.line.at(edge) - left.line.at(edge),
+        };
+        let spread =
+            self.noise.long_run * (1.0 / left.blocks.len() as f64 + 1.0 / right.blocks.len() as f64).sqrt();
+        // The mean of a pattern goes with the share of its time that is slow, which may drift.
+        let deep = |c: &&Cycle| {
+            c.range.start as f64 + c.period < block as f64 && block as f64 + c.period < c.range.end as f64
+        };
+        let within = self.cycles.iter().find(deep);
+        let drift = within.map_or(0.0, |c| 1.2 * (c.high - c.low) * c.duty * (1.0 - c.duty));
+        jump.abs() / self.settings.least_step().max(drift).max(3.0 * MEDIAN_COST.sqrt() * spread)
+    }
 }
 
 struct Locate<'a> {
@@ -333,9 +498,47 @@ struct Locate<'a> {
     logs: &'a [f64],
     noise: Noise,
     per_block: usize,
+    /// Whether the logarithms are those of whole blocks.
+    coarse: bool,
 }
 
 impl Locate<'_> {
+    fn edge(&self, pair: &[Part], steps: &Steps<'_>, half: usize) -> Edge {
+        let (left, right) = (&pair[0], &pair[1]);
+        let at = right.blocks.start;
+        let slow = steps.gradual.iter().find(|g| g.contains(&at) && g.len() > 1);
+        // The filter moves what is close to the begin or the end of a pattern.
+        let near = |c: &&Cycle| c.range.start.abs_diff(at).min(c.range.end.abs_diff(at)) <= half + 1;
+        let within = steps.cycles.iter().find(|c| c.range.contains(&at));
+        match (slow, steps.cycles.iter().find(near), within) {
+            (Some(slow), _, _) => self.gradual(slow, left, right),
+            (None, Some(cycle), _) => {
+                let begins = cycle.range.start.abs_diff(at) <= cycle.range.end.abs_diff(at);
+                let edge = at as f64 - 0.5;
+                let outside = if begins { left.line.at(edge) } else { right.line.at(edge) };
+                // From its own high it goes over at its first fall; from another height, where that is left.
+                if (outside - cycle.high).abs()
+                    < steps.settings.least_step().max(0.25 * (cycle.high - cycle.low))
+                {
+                    self.at_cycle(cycle, begins, left, right)
+                } else {
+                    let middle = f64::midpoint(cycle.high, cycle.low);
+                    let inside = if outside > middle { cycle.high } else { cycle.low };
+                    let levels = if begins { (outside, inside) } else { (inside, outside) };
+                    let reach = half.max(cycle.period.ceil() as usize);
+                    let edge = self.sharp_between(left, right, reach, levels);
+                    Edge {
+                        from: Rate(left.line.at(edge_at(right)).exp() * 1e6),
+                        to: Rate(right.line.at(edge_at(right)).exp() * 1e6),
+                        ..edge
+                    }
+                }
+            }
+            (None, None, Some(cycle)) => self.sharp(left, right, half.max(cycle.period.ceil() as usize)),
+            (None, None, None) => self.sharp(left, right, half),
+        }
+    }
+
     fn sample_of(&self, block: usize) -> usize {
         (block * self.per_block).min(self.range.len())
     }
@@ -354,17 +557,50 @@ impl Locate<'_> {
         }
     }
 
+    /// Where a pattern begins or ends: at its first fall, or its last rise, known to a period.
+    fn at_cycle(&self, cycle: &Cycle, begins: bool, left: &Part, right: &Part) -> Edge {
+        let block = if begins { cycle.range.start } else { cycle.range.end };
+        let sample = self.range.start + self.sample_of(block);
+        let period = cycle.period.ceil() as usize;
+        let edge = edge_at(right);
+        Edge {
+            sample,
+            at: self.trace.start(sample),
+            bytes: self.trace.moved(sample),
+            low: self.trace.moved(self.range.start + self.sample_of(block.saturating_sub(period))),
+            high: self.trace.moved(self.range.start + self.sample_of(block + period)),
+            from: Rate(left.line.at(edge).exp() * 1e6),
+            to: Rate(right.line.at(edge).exp() * 1e6),
+        }
+    }
+
     /// The split with the least sum of absolute residuals around the two lines, on the unfiltered rates.
     fn sharp(&self, left: &Part, right: &Part, half: usize) -> Edge {
+        let edge = edge_at(right);
+        self.sharp_between(left, right, half, (left.line.at(edge), right.line.at(edge)))
+    }
+
+    fn sharp_between(&self, left: &Part, right: &Part, half: usize, (a, b): (f64, f64)) -> Edge {
         let block = right.blocks.start;
         let reach = (2 + half) * self.per_block + 4;
         let about = self.sample_of(block);
         let low = about.saturating_sub(reach).max(self.sample_of(left.blocks.start) + 1);
         let high = (about + reach).min(self.sample_of(right.blocks.end).saturating_sub(1)).max(low);
-        let edge = block as f64 - 0.5;
-        let (a, b) = (left.line.at(edge), right.line.at(edge));
-        locate_sharp(self.trace, self.range, &self.logs[low..high.max(low)], low, (a, b), self.noise)
+        let edge =
+            locate_sharp(self.trace, self.range, &self.logs[low..high.max(low)], low, (a, b), self.noise);
+        if !self.coarse {
+            return edge;
+        }
+        // The samples of a block are alike here: the break is known to a block.
+        let low = self.trace.index_at_bytes(edge.low).saturating_sub(self.per_block).max(self.range.start);
+        let high = (self.trace.index_at_bytes(edge.high) + self.per_block).min(self.range.end);
+        Edge { low: self.trace.moved(low), high: self.trace.moved(high), ..edge }
     }
+}
+
+/// Between the last block of one part and the first of the next.
+fn edge_at(right: &Part) -> f64 {
+    right.blocks.start as f64 - 0.5
 }
 
 /// Finds the split of `logs` (which begin at sample `first` of the leg `range`) between levels `a` and `b`.
@@ -480,7 +716,7 @@ mod tests {
     }
 
     fn edges(trace: &Trace) -> Vec<Edge> {
-        plateaus(trace, 0..trace.len(), &Settings::default()).1
+        plateaus(trace, 0..trace.len(), &Settings::default()).edges
     }
 
     #[test]
@@ -536,7 +772,7 @@ mod tests {
     #[test]
     fn a_falling_slope_is_one_plateau_and_says_how_steep_it_is() {
         let trace = leg(1000.0, 0.01, 0.0, 4, |t| 250.0 - 0.1 * t);
-        let (stretches, edges) = plateaus(&trace, 0..trace.len(), &Settings::default());
+        let Cut { stretches, edges, .. } = plateaus(&trace, 0..trace.len(), &Settings::default());
         assert_eq!(edges, []);
         // 100 MB/s lost over the 200 GB that a mean of 200 MB/s moves in 1000 s, to first order.
         assert!((stretches[0].slope_mb_s_per_gb + 0.5).abs() < 0.05, "{stretches:?}");
@@ -574,11 +810,11 @@ mod tests {
     #[test]
     fn few_samples_and_standstill_are_taken_as_they_are() {
         let trace = leg(0.25, 0.0, 0.0, 0, |_| 100.0);
-        assert_eq!(plateaus(&trace, 0..1, &Settings::default()).0.len(), 1);
+        assert_eq!(plateaus(&trace, 0..1, &Settings::default()).stretches.len(), 1);
         let still = leg(60.0, 0.0, 0.0, 0, |_| 0.0);
-        let (stretches, edges) = plateaus(&still, 0..still.len(), &Settings::default());
+        let Cut { stretches, edges, .. } = plateaus(&still, 0..still.len(), &Settings::default());
         assert_eq!((stretches.len(), edges.len()), (1, 0));
         assert_eq!(stretches[0].mean, Rate(0.0));
-        assert_eq!(plateaus(&trace, 1..1, &Settings::default()).0, []);
+        assert_eq!(plateaus(&trace, 1..1, &Settings::default()).stretches, []);
     }
 }

@@ -24,10 +24,24 @@ pub fn mad_sigma(values: &mut [f64]) -> Option<f64> {
 }
 
 /// Standard deviation of the noise in a series whose level may jump or drift: the MAD of first differences, over √2
-/// as the difference of two independent values has twice the variance.
+/// as the difference of two independent values has twice the variance. Where values come in units so large that a quarter of the differences are
+/// none, the ninth decile of their size instead (1.645 standard deviations of normal ones).
 pub fn difference_sigma(values: &[f64]) -> Option<f64> {
     let mut differences: Vec<f64> = values.windows(2).map(|w| w[1] - w[0]).collect();
-    Some(mad_sigma(&mut differences)? / std::f64::consts::SQRT_2)
+    lag_sigma(&mut differences)
+}
+
+/// As [`difference_sigma`], of differences that are given.
+pub(crate) fn lag_sigma(differences: &mut [f64]) -> Option<f64> {
+    let n = differences.len();
+    let none = differences.iter().filter(|d| d.abs() < 1e-12).count();
+    let mut sigma = mad_sigma(differences)?;
+    if 4 * none > n {
+        // They are their own distances from the median now.
+        let (_, decile, _) = differences.select_nth_unstable_by(n * 9 / 10, f64::total_cmp);
+        sigma = sigma.max(*decile / 1.645);
+    }
+    Some(sigma / std::f64::consts::SQRT_2)
 }
 
 /// Mean and standard deviation (n - 1) of `values`; the deviation of a single value is 0. `None` for none.

@@ -1,10 +1,17 @@
 //! Temperature over a run, and the throttling it led to.
 
-use crate::findings::{Break, Cause, Context, Episode, Plateau, Thermal, Throttling};
-use crate::heat;
+use crate::findings::{Break, Cause, Context, Episode, HeatCurve, Phase, Plateau, Thermal, Throttling};
+use crate::heat::{self, HeatFit};
 use crate::sample::Op;
 use crate::trace::Trace;
 use crate::units::{Nanos, Rate};
+
+/// Ambient temperature to which readings are brought, so that runs in different rooms compare, °C.
+const REFERENCE_C: f64 = 25.0;
+/// A settling temperature is known when its interval reaches no further than this either way, °C.
+pub const KNOWN_C: f64 = 2.0;
+/// A rest in which the drive gets cooler by this much begins with a cool-down, °C.
+const COOLS_C: f64 = 3.0;
 
 /// Temperature over the whole run; `None` without a reading.
 pub fn summary(trace: &Trace, context: &Context) -> Option<Thermal> {
@@ -23,6 +30,10 @@ pub fn summary(trace: &Trace, context: &Context) -> Option<Thermal> {
         settles_high_c: None,
         margin_to_warn_c: context.warn.map(|w| w.0 - all.max),
         throttles_above_ambient_c: None,
+        settles_known_from_s: None,
+        max_at_25_ambient_c: ambient.map(|a| all.max - a.mean + REFERENCE_C),
+        settles_at_25_ambient_c: None,
+        curve: None,
     })
 }
 
@@ -58,6 +69,67 @@ pub fn settle(
     let onset = throttling.episodes.iter().find_map(|e| e.onset_c).or(context.warn.map(|w| w.0));
     let ambient = trace.ambient.extent(first, end).map(|a| a.mean);
     thermal.throttles_above_ambient_c = ambient.zip(onset).map(|(a, onset)| a + onset - fit.settles);
+    thermal.settles_at_25_ambient_c = ambient.map(|a| fit.settles - a + REFERENCE_C);
+    thermal.curve = Some(HeatCurve {
+        start_s: readings[0].0,
+        end_s: readings[readings.len() - 1].0,
+        settles_c: fit.settles,
+        terms: fit.terms.into_iter().filter(|t| t.0 > 0.0).collect(),
+    });
+    // From which part of the curve on it was known, to a tenth of it.
+    let known = |part: usize| {
+        let some = &readings[..readings.len() * part / 10];
+        heat::fit(some).filter(HeatFit::is_known).and_then(|_| some.last()).map(|r| r.0)
+    };
+    thermal.settles_known_from_s = (2..=10).find_map(known);
+}
+
+/// Load, cool-down and idle: each leg under load is one; a rest begins with a cool-down where it gets cooler by some degrees, until it
+/// is within a degree of its coolest. Nothing where no temperature was read.
+pub fn phases(trace: &Trace) -> Vec<Phase> {
+    let mut all: Vec<Phase> = Vec::new();
+    let mut add = |kind: &str, from: usize, to: usize| {
+        let readings = || (from..to).filter_map(|i| trace.temp.get(i));
+        let (Some(first), Some(last), Some(all_of)) =
+            (readings().next(), readings().next_back(), trace.temp.extent(from, to))
+        else {
+            return;
+        };
+        let (start_s, end_s) = (trace.start(from).secs(), trace.end(to - 1).secs());
+        match all.last_mut().filter(|p| p.kind == kind && kind == "load") {
+            Some(begun) => {
+                let (a, b) = (begun.end_s - begun.start_s, end_s - start_s);
+                begun.mean_c = (begun.mean_c * a + all_of.mean * b) / (a + b).max(1e-9);
+                (begun.end_s, begun.end_c) = (end_s, last);
+            }
+            None => all.push(Phase {
+                kind: kind.into(),
+                start_s,
+                end_s,
+                start_c: first,
+                end_c: last,
+                mean_c: all_of.mean,
+            }),
+        }
+    };
+    for leg in trace.legs() {
+        let (from, to) = (leg.samples.start, leg.samples.end);
+        if leg.op != Op::Idle {
+            add("load", from, to);
+            continue;
+        }
+        let Some(coolest) = trace.temp.extent(from, to).map(|e| e.min) else { continue };
+        let first = (from..to).find_map(|i| trace.temp.get(i)).unwrap_or(coolest);
+        let cool =
+            (from..to).find(|&i| trace.temp.get(i).is_some_and(|t| t <= coolest + 1.0)).unwrap_or(from);
+        if first - coolest >= COOLS_C && cool > from {
+            add("cool-down", from, cool);
+            add("idle", cool, to);
+        } else {
+            add("idle", from, to);
+        }
+    }
+    all
 }
 
 /// Episodes of throttling: each from a break put down to heat until it is released, or until its leg ends.

@@ -1,6 +1,9 @@
 //! Traces from and for elsewhere: CSV (docs/formats.md), and JSON Lines.
 
+mod columnar;
 mod foreign;
+
+pub use columnar::{PARQUET_MAGIC, read_parquet, write_parquet};
 
 use csv::{ReaderBuilder, StringRecord, WriterBuilder};
 use mile_core::{Bytes, Celsius, Latency, Nanos, Op, Rate, Sample, Throttled, Trace};
@@ -53,6 +56,8 @@ pub enum Exchange {
     NoDemand { columns: String },
     #[error("no row could be used{}", first(.problems))]
     NoRow { problems: Vec<Problem> },
+    #[error("the file is no Parquet that can be read: {0}")]
+    NotParquet(String),
     #[error("cannot write: {0}")]
     Write(#[source] std::io::Error),
 }

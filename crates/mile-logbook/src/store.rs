@@ -487,6 +487,26 @@ impl Logbook {
         change.commit().map_err(wrap)
     }
 
+    /// Adds a note to a run that has ended, behind its other events.
+    ///
+    /// # Errors
+    /// Where the run is not there, or the logbook cannot be written.
+    pub fn note(&mut self, run: i64, event: &Event) -> Result<()> {
+        let text = serde_json::to_string(event).map_err(|e| self.bad(run, &e))?;
+        let changed = self
+            .db
+            .execute(
+                "INSERT INTO events (run, seq, event) SELECT ?1, COALESCE((SELECT MAX(seq) FROM events WHERE run = ?1), -1) + 1, ?2 \
+                 FROM runs WHERE id = ?1",
+                params![run, text],
+            )
+            .map_err(self.wrap())?;
+        if changed == 0 {
+            return Err(self.bad(run, &"there is no such run"));
+        }
+        Ok(())
+    }
+
     /// Keeps the latencies of a leg.
     pub fn keep_latency(&mut self, run: i64, leg: u32, histogram: &[u8]) -> Result<()> {
         self.db

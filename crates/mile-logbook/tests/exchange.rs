@@ -2,7 +2,9 @@
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
 
 use mile_core::{Bytes, Celsius, Latency, Nanos, Op, Rate, Sample, Throttled};
-use mile_logbook::exchange::{Exchange, read_csv, read_foreign, write_csv};
+use mile_logbook::exchange::{
+    Exchange, Imported, PARQUET_MAGIC, read_csv, read_foreign, read_parquet, write_csv, write_parquet,
+};
 use proptest::prelude::*;
 
 fn read(text: &str) -> mile_logbook::Imported {
@@ -160,4 +162,20 @@ fn a_trace_in_other_clothes_is_the_same_trace() {
     };
     assert!(error(&[("temp_c", "nowhere")]).contains("no column `nowhere`"));
     assert!(error(&[("tempo", "x")]).contains("`tempo` is no column of the format"));
+}
+
+/// What goes out as Parquet comes back as the same trace, and so does what another program wrote with other names.
+#[test]
+fn parquet_carries_the_same_trace_as_csv() {
+    let text = "elapsed_s,leg,op,write_mb_s,temp_c,fan_rpm\n1,soak,write,2000,40,900\n2,soak,write,1990.5,,910\n4,rest,idle,,39,\n";
+    let csv = read_csv(text.as_bytes()).unwrap();
+    let mut bytes = Vec::new();
+    write_parquet(&mut bytes, &csv.samples, &csv.legs, &csv.extras).unwrap();
+    assert!(bytes.starts_with(PARQUET_MAGIC) && bytes.ends_with(PARQUET_MAGIC));
+    let back = read_parquet(bytes, &[]).unwrap();
+    assert_eq!((&back.samples, &back.legs), (&csv.samples, &csv.legs));
+    let fan = |all: &Imported| all.extras.iter().find(|e| e.name == "fan_rpm").unwrap().values.clone();
+    assert_eq!(fan(&back), fan(&csv));
+    let error = read_parquet(b"PAR1 and nothing more".to_vec(), &[]).unwrap_err().to_string();
+    assert!(error.starts_with("the file is no Parquet that can be read"), "{error}");
 }

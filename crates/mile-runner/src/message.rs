@@ -120,6 +120,8 @@ impl RunHead {
             warn: self.limits.warn,
             critical: self.limits.critical,
             rated_write: self.claims.write,
+            rated_read: self.claims.read,
+            link: self.drive.link.as_ref().map(|l| l.ceiling),
             demands: self.demands.clone(),
         }
     }

@@ -5,7 +5,7 @@ use crate::figure::{as_pdf, svg, sweep_svg, write_whole};
 use crate::source::Source;
 use crate::{Failure, text};
 use mile_core::ruler::Ruler;
-use mile_logbook::exchange::{write_csv, write_jsonl};
+use mile_logbook::exchange::{write_csv, write_jsonl, write_parquet};
 
 pub(crate) fn run(args: &ExportArgs) -> Result<(), Failure> {
     let source = Source::load(&args.run, args.logbook.as_deref(), &args.beside)?;
@@ -28,6 +28,11 @@ pub(crate) fn run(args: &ExportArgs) -> Result<(), Failure> {
             ExportKind::Svg => out.write_all(drawn()?.as_bytes())?,
             ExportKind::Pdf => out.write_all(&as_pdf(&drawn()?)?)?,
             ExportKind::Csv => write_csv(out, &source.samples, &source.head.legs, &source.extras)?,
+            ExportKind::Parquet => {
+                let mut bytes = Vec::new();
+                write_parquet(&mut bytes, &source.samples, &source.head.legs, &source.extras)?;
+                out.write_all(&bytes)?;
+            }
             ExportKind::Jsonl => write_jsonl(out, &source.head, &source.samples, &source.events)?,
         }
         Ok(())

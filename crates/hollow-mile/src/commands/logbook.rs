@@ -3,10 +3,14 @@
 use crate::cli::{Format, LogbookArgs, LogbookCommand};
 use crate::figure::when;
 use crate::session::logbook_path;
+use crate::source::Source;
 use crate::{Failure, text};
 use mile_core::{Bytes, Nanos};
 use mile_drive::clock::unix_seconds;
+use mile_drive::drive::{Claims, Facts, Limits};
 use mile_logbook::{Entry, Logbook, store};
+use mile_runner::{Outcome, Status};
+use std::path::Path;
 
 pub(crate) fn run(args: &LogbookArgs) -> Result<(), Failure> {
     match &args.command {
@@ -17,6 +21,17 @@ pub(crate) fn run(args: &LogbookArgs) -> Result<(), Failure> {
                 Format::Text if list.is_empty() => text::say("The logbook has no run yet."),
                 Format::Text => list.iter().for_each(|entry| text::say(&line(entry))),
             }
+        }
+        LogbookCommand::Import { file, logbook, beside } => {
+            let source = Source::load(file, logbook.as_deref(), beside)?;
+            if source.status.is_some() {
+                return Err(Failure::usage(format!(
+                    "{file} is a run of the logbook already; name a CSV or Parquet file"
+                )));
+            }
+            source.problem_lines().iter().for_each(|line| text::complain(line));
+            let run = import(source, &logbook_path(logbook.as_deref())?)?;
+            text::say(&format!("Kept as run {run}."));
         }
         LogbookCommand::SetAside { logbook } => {
             let path = logbook_path(logbook.as_deref())?;
@@ -30,6 +45,36 @@ pub(crate) fn run(args: &LogbookArgs) -> Result<(), Failure> {
         }
     }
     Ok(())
+}
+
+/// Keeps a trace as a run that is done, with what is known beside it.
+fn import(source: Source, logbook: &Path) -> Result<i64, Failure> {
+    let known = &source.context;
+    let mut head = source.head;
+    head.started = unix_seconds();
+    head.limits = Limits { warn: known.warn, critical: known.critical };
+    head.claims = Claims { write: known.rated_write, read: known.rated_read, endurance: None };
+    head.facts = known.capacity.map(|capacity| Facts {
+        capacity,
+        logical_block: Bytes(512),
+        has_temperature: !source.trace.temp.is_blank(),
+        readable: true,
+        cache: None,
+    });
+    head.demands.clone_from(&known.demands);
+    let mut book = Logbook::open(logbook)?;
+    let run = book.begin(&head)?;
+    book.append(run, 0, &source.samples, &[])?;
+    let end = source.trace.len();
+    let outcome = Outcome {
+        status: Status::Done,
+        at: source.trace.end(end),
+        bytes: source.trace.moved(end),
+        why: None,
+        health: None,
+    };
+    book.finish(run, Status::Done, Some(&outcome))?;
+    Ok(run)
 }
 
 fn line(entry: &Entry) -> String {

@@ -6,9 +6,10 @@ mod terrain;
 pub(crate) use terrain::miniature;
 
 use super::theme::Theme;
-use mile_core::findings::{Break, Cause, Context};
+use mile_core::findings::{Break, Cause, Context, HeatCurve};
 use mile_core::ruler::{Column, Ruler, Window, columns, ticks};
 use mile_core::trace::Trace;
+use mile_core::units::Nanos;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
@@ -44,6 +45,8 @@ pub(crate) struct Scene<'a> {
     pub(crate) planned: Option<f64>,
     /// The break that is selected.
     pub(crate) selected: Option<usize>,
+    /// The curve that was fitted to the heat-up.
+    pub(crate) heat: Option<&'a HeatCurve>,
 }
 
 impl Scene<'_> {
@@ -170,6 +173,10 @@ pub(crate) fn glyph(cause: Cause) -> char {
         Cause::ThermalRelease => '↗',
         Cause::Interference => '⇄',
         Cause::InterferenceEnd => '→',
+        Cause::CacheRecovered => '◒',
+        Cause::FillLevel => '◕',
+        Cause::Surface => '⌣',
+        Cause::Workload => '»',
         Cause::Unexplained => '?',
     }
 }
@@ -223,7 +230,22 @@ pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, framing: &mut 
     draw_ruler(&mut picture, plot.y + ground, ruler, window);
     let below = plot.y + ground + 1;
     if temp > 0 {
-        strips::temperature(&mut picture, below, temp, scene.context);
+        // The fit at the middle of each cell, where it was fitted.
+        let fit: Vec<Option<f64>> = (0..plot.width)
+            .map(|x| {
+                let heat = scene.heat?;
+                let at =
+                    window.from + (window.to - window.from) * (f64::from(x) + 0.5) / f64::from(plot.width);
+                let sample = ruler.sample(scene.trace, at);
+                let seconds = match ruler {
+                    Ruler::Time => Nanos(at as u64).secs(),
+                    Ruler::Bytes => scene.trace.end(sample).secs(),
+                };
+                let inside = (heat.start_s..=heat.end_s).contains(&seconds) && at <= ruler.end(scene.trace);
+                inside.then(|| heat.at(seconds))
+            })
+            .collect();
+        strips::temperature(&mut picture, below, temp, scene.context, &fit);
     }
     if latency > 0 {
         strips::latency(&mut picture, below + temp, latency);

@@ -28,6 +28,8 @@ pub(crate) enum Done {
     Health(Result<Box<HealthShown>, String>),
     /// The course in the editor, and what was found out of its drive meanwhile.
     Checked(Box<Checked>, Option<Arc<Background>>),
+    /// A note was kept with a run.
+    Noted(Result<(), String>),
     /// A self-test was begun or ended.
     Tested(Result<(), String>),
 }
@@ -99,6 +101,15 @@ impl Jobs {
             let found = bench::find(&roots, &drive).map_err(|f| f.message().to_owned());
             let asked = |f| request_test(&f, request).map_err(|e| format!("Self-tests: {e}"));
             Done::Tested(found.and_then(asked))
+        });
+    }
+
+    /// Keeps a note with a run.
+    pub(crate) fn note(&self, logbook: &Path, run: i64, event: mile_runner::Event) {
+        let path = logbook.to_owned();
+        self.spawn(move || {
+            let kept = Logbook::open_existing(&path).and_then(|mut b| b.note(run, &event));
+            Done::Noted(kept.map_err(|e| format!("The note was not kept: {e}")))
         });
     }
 

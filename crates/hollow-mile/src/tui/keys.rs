@@ -37,6 +37,8 @@ pub(crate) enum Action {
     NextBreak,
     PreviousBreak,
     StartNext,
+    NextPanel,
+    NoteBreak,
     ReadHealth,
     SelfTest,
     Resume,
@@ -152,13 +154,15 @@ pub(crate) const TABLE: &[Binding] = &[
         "export",
         "write an SVG and a PDF of the run as it is framed"
     ),
+    bind!("p", [Char('p')], Action::NextPanel, &[Findings], "panel", "turn the panel of figures"),
+    bind!("n", [Char('n')], Action::NoteBreak, &[Findings], "note", "note something on the selected break"),
     bind!(
         "g",
         [Char('g')],
         Action::StartNext,
         &[Findings],
-        "",
-        "start the run that the findings suggest next"
+        "run next",
+        "start the run that would settle the break"
     ),
     bind!("x", [Char('x')], Action::TurnRuler, CANVAS, "ruler", "turn the ruler: bytes or time"),
     bind!("←→ h l", [Left, Char('h')], Action::CursorLeft, CANVAS, "", "move the cursor left"),

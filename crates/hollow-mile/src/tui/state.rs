@@ -144,6 +144,7 @@ impl Live {
             context: &self.context,
             planned: (!self.is_over() && planned > 0).then_some(planned as f64),
             selected: self.selected,
+            heat: None,
         }
     }
 }
@@ -167,6 +168,35 @@ pub(crate) struct FindingsPlace {
     pub(crate) loading: Option<i64>,
     pub(crate) framing: Framing,
     pub(crate) selected: Option<usize>,
+    pub(crate) panel: Panel,
+}
+
+/// What stands beside the breaks, or in their stead on a narrow screen.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) enum Panel {
+    #[default]
+    Plateaus,
+    Heat,
+    Claims,
+    Next,
+}
+
+impl Panel {
+    pub(crate) const ALL: [Self; 4] = [Self::Plateaus, Self::Heat, Self::Claims, Self::Next];
+
+    pub(crate) fn word(self) -> &'static str {
+        match self {
+            Self::Plateaus => "plateaus",
+            Self::Heat => "heat",
+            Self::Claims => "claims",
+            Self::Next => "what next",
+        }
+    }
+
+    pub(crate) fn after(self) -> Self {
+        let at = Self::ALL.iter().position(|p| *p == self).unwrap_or(0);
+        Self::ALL[(at + 1) % Self::ALL.len()]
+    }
 }
 
 impl FindingsPlace {
@@ -178,6 +208,7 @@ impl FindingsPlace {
             context: &shown.context,
             planned: None,
             selected: self.selected,
+            heat: shown.findings.thermal.as_ref().and_then(|t| t.curve.as_ref()),
         })
     }
 }

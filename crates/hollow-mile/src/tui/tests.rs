@@ -130,14 +130,60 @@ fn findings_show_both_breaks_with_evidence_figures_and_the_share_of_the_claim() 
         "write cache exhausted, 0.99 sure",
         "throttled by heat",
         "+ first fall of this leg",
-        "lost to it",
-        "of the rated 3,000 MB/s",
+        "lost to heat",
+        "[plateaus] · heat · claims · what next",
+        "1st tenth",
         "plateau",
     ] {
         assert!(text.contains(words), "{words}\n{text}");
     }
     press(&mut state, "j");
     assert!(screen(&mut state, 159, 46).contains("+ a throttle counter began to tick at the break"));
+    for (panel, words) in [
+        ("[heat]", &["settles at", "lost to it", "load ", "cool-down"][..]),
+        ("[claims]", &["write, first plateau", "3,000", "the write cache was exhausted"]),
+        ("[what next]", &["g starts this course:", "until"]),
+    ] {
+        press(&mut state, "p");
+        for size in [(159, 46), (80, 24)] {
+            let text = screen(&mut state, size.0, size.1);
+            let found = words.iter().all(|w| text.contains(w)) || size.0 == 80;
+            assert!(text.contains(panel) && found, "{panel} {words:?}\n{text}");
+        }
+    }
+}
+
+#[test]
+fn a_note_on_a_break_is_kept_with_the_run() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("l.logbook");
+    let (number, _numbers) = crossbeam_channel::unbounded();
+    let recorder = Recorder::start(Logbook::open(&path).unwrap(), number, None).unwrap();
+    messages(1).into_iter().for_each(|m| {
+        recorder.tell(m);
+    });
+    let run = recorder.finish().unwrap();
+    let mut state = with_run(1);
+    state.place = Place::Findings;
+    state.logbook_path = path.clone();
+    state.findings.shown.as_mut().unwrap().run = run;
+    let before = Logbook::open_existing(&path).unwrap().run(run).unwrap().events.len();
+    press(&mut state, "jjn");
+    press(&mut state, "fan was off\n");
+    assert!(screen(&mut state, 159, 46).contains("on break 2: fan was off"));
+    for _ in 0..500 {
+        let events = Logbook::open_existing(&path).unwrap().run(run).unwrap().events;
+        if events.len() > before {
+            let at = state.findings.shown.as_ref().unwrap().findings.breaks[1].at_bytes;
+            assert_eq!(events[before].bytes.0, at);
+            assert!(
+                matches!(&events[before].kind, mile_runner::EventKind::Note(t) if t == "on break 2: fan was off")
+            );
+            return;
+        }
+        std::thread::sleep(std::time::Duration::from_millis(10));
+    }
+    panic!("the note was not kept");
 }
 
 #[test]

@@ -9,6 +9,7 @@ use crate::bench::Named;
 use crate::session::{self, Order};
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, MouseButton, MouseEvent, MouseEventKind};
 use mile_core::Bytes;
+use mile_core::Nanos;
 use mile_drive::Situation;
 use mile_drive::block::Consent;
 use mile_drive::block::probe::TestRequest;
@@ -132,8 +133,11 @@ fn overlay_key(state: &mut State, jobs: &Jobs, key: KeyEvent) {
         }
         Overlay::Note(mut text) => {
             if key.code == KeyCode::Enter {
-                if !text.value().trim().is_empty() {
-                    command(state, Command::Note(text.value().trim().to_owned()));
+                let said = text.value().trim().to_owned();
+                if !said.is_empty() && state.place == Place::Findings {
+                    note_break(state, jobs, said);
+                } else if !said.is_empty() {
+                    command(state, Command::Note(said));
                 }
                 return;
             }
@@ -277,6 +281,9 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         Action::Export => export(state, jobs),
         Action::Filter => state.logbook.filtering = true,
         Action::StartNext => start_next(state),
+        Action::NextPanel => state.findings.panel = state.findings.panel.after(),
+        Action::NoteBreak if state.findings.shown.is_none() => state.complain("No run is open."),
+        Action::NoteBreak => state.overlay = Some(Overlay::Note(Input::default())),
     }
 }
 
@@ -405,10 +412,39 @@ fn ask_start(state: &mut State) {
     state.overlay = Some(Overlay::Start(Box::new(form)));
 }
 
-/// Offers to start the course that the findings suggest, on the drive that they are of.
+/// Keeps a note with the run that is looked at: on the selected break, or at the cursor, or at its end.
+fn note_break(state: &mut State, jobs: &Jobs, said: String) {
+    let selected = state.findings.selected;
+    let cursor = state
+        .findings
+        .framing
+        .cursor
+        .zip(state.findings.scene().map(|s| state.findings.framing.resolve(&s).0));
+    let Some(shown) = &mut state.findings.shown else { return };
+    let of_break = selected.and_then(|i| Some((i, shown.findings.breaks.get(i)?)));
+    let (at, bytes, text) = match (of_break, cursor) {
+        (Some((i, b)), _) => {
+            (Nanos::from_secs(b.at_s), Bytes(b.at_bytes), format!("on break {}: {said}", i + 1))
+        }
+        (None, Some((at, ruler))) => {
+            let sample = ruler.sample(&shown.trace, at);
+            (shown.trace.end(sample), shown.trace.moved(sample + 1), said)
+        }
+        (None, None) => (shown.trace.end(usize::MAX), shown.trace.moved(usize::MAX), said),
+    };
+    let event = mile_runner::Event { at, bytes, kind: mile_runner::EventKind::Note(text) };
+    shown.events.push(event.clone());
+    jobs.note(&state.logbook_path, shown.run, event);
+}
+
+/// Offers to start the course that would settle the selected break, or the one that the findings suggest, on the drive that they are of.
 fn start_next(state: &mut State) {
+    let selected = state.findings.selected;
     let suggestion = state.findings.shown.as_ref().and_then(|s| {
-        let text = s.findings.next_step.as_ref()?.course.clone()?;
+        let of_break = selected
+            .and_then(|i| s.findings.breaks.get(i))
+            .and_then(|b| mile_core::next_step::settle(&s.trace, &s.context, b));
+        let text = of_break.or_else(|| s.findings.next_step.clone())?.course?;
         Some((s.head.drive.name.clone(), s.head.drive.simulated, text))
     });
     let Some((drive, simulated, text)) = suggestion else {
@@ -680,6 +716,8 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
             state.tell("The drive has taken the request.");
             read_health(state, jobs, Duration::ZERO);
         }
+        Done::Noted(Ok(())) => state.tell("The note is kept with the run."),
+        Done::Noted(Err(text)) => state.complain(text),
         Done::Tested(Err(text)) | Done::Health(Err(text)) => state.complain(text),
         Done::Exported(Ok(paths)) => state.tell(format!("Written: {}", paths.join(", "))),
         Done::Loaded(Err(text)) => {

@@ -79,7 +79,7 @@ impl Digest {
             bytes,
             samples: trace.len() as u64,
             miniature: if bytes == 0 { Vec::new() } else { miniature.collect() },
-            max_c: found.thermal.map(|t| t.max_c),
+            max_c: found.thermal.as_ref().map(|t| t.max_c),
             cache_bytes: found.cache.map(|c| c.bytes),
             breaks: found.breaks.iter().map(|b| b.cause.words().to_owned()).collect(),
         }

@@ -46,7 +46,14 @@ fn line(picture: &mut Picture<'_>, scale: &Scale, values: &[Option<f64>], style:
     }
 }
 
-pub(super) fn temperature(picture: &mut Picture<'_>, top: u16, rows: u16, context: &Context) {
+/// Draws the temperature with its limits, and over it the curve that was fitted, dotted.
+pub(super) fn temperature(
+    picture: &mut Picture<'_>,
+    top: u16,
+    rows: u16,
+    context: &Context,
+    fit: &[Option<f64>],
+) {
     let temps: Vec<Option<f64>> =
         picture.data.iter().map(|c| c.as_ref().and_then(|c| c.temp).map(|t| t.mean)).collect();
     let known = || temps.iter().flatten().copied();
@@ -80,6 +87,12 @@ pub(super) fn temperature(picture: &mut Picture<'_>, top: u16, rows: u16, contex
         labels.push((y, format!(" {name} {limit:.0} ")));
     }
     line(picture, &scale, &temps, rose);
+    let ink = Style::new().fg(picture.theme.ink);
+    for (x, value) in fit.iter().enumerate().step_by(2) {
+        if let Some(value) = value {
+            picture.set(x as u16, scale.at(*value).0, '·', ink);
+        }
+    }
     // Last, so that a temperature at its limit does not hide which limit that is.
     for (y, label) in labels {
         let at = picture.area.width.saturating_sub(label.chars().count() as u16 + 2);

@@ -1,8 +1,9 @@
-//! A finished run: the same canvas, its breaks, the evidence under the selected one, its plateaus, what to run next.
+//! A finished run: the same canvas, its breaks, the evidence under the selected one, its and a panel of figures: plateaus, heat, claims,
+//! what to run next.
 
 use super::super::canvas;
 use super::super::draw::wrap;
-use super::super::state::{FindingsPlace, Place, Shown};
+use super::super::state::{FindingsPlace, Panel, Place, Shown};
 use super::super::theme::Theme;
 use super::{break_line, lines, readings};
 use mile_core::units::number;
@@ -40,13 +41,17 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, place: &mut Fi
         if !wide {
             all.push((readings::line(&framing, &scene, false), theme.faint()));
         }
-        all.extend(explained(shown, place.selected, theme, usize::from(left)));
+        // On a narrow screen the panel takes the place of the evidence.
+        if wide || place.panel == Panel::Plateaus {
+            all.extend(explained(shown, place.selected, theme, usize::from(left)));
+        }
         if !wide {
-            all.extend(figures(shown, theme));
+            all.extend(panel(shown, place.panel, place.selected, theme, usize::from(left)));
         }
         lines(buffer, Rect { width: left, ..foot }, theme, &all);
         if wide {
-            lines(buffer, Rect { x: foot.x + left + 3, width: SIDE, ..foot }, theme, &figures(shown, theme));
+            let side = panel(shown, place.panel, place.selected, theme, usize::from(SIDE));
+            lines(buffer, Rect { x: foot.x + left + 3, width: SIDE, ..foot }, theme, &side);
         }
     }
     place.framing = framing;
@@ -68,6 +73,11 @@ fn explained(shown: &Shown, selected: Option<usize>, theme: Theme, width: usize)
             continue;
         }
         all.push((format!("    between {} and {}", Bytes(b.low_bytes), Bytes(b.high_bytes)), theme.faint()));
+        let on_it = shown.events.iter().filter(|e| e.bytes.0 == b.at_bytes).filter_map(|e| match &e.kind {
+            EventKind::Note(text) => Some(format!("    noted {text}")),
+            _ => None,
+        });
+        all.extend(on_it.flat_map(|text| wrap(&text, width)).map(|l| (l, ink)));
         for e in &b.evidence {
             // For and against the cause that was chosen; for another where it is one.
             let sign = if e.supports { "+" } else { "−" };
@@ -78,13 +88,6 @@ fn explained(shown: &Shown, selected: Option<usize>, theme: Theme, width: usize)
                     .into_iter()
                     .map(|l| (l, if e.cause == b.cause { ink } else { theme.faint() })),
             );
-        }
-    }
-    if let Some(next) = &shown.findings.next_step {
-        all.push((String::new(), ink));
-        all.extend(wrap(&format!("Next: {}", next.text), width).into_iter().map(|l| (l, ink)));
-        if next.course.is_some() {
-            all.push(("g starts that course.".into(), theme.faint()));
         }
     }
     let told = shown.events.iter().filter_map(|e| match &e.kind {
@@ -105,8 +108,132 @@ fn explained(shown: &Shown, selected: Option<usize>, theme: Theme, width: usize)
     all
 }
 
-/// Plateaus, cache, throttling, heat.
-fn figures(shown: &Shown, theme: Theme) -> Vec<(String, Style)> {
+/// The panel beside the breaks, under the names of all of them.
+fn panel(
+    shown: &Shown,
+    which: Panel,
+    selected: Option<usize>,
+    theme: Theme,
+    width: usize,
+) -> Vec<(String, Style)> {
+    let names: Vec<String> = Panel::ALL
+        .iter()
+        .map(|p| if *p == which { format!("[{}]", p.word()) } else { p.word().to_owned() })
+        .collect();
+    let mut all = vec![(format!("{}   p", names.join(" · ")), theme.faint())];
+    all.extend(match which {
+        Panel::Plateaus => plateaus(shown, theme),
+        Panel::Heat => heat(shown, theme, width),
+        Panel::Claims => claims(shown, theme, width),
+        Panel::Next => next(shown, selected, theme, width),
+    });
+    all
+}
+
+/// What would settle the selected break, or the least sure one: why, and the course.
+fn next(shown: &Shown, selected: Option<usize>, theme: Theme, width: usize) -> Vec<(String, Style)> {
+    let ink = Style::new().fg(theme.ink);
+    let of_break = selected
+        .and_then(|i| shown.findings.breaks.get(i))
+        .and_then(|b| mile_core::next_step::settle(&shown.trace, &shown.context, b));
+    let Some(step) = of_break.or_else(|| shown.findings.next_step.clone()) else {
+        return vec![("Every break is sure enough: nothing is left to be settled.".to_owned(), ink)];
+    };
+    let mut all: Vec<(String, Style)> = wrap(&step.text, width).into_iter().map(|l| (l, ink)).collect();
+    if let Some(course) = step.course {
+        all.push((String::new(), ink));
+        all.push(("g starts this course:".into(), theme.faint()));
+        all.extend(course.lines().filter(|l| !l.is_empty()).map(|l| (format!("  {l}"), ink)));
+    }
+    all
+}
+
+/// Each claim beside what was measured, and what could excuse the difference.
+fn claims(shown: &Shown, theme: Theme, width: usize) -> Vec<(String, Style)> {
+    let ink = Style::new().fg(theme.ink);
+    if shown.findings.claims.is_empty() {
+        return wrap("Nothing is claimed of this drive's rates, or no leg measured them.", width)
+            .into_iter()
+            .map(|l| (l, ink))
+            .collect();
+    }
+    let head = format!("{:<22} {:>10} {:>10} {:>6}", "MB/s", "measured", "claimed", "%");
+    let mut all = vec![(head, theme.faint())];
+    for c in &shown.findings.claims {
+        let (measured, claimed) = (number(c.measured_mb_s), number(c.claimed_mb_s));
+        all.push((format!("{:<22} {measured:>10} {claimed:>10} {:>6.0}", c.what, c.percent), ink));
+        let excuses = c.excuses.iter().flat_map(|e| wrap(&format!("  {e}"), width));
+        all.extend(excuses.map(|l| (l, theme.faint())));
+    }
+    all
+}
+
+/// Temperature over the run, where it leads, and what throttling cost.
+fn heat(shown: &Shown, theme: Theme, width: usize) -> Vec<(String, Style)> {
+    let ink = Style::new().fg(theme.ink);
+    let found = &shown.findings;
+    let Some(t) = &found.thermal else {
+        return wrap("No temperature was read: nothing is known of heat, and causes are less sure.", width)
+            .into_iter()
+            .map(|l| (l, ink))
+            .collect();
+    };
+    let mut all: Vec<(String, Style)> = Vec::new();
+    let mut fact = |name: &str, value: String| all.push((format!("{name:<17} {value}"), ink));
+    fact("lowest to highest", format!("{:.0} to {:.0} °C, {:.1} on average", t.min_c, t.max_c, t.mean_c));
+    if let Some(rise) = t.rise_over_ambient_c {
+        fact("over ambient", format!("{rise:.0} °C at the most"));
+    }
+    if let Some(margin) = t.margin_to_warn_c {
+        let word = if margin >= 0.0 { "below" } else { "above" };
+        fact("margin", format!("{:.0} °C {word} the warning limit", margin.abs()));
+    }
+    match (t.settles_at_c, t.settles_low_c, t.settles_high_c, t.time_constant_s) {
+        (Some(at), Some(low), Some(high), Some(tau)) => {
+            fact("settles at", format!("{at:.1} °C ({low:.1} to {high:.1})"));
+            fact("time constant", Nanos::from_secs(tau).to_string());
+            if let Some(from) = t.settles_known_from_s {
+                fact("known to 2 °C", format!("from {} on", Nanos::from_secs(from)));
+            }
+        }
+        _ => fact("settles at", "not told: too short, too level, or too slow".into()),
+    }
+    if let Some(at) = t.settles_at_25_ambient_c.or(t.max_at_25_ambient_c) {
+        let which = if t.settles_at_25_ambient_c.is_some() { "settles at" } else { "at most" };
+        fact("at 25 °C ambient", format!("{which} {at:.1} °C"));
+    }
+    if let Some(ambient) = t.throttles_above_ambient_c {
+        fact("throttles", format!("from an ambient of {ambient:.0} °C on"));
+    }
+    for e in found.throttling.episodes.iter().take(6) {
+        let (from, length) = (Nanos::from_secs(e.start_s), Nanos::from_secs(e.end_s - e.start_s));
+        let onset = e.onset_c.map_or(String::new(), |t| format!(" at {t:.0} °C"));
+        fact(
+            "throttled",
+            format!(
+                "{length} from {from}{onset}, to {:.0} %",
+                100.0 * e.during_mb_s / e.before_mb_s.max(1e-9)
+            ),
+        );
+    }
+    if found.throttling.lost_bytes > 0 {
+        fact("  lost to it", Bytes(found.throttling.lost_bytes).to_string());
+    }
+    if !found.phases.is_empty() {
+        all.push((
+            format!("{:<10} {:>12} {:>12} {:>16}", "phase", "from", "to", "°C from, to"),
+            theme.faint(),
+        ));
+    }
+    for p in found.phases.iter().take(12) {
+        let (from, to) = (Nanos::from_secs(p.start_s).to_string(), Nanos::from_secs(p.end_s).to_string());
+        all.push((format!("{:<10} {from:>12} {to:>12} {:>9.0} → {:>3.0}", p.kind, p.start_c, p.end_c), ink));
+    }
+    all
+}
+
+/// Plateaus, cache, dips, and how evenly each leg ran.
+fn plateaus(shown: &Shown, theme: Theme) -> Vec<(String, Style)> {
     let ink = Style::new().fg(theme.ink);
     let found = &shown.findings;
     let mut all: Vec<(String, Style)> = Vec::new();
@@ -144,40 +271,36 @@ fn figures(shown: &Shown, theme: Theme) -> Vec<(String, Style)> {
             format!("{} ({} to {})", Bytes(c.bytes), Bytes(c.low_bytes), Bytes(c.high_bytes)),
         );
     }
-    for e in &found.throttling.episodes {
-        let onset = e.onset_c.map_or(String::new(), |t| format!(" at {t:.0} °C"));
-        fact(
-            "throttled",
-            format!("{} from {}{onset}", Nanos::from_secs(e.end_s - e.start_s), Nanos::from_secs(e.start_s)),
-        );
-    }
     if found.throttling.lost_bytes > 0 {
-        fact("  lost to it", Bytes(found.throttling.lost_bytes).to_string());
+        fact("lost to heat", format!("{} (panel heat)", Bytes(found.throttling.lost_bytes)));
     }
-    if let Some(t) = &found.thermal {
-        let margin = t.margin_to_warn_c.map_or(String::new(), |m| match m {
-            m if m >= 0.5 => format!(", {m:.0} below the limit"),
-            m if m <= -0.5 => format!(", {:.0} above the limit", -m),
-            _ => ", at the limit".to_owned(),
-        });
-        fact("temperature", format!("{:.0} to {:.0} °C{margin}", t.min_c, t.max_c));
-        if let Some(rise) = t.rise_over_ambient_c {
-            fact("  over ambient", format!("{rise:.0} °C at the most"));
-        }
-        if let (Some(settles), Some(low), Some(high)) = (t.settles_at_c, t.settles_low_c, t.settles_high_c) {
-            fact("  settles at", format!("{settles:.1} °C ({low:.1} to {high:.1})"));
-        }
-        if let Some(ambient) = t.throttles_above_ambient_c {
-            fact("  throttles", format!("from an ambient of {ambient:.0} °C on"));
-        }
+    for d in found.dips.iter().take(4) {
+        let period = Nanos::from_secs(d.period_s);
+        fact("dips", format!("every {period}, {:.0} % deep, {:.0} % of the time", d.depth_pct, d.duty_pct));
     }
-    for l in found.legs.iter().filter(|l| l.temp_c.is_some()) {
-        if let Some(t) = l.temp_c {
-            fact(
-                &format!("  {}", l.leg),
-                format!("{:.0} {:.1} {:.0} °C (min, mean, max)", t.min, t.mean, t.max),
-            );
-        }
+    for i in found.interference.iter().take(4) {
+        let (from, to) = (Nanos::from_secs(i.start_s), Nanos::from_secs(i.end_s));
+        fact("left out", format!("{from} to {to}: {}", crate::text::disturbance(&i.kind)));
+    }
+    let even: Vec<_> = found.legs.iter().filter_map(|l| Some((l, l.consistency?))).take(8).collect();
+    if !even.is_empty() {
+        all.push((String::new(), ink));
+        let head = format!(
+            "{:<12} {:>9} {:>9} {:>6} {:>7} {:>9}",
+            "MB/s", "1st tenth", "last", "var", "level", "worst 1 s"
+        );
+        all.push((head, theme.faint()));
+    }
+    for (leg, c) in even {
+        let name: String = leg.leg.chars().take(12).collect();
+        let (first, last) = (number(c.first_tenth_mb_s), number(c.last_tenth_mb_s));
+        let line = format!(
+            "{name:<12} {first:>9} {last:>9} {:>5.1} % {:>5.0} % {:>10}",
+            c.variation_pct,
+            c.on_plateau_pct,
+            number(c.worst_second_mb_s)
+        );
+        all.push((line, ink));
     }
     all
 }

@@ -1,0 +1,276 @@
+//! What the readings say about one break, before any of it is weighed.
+
+use super::{Scene, Seen};
+use crate::findings::{Break, Cause};
+use crate::plateaus::Edge;
+use crate::sample::Op;
+use crate::trace::Trace;
+use crate::units::{Bytes, Celsius, Nanos, Rate};
+
+/// Seconds looked at on each side of a break: several updates of a slow sensor, and short against a heat-up.
+pub(super) const WINDOW_S: f64 = 30.0;
+/// The same in samples, where they are long.
+const WINDOW_SAMPLES: usize = 12;
+/// A sensor that is read every few seconds and lags behind shows what was at a break so much later.
+const LAG_S: f64 = 10.0;
+/// How near to each other two heights of the rate are the same, as a difference of logarithms.
+const SAME_RATE: f64 = 0.1;
+/// How near two addresses are the same place, share of the capacity.
+const SAME_PLACE: f64 = 0.01;
+/// How near two temperatures are the same, °C: whole degrees, and the lag of a sensor.
+const SAME_TEMP: f64 = 1.6;
+
+/// What is known about a break. `None` where no reading tells.
+pub(super) struct Facts {
+    pub(super) op: Op,
+    pub(super) falls: bool,
+    /// Between two legs and not within one.
+    pub(super) across: bool,
+    /// No fall since the last rest.
+    pub(super) first_fall: bool,
+    /// A rise since the last rest, without a fall of others' doing before it.
+    pub(super) came_back: bool,
+    /// The next change of this leg brings the rate back.
+    pub(super) comes_back: bool,
+    /// The change before brought it where it now leaves.
+    pub(super) brings_back: bool,
+    pub(super) stands_still: bool,
+    pub(super) since_rest: Bytes,
+    pub(super) capacity: Option<Bytes>,
+    pub(super) fill: Option<f64>,
+    pub(super) temp: Option<Celsius>,
+    /// Declared warning limit.
+    pub(super) limit: Option<Celsius>,
+    pub(super) critical: Option<Celsius>,
+    pub(super) rise_before: Option<f64>,
+    pub(super) change_after: Option<f64>,
+    /// Highest temperature under load and not throttled, anywhere else in the run.
+    pub(super) hotter_elsewhere: Option<Celsius>,
+    /// Other falls at the same temperature, with the rate back between them.
+    pub(super) same_temp: usize,
+    /// Temperature at the fall that this rise undoes.
+    pub(super) temp_at_fall: Option<Celsius>,
+    /// How much cooler it became behind the fall while the rate stayed down.
+    pub(super) cooled_behind: Option<f64>,
+    /// The change took its time.
+    pub(super) gradual: bool,
+    pub(super) throttle_begins: Option<bool>,
+    pub(super) throttle_ends: Option<bool>,
+    pub(super) throttled_before: bool,
+    pub(super) stays: Option<bool>,
+    /// How much more others moved behind the break than before it.
+    pub(super) foreign: Option<Rate>,
+    /// How much more processor time was stolen, share of all of it.
+    pub(super) steal: Option<f64>,
+    /// By how much the rate changed.
+    pub(super) change: Rate,
+    /// Share of its rate that it lost or won.
+    pub(super) share: f64,
+    /// Address of the break, where the leg goes through the surface.
+    pub(super) address: Option<Bytes>,
+    /// Other passes over that address, and how many changed there alike.
+    pub(super) passes: (usize, usize),
+    /// What the breaks before in this run were put down to, the last fall first.
+    pub(super) undone: Option<(Cause, f64)>,
+    /// The last rest or read leg before this one, where there was one since the last write.
+    pub(super) pause: Option<Op>,
+    /// Seconds between the ends of the two samples around the break, where far more than usual.
+    pub(super) in_gap: bool,
+}
+
+impl Facts {
+    pub(super) fn gather(scene: &Scene<'_>, index: usize, done: &[Break]) -> Self {
+        let trace = scene.trace;
+        let seen = &scene.seen[index];
+        let edge = &seen.edge;
+        let leg = &trace.legs()[seen.leg];
+        let falls = edge.to.0 < edge.from.0;
+        let around = Around::of(trace, seen);
+        let temp = temp_at(trace, edge, seen);
+        let rested =
+            super::written_at_last_rest(trace, leg.samples.start).max(recovered_at(scene, index, done));
+        let since = scene.seen[..index].iter().enumerate().filter(|(_, s)| s.edge.bytes >= rested);
+        let (mut first_fall, mut came_back) = (true, false);
+        let mut last_rise_owed = false;
+        for (j, s) in since.filter(|(_, s)| !s.across) {
+            let cause = done.get(j).map(|b| b.cause);
+            let others =
+                matches!(cause, Some(Cause::Interference | Cause::InterferenceEnd | Cause::Workload));
+            if s.edge.to.0 < s.edge.from.0 {
+                first_fall &= others;
+                last_rise_owed = others;
+            } else {
+                came_back |= !others && !last_rise_owed;
+            }
+        }
+        let next = scene.seen.get(index + 1).filter(|s| s.leg == seen.leg && !s.across);
+        let before = index
+            .checked_sub(1)
+            .map(|j| (j, &scene.seen[j]))
+            .filter(|(_, s)| s.leg == seen.leg || seen.across);
+        let undoes = |a: &Edge, b: &Edge| {
+            (a.to.0 < a.from.0) != (b.to.0 < b.from.0)
+                && (b.to.0.max(1.0) / a.from.0.max(1.0)).ln().abs()
+                    < SAME_RATE.max(0.5 * (a.to.0.max(1.0) / a.from.0.max(1.0)).ln().abs())
+        };
+        let undone =
+            (!falls).then(|| (0..index).rev().find(|&j| scene.seen[j].edge.to.0 < scene.seen[j].edge.from.0));
+        let undone = undone.flatten();
+        Self {
+            op: leg.op,
+            falls,
+            across: seen.across,
+            first_fall,
+            came_back,
+            comes_back: falls && next.is_some_and(|n| undoes(edge, &n.edge)),
+            brings_back: !falls && before.is_some_and(|(_, b)| undoes(&b.edge, edge)),
+            stands_still: edge.to.0 < super::STANDSTILL * edge.from.0,
+            since_rest: Bytes(edge.bytes.0.saturating_sub(rested.0)),
+            capacity: scene.context.capacity,
+            fill: trace.fill.extent(around.at, around.at + 1).map(|e| e.mean),
+            temp,
+            limit: scene.context.warn,
+            critical: scene.context.critical,
+            rise_before: around.rise_before(trace),
+            change_after: around.change_after(trace, temp),
+            hotter_elsewhere: scene.hottest_unthrottled(index, done),
+            same_temp: scene.falls_at(index, temp, SAME_TEMP),
+            temp_at_fall: undone.and_then(|j| temp_at(trace, &scene.seen[j].edge, &scene.seen[j])),
+            cooled_behind: (falls && next.is_none())
+                .then(|| around.cooled(trace, temp, seen.until))
+                .flatten(),
+            gradual: around.done > around.begin,
+            throttle_begins: around.ticks(trace).map(|(b, a)| a > b + 0.3),
+            throttle_ends: around.ticks(trace).map(|(b, a)| b > a + 0.3),
+            throttled_before: around.ticks(trace).is_some_and(|(b, _)| b > 0.3),
+            stays: around.stays(trace, seen),
+            foreign: around.more(&trace.foreign).map(|r| Rate(r * 1e6)),
+            steal: around.more(&trace.steal),
+            change: Rate((edge.from.0 - edge.to.0).abs()),
+            share: 1.0 - (edge.to.0.min(edge.from.0) / edge.to.0.max(edge.from.0).max(1.0)),
+            address: address(trace, around.at),
+            passes: scene.passes(index, SAME_PLACE),
+            undone: undone.and_then(|j| done.get(j)).map(|b| (b.cause, b.confidence)),
+            pause: (seen.across && seen.leg > 0)
+                .then(|| trace.legs()[seen.leg - 1].op)
+                .filter(|op| *op != leg.op),
+            in_gap: trace.end(around.at).since(trace.start(around.at)).secs() > 5.0 * around.usual,
+        }
+    }
+}
+
+/// Bytes moved when the cache had last recovered before break `index`, 0 where it had not.
+fn recovered_at(scene: &Scene<'_>, index: usize, done: &[Break]) -> Bytes {
+    let last = done[..index.min(done.len())].iter().rposition(|b| b.cause == Cause::CacheRecovered);
+    last.map_or(Bytes(0), |j| scene.seen[j].edge.bytes)
+}
+
+/// Address at which a sample began, where addresses are logged.
+pub(crate) fn address(trace: &Trace, at: usize) -> Option<Bytes> {
+    trace.offset.get(at).map(|mb| Bytes((mb * 1e6) as u64))
+}
+
+/// Temperature at a break: the highest shown from a little before until the sensor has caught up.
+pub(super) fn temp_at(trace: &Trace, edge: &Edge, seen: &Seen) -> Option<Celsius> {
+    let at = extent(trace, seen).0;
+    let time = if at == edge.sample { edge.at } else { trace.start(at) };
+    let from = trace
+        .index_at_time(time.since(Nanos::from_secs(5.0)))
+        .min(at.saturating_sub(1))
+        .max(seen.from.min(at));
+    let to = trace.index_at_time(time.plus(Nanos::from_secs(LAG_S))).max(at + 1).min(seen.until.max(at + 1));
+    trace.temp.extent(from, to).map(|e| Celsius(e.max))
+}
+
+/// First and last sample of a change: the same for a sharp one.
+fn extent(trace: &Trace, seen: &Seen) -> (usize, usize) {
+    let at = seen.edge.sample.min(trace.len().saturating_sub(1));
+    let (low, high) = (trace.index_at_bytes(seen.edge.low), trace.index_at_bytes(seen.edge.high));
+    if high < low + 6 {
+        return (at, at);
+    }
+    (low.min(at).max(seen.from.min(at)), high.max(at).min(seen.until.max(at + 1) - 1).min(trace.len() - 1))
+}
+
+/// The samples on both sides of a break.
+struct Around {
+    before: usize,
+    begin: usize,
+    at: usize,
+    done: usize,
+    after: usize,
+    usual: f64,
+}
+
+impl Around {
+    fn of(trace: &Trace, seen: &Seen) -> Self {
+        let last = trace.len().saturating_sub(1);
+        let at = seen.edge.sample.min(last);
+        let seconds = trace.end(at).since(trace.start(seen.from.min(at))).secs();
+        let usual = seconds / (at + 1 - seen.from.min(at)) as f64;
+        // A gradual change is looked at from before it began until after it was done.
+        let (begin, done) = extent(trace, seen);
+        let window = Nanos::from_secs(WINDOW_S);
+        let first =
+            trace.index_at_time(trace.start(begin).since(window)).min(begin.saturating_sub(WINDOW_SAMPLES));
+        let behind = trace.index_at_time(trace.start(done).plus(window)).max(done + WINDOW_SAMPLES);
+        // Both sides end where another stretch begins.
+        Self {
+            before: first.max(seen.from.min(begin)),
+            begin,
+            at,
+            done,
+            after: behind.min(seen.until.max(done + 1)).min(trace.len()),
+            usual,
+        }
+    }
+
+    fn mean(trace: &Trace, from: usize, to: usize) -> Option<f64> {
+        trace.temp.extent(from, to.max(from + 1)).map(|e| e.mean)
+    }
+
+    fn rise_before(&self, trace: &Trace) -> Option<f64> {
+        let early = Self::mean(trace, self.before, self.before + (self.begin - self.before) / 4)?;
+        Some(Self::mean(trace, self.begin.saturating_sub(2).max(self.before), self.begin + 1)? - early)
+    }
+
+    fn change_after(&self, trace: &Trace, temp: Option<Celsius>) -> Option<f64> {
+        let late = self.after - (self.after - self.done) / 4;
+        (self.after > self.done + 4).then_some(())?;
+        let shown = trace.temp.extent(self.done, self.done + 1).map_or(0.0, |e| e.mean).max(temp?.0);
+        Some(Self::mean(trace, late.min(self.after - 1), self.after)? - shown)
+    }
+
+    /// From the break to the mean of the last quarter of the stretch behind it.
+    fn cooled(&self, trace: &Trace, temp: Option<Celsius>, until: usize) -> Option<f64> {
+        let late = until.saturating_sub((until.saturating_sub(self.done)) / 4).max(self.done);
+        Some(temp?.0 - Self::mean(trace, late.min(until.saturating_sub(1)), until)?)
+    }
+
+    /// Seconds that the throttle counters ticked in each second before the break and behind it. They are whole seconds and read about once
+    /// a second.
+    fn ticks(&self, trace: &Trace) -> Option<(f64, f64)> {
+        let rate = |from: usize, to: usize| -> Option<f64> {
+            let (a, b) = (trace.throttled(from)?, trace.throttled(to)?);
+            let seconds = trace.end(to).since(trace.end(from)).secs();
+            (seconds >= 2.0).then(|| ((b.light_s - a.light_s) + (b.heavy_s - a.heavy_s)) / seconds)
+        };
+        let second = trace.index_at_time(trace.end(self.begin).since(Nanos::from_secs(2.0))).min(self.begin);
+        Some((rate(self.before, second.max(self.before))?, rate(self.done, self.after.checked_sub(1)?)?))
+    }
+
+    fn more(&self, column: &crate::pyramid::Pyramid) -> Option<f64> {
+        let behind = column.extent((self.done + 1).min(self.after.saturating_sub(1)), self.after)?.mean;
+        Some(behind - column.extent(self.before, self.begin).map_or(0.0, |b| b.mean))
+    }
+
+    fn stays(&self, trace: &Trace, seen: &Seen) -> Option<bool> {
+        let behind = trace.end(trace.len().saturating_sub(1)).since(seen.edge.at);
+        (behind >= Nanos::from_secs(WINDOW_S)).then(|| {
+            let leg_end = trace.legs()[seen.leg].samples.end;
+            seen.until >= leg_end
+                || trace.start(seen.until.min(trace.len() - 1)).since(seen.edge.at)
+                    >= Nanos::from_secs(WINDOW_S)
+        })
+    }
+}

@@ -1,0 +1,96 @@
+//! What was measured against what is claimed, and what could excuse the difference.
+
+use crate::findings::{Cause, Context, Findings};
+use crate::sample::Op;
+use crate::trace::Trace;
+use crate::units::{Rate, number};
+use serde::{Deserialize, Serialize};
+
+/// Share of the drive in use from which it may excuse a lower rate.
+const FULL: f64 = 0.5;
+/// A rate within this share of the link's ceiling is the link's.
+const AT_CEILING: f64 = 0.9;
+
+/// A measured figure beside the claimed one.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct ClaimFound {
+    /// What: `write, first plateau`.
+    pub what: String,
+    /// As claimed, MB/s.
+    pub claimed_mb_s: f64,
+    /// As measured, MB/s.
+    pub measured_mb_s: f64,
+    /// Measured over claimed, percent.
+    pub percent: f64,
+    /// What could excuse the difference, in words; empty where nothing was seen.
+    pub excuses: Vec<String>,
+}
+
+/// Each claimed rate against the first and the last plateau of the legs that it is about.
+pub(crate) fn claims(trace: &Trace, context: &Context, found: &Findings) -> Vec<ClaimFound> {
+    let mut all = Vec::new();
+    for (op, claimed) in [(Op::Write, context.rated_write), (Op::Read, context.rated_read)] {
+        let Some(claimed) = claimed.filter(|c| c.0 > 0.0) else { continue };
+        let mut plateaus = found.plateaus.iter().filter(|p| p.op == op);
+        let Some(first) = plateaus.next() else { continue };
+        all.push(against(
+            op.word(),
+            "first plateau",
+            claimed,
+            first.mean_mb_s,
+            excuses(trace, context, found, first.start_s, first.end_s),
+        ));
+        if let Some(last) = plateaus.next_back() {
+            let excuses = excuses(trace, context, found, last.start_s, last.end_s);
+            all.push(against(op.word(), "last plateau", claimed, last.mean_mb_s, excuses));
+        }
+    }
+    for claim in &mut all {
+        if claim.percent >= 100.0 {
+            claim.excuses.clear();
+        }
+    }
+    all
+}
+
+fn against(op: &str, which: &str, claimed: Rate, measured: f64, excuses: Vec<String>) -> ClaimFound {
+    let what = format!("{op}, {which}");
+    ClaimFound {
+        what,
+        claimed_mb_s: claimed.mb_s(),
+        measured_mb_s: measured,
+        percent: 100.0 * measured / claimed.mb_s(),
+        excuses,
+    }
+}
+
+/// What was so between two times that a claim is not made for.
+fn excuses(trace: &Trace, context: &Context, found: &Findings, from: f64, to: f64) -> Vec<String> {
+    let mut all = Vec::new();
+    let index = |s: f64| trace.index_at_time(crate::units::Nanos::from_secs(s));
+    let (first, end) = (index(from), index(to).max(index(from) + 1).min(trace.len()));
+    if let Some(link) = context.link {
+        let rate = trace.mean_rate(first..end).unwrap_or_default();
+        if rate.0 > AT_CEILING * link.0 {
+            all.push(format!("the link carries {} MB/s at the most", number(link.mb_s())));
+        }
+    }
+    if let Some(fill) = trace.fill.extent(first, end).filter(|e| e.mean >= FULL) {
+        all.push(format!("{:.0} % of the drive were in use", 100.0 * fill.mean));
+    }
+    // Since it had last recovered.
+    let cache =
+        found.breaks.iter().rev().find(|b| {
+            b.at_s <= from + 1.0 && matches!(b.cause, Cause::CacheExhausted | Cause::CacheRecovered)
+        });
+    if found.throttling.episodes.iter().any(|e| e.start_s < to && from < e.end_s) {
+        all.push("it was throttled by heat".into());
+    }
+    if cache.is_some_and(|b| b.cause == Cause::CacheExhausted) {
+        all.push("the write cache was exhausted".into());
+    }
+    if found.interference.iter().any(|i| i.kind != "gap" && i.start_s < to && from < i.end_s) {
+        all.push("others were on the drive or the host for part of it".into());
+    }
+    all
+}

@@ -1,0 +1,334 @@
+//! Patterns that repeat themselves: saws, periodic dips, throttling that swings.
+//!
+//! A rate that falls and comes back regularly has no plateau at either height, and its many steps are no breaks. Found by the times at
+//! which it falls through the middle between its local low and high, with hysteresis, on tiles of growing length: five falls and more,
+//! evenly spaced, and a correlation with itself one period later. Noise of any colour falls through the middle too, but not evenly.
+
+use crate::stats;
+use std::ops::Range;
+
+/// Fewest falls of a pattern.
+const LEAST_FALLS: usize = 5;
+/// Share of the spacing so far by which the next one may be shorter or longer.
+const UNEVEN: (f64, f64) = (0.55, 1.8);
+/// Least correlation of each period with the next, by phase, and what is added over the root of the number of falls. Noise that is
+/// correlated over a time falls too, but between its falls no period is like the next; a saw whose periods differ by a tenth has 0.8.
+const LEAST_LIKENESS: (f64, f64) = (0.5, 0.6);
+/// Quantiles that are taken as low and high.
+const LOW_HIGH: (f64, f64) = (0.06, 0.94);
+/// Least distance of low and high, in standard deviations of the noise and as a difference of logarithms.
+const LEAST_SIGMAS: f64 = 6.0;
+const LEAST_DEPTH: f64 = 0.077;
+
+/// A pattern in a series.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct Cycle {
+    /// From its first fall to its last rise.
+    pub(crate) range: Range<usize>,
+    /// Mean distance of its falls.
+    pub(crate) period: f64,
+    /// Its low.
+    pub(crate) low: f64,
+    /// Its high.
+    pub(crate) high: f64,
+    /// Share of it that lies nearer to its low.
+    pub(crate) duty: f64,
+}
+
+/// The patterns in `values`, which do not overlap, in order. `sigma` is the noise from one value to the next.
+pub(crate) fn find(values: &[f64], sigma: f64) -> Vec<Cycle> {
+    let mut all: Vec<Cycle> = Vec::new();
+    let mut tile = 6;
+    while tile * 2 <= values.len() {
+        all.extend(at_scale(values, sigma, tile));
+        tile = tile * 3 / 2;
+    }
+    all.sort_by_key(|c| std::cmp::Reverse(c.range.len()));
+    let mut kept: Vec<Cycle> = Vec::new();
+    for cycle in all {
+        let apart = |k: &Cycle| cycle.range.end <= k.range.start || k.range.end <= cycle.range.start;
+        if kept.iter().all(apart) {
+            kept.push(cycle);
+        }
+    }
+    kept.sort_by_key(|c| c.range.start);
+    kept
+}
+
+/// Low and high of each tile with its neighbours.
+fn levels(values: &[f64], tile: usize) -> Vec<(f64, f64)> {
+    let count = values.len().div_ceil(tile);
+    let mut scratch = Vec::new();
+    (0..count)
+        .map(|i| {
+            let from = i.saturating_sub(1) * tile;
+            let to = ((i + 2) * tile).min(values.len());
+            scratch.clear();
+            scratch.extend_from_slice(&values[from..to]);
+            scratch.sort_by(f64::total_cmp);
+            let at = |q: f64| scratch[((scratch.len() - 1) as f64 * q).round() as usize];
+            (at(LOW_HIGH.0), at(LOW_HIGH.1))
+        })
+        .collect()
+}
+
+fn at_scale(values: &[f64], sigma: f64, tile: usize) -> Vec<Cycle> {
+    let levels = levels(values, tile);
+    let least = LEAST_DEPTH.max(LEAST_SIGMAS * sigma);
+    // A single value far down is no fall.
+    let calm = stats::running_median(values, tile / 24);
+    let falls = falls(&calm, |i| Some(levels[i / tile]).filter(|(low, high)| high - low >= least));
+    let mut found = Vec::new();
+    let mut start = 0;
+    while start + LEAST_FALLS <= falls.len() {
+        let mut mean = (falls[start + 1] - falls[start]) as f64;
+        let mut end = start + 1;
+        while let Some(next) = falls.get(end + 1) {
+            let step = (next - falls[end]) as f64;
+            if step < UNEVEN.0 * mean || step > UNEVEN.1 * mean {
+                break;
+            }
+            mean += (step - mean) / (end + 1 - start) as f64;
+            end += 1;
+        }
+        let long = end - start + 1 >= LEAST_FALLS;
+        // The tiles have to see several periods, and not so many that they blur a change of height.
+        if long && mean <= 1.2 * tile as f64 && mean >= tile as f64 / 6.0 {
+            found.extend(grown(&calm, &falls[start..=end], mean, least));
+        }
+        start = end.max(start + 1);
+    }
+    found
+}
+
+/// Where the series falls through the middle between the low and the high that hold there.
+fn falls(values: &[f64], level: impl Fn(usize) -> Option<(f64, f64)>) -> Vec<usize> {
+    let mut above = false;
+    let mut falls = Vec::new();
+    for (i, &y) in values.iter().enumerate() {
+        let Some((low, high)) = level(i) else {
+            above = false;
+            continue;
+        };
+        let (middle, slack) = (f64::midpoint(low, high), 0.15 * (high - low));
+        if above && y < middle - slack {
+            falls.push(i);
+        }
+        above = if y > middle + slack { true } else { above && y >= middle - slack };
+    }
+    falls
+}
+
+/// Follows the pattern beyond the falls by which it was found, and takes its measure.
+fn grown(values: &[f64], falls: &[usize], period: f64, least: f64) -> Option<Cycle> {
+    let (first, last) = (*falls.first()?, *falls.last()?);
+    let mut inside: Vec<f64> = values[first..=last].to_vec();
+    inside.sort_by(f64::total_cmp);
+    let at = |q: f64| inside[((inside.len() - 1) as f64 * q).round() as usize];
+    let (low, high) = (at(LOW_HIGH.0), at(LOW_HIGH.1));
+    let cycles: Vec<f64> = falls.windows(3).map(|w| alike(values, w)).collect();
+    let likeness = cycles.iter().sum::<f64>() / cycles.len().max(1) as f64;
+    if high - low < least || likeness < LEAST_LIKENESS.0 + LEAST_LIKENESS.1 / (falls.len() as f64).sqrt() {
+        return None;
+    }
+    let slack = 0.35 * (high - low);
+    let band = low - slack..high + slack;
+    // As far as the values stay in its band there may be more of it, which the tiles had not seen.
+    let reach = |mut i: usize, back: bool| {
+        let mut outside = 0;
+        loop {
+            let next = if back { i.checked_sub(1) } else { Some(i + 1).filter(|n| *n < values.len()) };
+            let Some(next) = next else { return i };
+            outside = if band.contains(&values[next]) { 0 } else { outside + 1 };
+            if outside > 2 {
+                return if back { i + 2 } else { i.saturating_sub(2) };
+            }
+            i = next;
+        }
+    };
+    let (from, to) = (reach(first, true), reach(last, false));
+    let all: Vec<usize> =
+        self::falls(&values[from..=to], |_| Some((low, high))).iter().map(|f| f + from).collect();
+    let anchor = all.partition_point(|f| *f < first);
+    let mut begin = falls[..2].to_vec();
+    for &f in all[..anchor].iter().rev() {
+        if !goes_on(values, [f, begin[0], begin[1]]) {
+            break;
+        }
+        begin = vec![f, begin[0]];
+    }
+    let begin = begin[0];
+    let mut tail = falls[falls.len() - 2..].to_vec();
+    for &f in all.iter().filter(|f| **f > last) {
+        if !goes_on(values, [tail[0], tail[1], f]) {
+            break;
+        }
+        tail = vec![tail[1], f];
+    }
+    let fall = tail[1];
+    // Up to the rise behind the last fall.
+    let middle = f64::midpoint(low, high);
+    let rise = values[fall..=to].iter().position(|y| *y > middle).map_or(to + 1, |i| fall + i);
+    let end = rise.min(fall + (1.5 * period) as usize + 1).min(values.len());
+    // What stays at its heights before and behind it for less than a period, between a step or the end of the series and it, is part of it.
+    let begin = if (begin - from.min(begin)) as f64 <= 1.3 * period { from.min(begin) } else { begin };
+    let end = if (to + 1).saturating_sub(end) as f64 <= 1.3 * period { (to + 1).max(end) } else { end };
+    let below = values[first..last].iter().filter(|y| **y < middle).count();
+    let duty = below as f64 / (last - first).max(1) as f64;
+    Some(Cycle { range: begin..end, period, low, high, duty })
+}
+
+/// Whether three falls belong to one pattern: evenly spaced, and one period like the other.
+fn goes_on(values: &[f64], falls: [usize; 3]) -> bool {
+    let (a, b) = ((falls[1] - falls[0]) as f64, (falls[2] - falls[1]) as f64);
+    (1.0 / UNEVEN.1..=UNEVEN.1).contains(&(a / b.max(1.0))) && alike(values, &falls) >= LEAST_LIKENESS.0
+}
+
+/// Correlation of the period between the first two falls with the one between the last two, phase by phase.
+fn alike(values: &[f64], falls: &[usize]) -> f64 {
+    let (a, b) = (&values[falls[0]..falls[1]], &values[falls[1]..falls[2]]);
+    let n = a.len().max(b.len());
+    let pick = |s: &[f64], i: usize| s[(i * s.len() / n).min(s.len() - 1)];
+    let pairs = || (0..n).map(|i| (pick(a, i), pick(b, i)));
+    let count = n as f64;
+    let (ma, mb) = pairs().fold((0.0, 0.0), |m, p| (m.0 + p.0 / count, m.1 + p.1 / count));
+    let (mut ab, mut aa, mut bb) = (0.0, 0.0, 0.0);
+    for (x, y) in pairs() {
+        ab += (x - ma) * (y - mb);
+        aa += (x - ma).powi(2);
+        bb += (y - mb).powi(2);
+    }
+    ab / (aa * bb).sqrt().max(1e-12)
+}
+
+/// Dips that come regularly in a series around 0, each of them brief: five and more, and the time between most of them the same, or a
+/// multiple of it where one is too shallow to be seen.
+pub(crate) fn dips(values: &[f64], sigma: f64) -> Option<Cycle> {
+    let deep = -LEAST_DEPTH.max(5.0 * sigma);
+    let mut starts: Vec<usize> = Vec::new();
+    let (mut low, mut depths) = (0, Vec::new());
+    for (i, &y) in values.iter().enumerate() {
+        if y >= deep {
+            continue;
+        }
+        low += 1;
+        if i == 0 || values[i - 1] >= deep {
+            starts.push(i);
+            depths.push(y);
+        } else if let Some(last) = depths.last_mut() {
+            *last = last.min(y);
+        }
+    }
+    if starts.len() < LEAST_FALLS {
+        return None;
+    }
+    let spacings: Vec<f64> = starts.windows(2).map(|w| (w[1] - w[0]) as f64).collect();
+    let period = stats::median(&mut spacings.clone())?;
+    let even = spacings.iter().filter(|s| {
+        let whole = (*s / period).round();
+        whole >= 1.0 && (*s / period - whole).abs() <= 0.25
+    });
+    let span = starts[starts.len() - 1] - starts[0];
+    // Dips at any time would be near a multiple half of the time.
+    (even.count() as f64 >= 0.8 * spacings.len() as f64).then_some(Cycle {
+        range: starts[0]..starts[starts.len() - 1] + 1,
+        period,
+        low: stats::median(&mut depths)?,
+        high: 0.0,
+        duty: low as f64 / (span as f64 + period),
+    })
+}
+
+/// Noise from one value to the next in a series that may go in ramps: from second differences, which a ramp does not change. The
+/// variance of `a - 2 b + c` is six times that of one.
+pub(crate) fn sigma(values: &[f64]) -> f64 {
+    let mut second: Vec<f64> = values.windows(3).map(|w| w[0] - 2.0 * w[1] + w[2]).collect();
+    let curved = stats::mad_sigma(&mut second).unwrap_or(0.0) / 6_f64.sqrt();
+    stats::difference_sigma(values).unwrap_or(0.0).min(curved).max(0.002)
+}
+
+/// Takes a pattern out of `smooth`: each value of `values` in it becomes the mean of the periods around it, twice over.
+pub(crate) fn take_out(values: &[f64], smooth: &mut [f64], cycle: &Cycle) {
+    let range = cycle.range.clone();
+    let width = (cycle.period.round() as usize).clamp(1, range.len());
+    let once = running_mean(&values[range.clone()], width);
+    smooth[range].copy_from_slice(&running_mean(&once, width));
+}
+
+fn running_mean(values: &[f64], width: usize) -> Vec<f64> {
+    let mut sums = vec![0.0];
+    for y in values {
+        sums.push(sums[sums.len() - 1] + y);
+    }
+    (0..values.len())
+        .map(|i| {
+            let from = i.saturating_sub(width / 2).min(values.len() - width);
+            (sums[from + width] - sums[from]) / width as f64
+        })
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Square waves of a height of 1 and noise, by a small linear congruential generator.
+    fn square(n: usize, from: usize, period: usize, slow: usize, noise: f64) -> Vec<f64> {
+        let mut bits = 12345_u64;
+        (0..n)
+            .map(|i| {
+                bits = bits.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+                let wobble = (bits >> 40) as f64 / f64::from(1_u32 << 24) - 0.5;
+                let low = i >= from && (i - from) % period < slow;
+                f64::from(u8::from(!low)) + noise * wobble
+            })
+            .collect()
+    }
+
+    #[test]
+    fn squares_of_any_period_are_found_with_their_measure() {
+        for (period, slow) in [(200, 63), (10, 4), (6, 3), (33, 22), (600, 150)] {
+            let values = square(3900, 1074, period, slow, 0.02);
+            let found = find(&values, sigma(&values));
+            assert_eq!(found.len(), 1, "{period}: {found:?}");
+            let c = &found[0];
+            assert!((c.period / period as f64 - 1.0).abs() < 0.05, "{c:?}");
+            assert!((c.duty - slow as f64 / period as f64).abs() < 0.06, "{c:?}");
+            assert!(c.range.start.abs_diff(1074) <= 1 && c.range.end > 3900 - period, "{c:?}");
+        }
+    }
+
+    #[test]
+    fn brief_dips_are_found_where_they_come_regularly_and_not_where_they_do_not() {
+        let values: Vec<f64> = square(5000, 0, 120, 5, 0.02).iter().map(|y| y - 1.0).collect();
+        let found = dips(&values, 0.006).unwrap();
+        assert!((found.period - 120.0).abs() < 1.5 && (found.duty - 5.0 / 120.0).abs() < 0.01, "{found:?}");
+        assert!((found.low + 1.0).abs() < 0.05, "{found:?}");
+        let mut odd = square(5000, 6000, 1, 0, 0.02);
+        odd.iter_mut().for_each(|y| *y -= 1.0);
+        let mut at = 3;
+        for i in 0..40 {
+            odd[at] = -1.0;
+            at += 7 + (i * i * 37) % 211;
+        }
+        assert_eq!(dips(&odd, 0.006), None);
+    }
+
+    #[test]
+    fn noise_of_any_colour_and_single_steps_are_no_pattern() {
+        for keep in [0.0, 0.5, 0.9, 0.97] {
+            let white = square(4000, 5000, 1, 0, 2.0);
+            let mut now = 0.0;
+            let values: Vec<f64> = white
+                .iter()
+                .map(|y| {
+                    now = keep * now + (y - 1.0) * 0.1;
+                    now
+                })
+                .collect();
+            assert_eq!(find(&values, sigma(&values)), [], "{keep}");
+        }
+        let values: Vec<f64> = (0..1000).map(|i| f64::from(i / 250)).collect();
+        assert_eq!(find(&values, sigma(&values)), []);
+    }
+}

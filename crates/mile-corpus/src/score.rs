@@ -1,0 +1,141 @@
+//! Findings held against the truth.
+
+use crate::{Case, TrueBreak};
+use mile_core::findings::{Break, Cause, Findings};
+
+/// What findings of one or many traces come to.
+#[derive(Clone, Debug, Default)]
+pub struct Score {
+    /// Traces.
+    pub traces: usize,
+    /// Hours of trace.
+    pub hours: f64,
+    /// True breaks.
+    pub breaks: usize,
+    /// Of them found.
+    pub found: usize,
+    /// Breaks that were none.
+    pub false_breaks: usize,
+    /// Distance of each found one from the truth, share of the bytes up to it.
+    pub errors: Vec<f64>,
+    /// True and attributed cause of each found one, with its confidence.
+    pub causes: Vec<(Cause, Cause, f64)>,
+    /// Whether the truth lies inside the interval of each sharp one.
+    pub inside: Vec<bool>,
+}
+
+impl Score {
+    /// Adds those of another.
+    pub fn add(&mut self, other: &Self) {
+        self.traces += other.traces;
+        self.hours += other.hours;
+        self.breaks += other.breaks;
+        self.found += other.found;
+        self.false_breaks += other.false_breaks;
+        self.errors.extend(&other.errors);
+        self.causes.extend(&other.causes);
+        self.inside.extend(&other.inside);
+    }
+
+    /// Share of the true breaks that was found, 0 to 1.
+    pub fn recall(&self) -> f64 {
+        if self.breaks == 0 { 1.0 } else { self.found as f64 / self.breaks as f64 }
+    }
+
+    /// False breaks in 100 hours of trace.
+    pub fn false_per_100_h(&self) -> f64 {
+        100.0 * self.false_breaks as f64 / self.hours.max(1e-9)
+    }
+
+    /// Error of the position below which a share `q` of the found breaks lies, share of the bytes up to it.
+    pub fn error(&self, q: f64) -> f64 {
+        let mut sorted = self.errors.clone();
+        sorted.sort_by(f64::total_cmp);
+        let i = ((sorted.len() as f64 * q) as usize).min(sorted.len().saturating_sub(1));
+        sorted.get(i).copied().unwrap_or(0.0)
+    }
+
+    /// Share of the found breaks with the right cause.
+    pub fn right(&self) -> f64 {
+        share(self.causes.iter().map(|c| c.0 == c.1))
+    }
+
+    /// Share of the sharp breaks whose interval holds the truth.
+    pub fn coverage(&self) -> f64 {
+        share(self.inside.iter().copied())
+    }
+
+    /// Bins of confidence: from, mean confidence, share that was right, and how many.
+    pub fn reliability(&self) -> Vec<(f64, f64, f64, usize)> {
+        (0..10)
+            .filter_map(|bin| {
+                let from = f64::from(bin) / 10.0;
+                let inside = |c: f64| c >= from && (c < from + 0.1 || bin == 9);
+                let of: Vec<_> = self.causes.iter().filter(|c| inside(c.2)).collect();
+                let n = of.len() as f64;
+                (!of.is_empty()).then(|| {
+                    let right = of.iter().filter(|c| c.0 == c.1).count() as f64;
+                    (from, of.iter().map(|c| c.2).sum::<f64>() / n, right / n, of.len())
+                })
+            })
+            .collect()
+    }
+
+    /// Expected calibration error: the mean distance of confidence and share right over ten bins, weighted by how many are in each
+    /// (Guo et al., "On Calibration of Modern Neural Networks", 2017, §2).
+    pub fn calibration_error(&self) -> f64 {
+        let n = self.causes.len().max(1) as f64;
+        self.reliability().iter().map(|b| (b.1 - b.2).abs() * b.3 as f64 / n).sum()
+    }
+}
+
+fn share(all: impl Iterator<Item = bool>) -> f64 {
+    let (mut n, mut right) = (0_usize, 0_usize);
+    for yes in all {
+        n += 1;
+        right += usize::from(yes);
+    }
+    if n == 0 { 1.0 } else { right as f64 / n as f64 }
+}
+
+/// Holds findings against the truth of their trace. Breaks are paired in the order of how near they are; further than a share
+/// of the bytes, or some samples, is not found.
+pub fn score(case: &Case, findings: &Findings) -> Score {
+    let truth = &case.truth.breaks;
+    let interval = case.hours() * 3600.0 / case.samples.len().max(1) as f64;
+    let mut score = Score { traces: 1, hours: case.hours(), breaks: truth.len(), ..Score::default() };
+    let mut pairs: Vec<(f64, usize, usize)> = Vec::new();
+    for (i, t) in truth.iter().enumerate() {
+        for (j, b) in findings.breaks.iter().enumerate() {
+            let late = (b.at_s - t.end_s).max(t.start_s - b.at_s).max(0.0);
+            let off = off(t, b);
+            if off <= 0.05 || late <= 3.0 * interval {
+                pairs.push((off, i, j));
+            }
+        }
+    }
+    pairs.sort_by(|a, b| a.0.total_cmp(&b.0));
+    let mut taken = (vec![false; truth.len()], vec![false; findings.breaks.len()]);
+    for (off, i, j) in pairs {
+        if taken.0[i] || taken.1[j] {
+            continue;
+        }
+        (taken.0[i], taken.1[j]) = (true, true);
+        let b = &findings.breaks[j];
+        score.found += 1;
+        score.errors.push(off);
+        score.causes.push((truth[i].cause, b.cause, b.confidence));
+        if truth[i].start_s == truth[i].end_s {
+            let at = truth[i].start_bytes;
+            score.inside.push(b.low_bytes as f64 <= at && at <= b.high_bytes as f64);
+        }
+    }
+    score.false_breaks = taken.1.iter().filter(|t| !**t).count();
+    score
+}
+
+/// Distance of a break from the truth, share of the bytes up to it; 0 within a gradual one.
+fn off(t: &TrueBreak, b: &Break) -> f64 {
+    let at = b.at_bytes as f64;
+    (t.start_bytes - at).max(at - t.end_bytes).max(0.0) / t.start_bytes.max(1.0)
+}

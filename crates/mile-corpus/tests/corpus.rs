@@ -1,0 +1,93 @@
+//! The corpus against the analysis, on seeds that may be looked at: what docs/accuracy.md says must stay true.
+#![allow(
+    clippy::unwrap_used,
+    clippy::print_stdout,
+    reason = "a test that cannot go on has failed, and says what it measured"
+)]
+
+use mile_core::live::{LiveFindings, News};
+use mile_core::{Context, findings};
+use mile_corpus::{Case, PATTERNS, Score, bench, case, report, score};
+use mile_course::{parse, plan};
+
+fn all(seeds: std::ops::Range<u64>) -> Vec<Case> {
+    PATTERNS.into_iter().flat_map(|p| seeds.clone().map(move |s| case(p, s))).collect()
+}
+
+#[test]
+fn the_aims_are_met_and_confidence_is_calibrated() {
+    let mut sum = Score::default();
+    for case in all(1..13).into_iter().chain((1..7).filter_map(bench::bench_case)) {
+        sum.add(&score(&case, &findings(&case.trace(), &case.context)));
+    }
+    for (what, aim, found, met) in report::aims(&sum) {
+        println!("{what}: {found}, {aim}");
+        assert!(met, "{what}: {found}, {aim}");
+    }
+    // The picture of it has a point for each bin.
+    let svg = report::diagram(&sum).unwrap();
+    assert_eq!(svg.matches("<circle").count(), sum.reliability().len());
+}
+
+#[test]
+fn the_same_seed_gives_the_same_case_and_another_one_another() {
+    let (a, b, c) = (case("release", 3), case("release", 3), case("release", 4));
+    assert_eq!((&a.samples, &a.truth.breaks), (&b.samples, &b.truth.breaks));
+    assert_ne!(a.samples, c.samples);
+}
+
+/// What is offered to run next has to be a course, and one that can be planned.
+#[test]
+fn every_next_step_is_a_course_that_can_be_run() {
+    let drive = mile_drive::sim::SimDrive::new("sim:merrow-k2", 1).unwrap();
+    let facts = mile_runner::run::plan_facts(&drive);
+    let mut seen = std::collections::BTreeSet::new();
+    for case in all(1..5) {
+        let trace = case.trace();
+        // Without limits and readings more is doubtful.
+        let context = Context { warn: None, critical: None, ..case.context.clone() };
+        for b in findings(&trace, &context).breaks {
+            let step = mile_core::next_step::settle(&trace, &context, &b).unwrap();
+            let text = step.course.unwrap();
+            let course = parse(&text).unwrap_or_else(|e| panic!("{text}\n{e:?}"));
+            if let Err(e) = plan(&course, &facts) {
+                // A drive of our own may be smaller than what was written there.
+                assert!(format!("{e:?}").contains("arger"), "{text}\n{e:?}");
+            }
+            seen.insert(text.lines().next().unwrap().to_owned());
+        }
+    }
+    assert_eq!(seen.len(), 3, "{seen:?}");
+}
+
+/// Each break that a live run announces: within ten seconds or forty samples, whichever is longer, of when it happened.
+#[test]
+fn breaks_are_announced_in_time() {
+    let (mut announced, mut late, mut sharp) = (0, 0, 0);
+    for case in ["cache", "two-stages", "throttle", "others", "riddle"]
+        .into_iter()
+        .flat_map(|p| (1..9).map(move |s| case(p, s)))
+    {
+        let mut live = LiveFindings::new(case.context.clone());
+        let mut times = Vec::new();
+        for s in &case.samples {
+            for news in live.push(s, &case.names[s.leg as usize]) {
+                if let News::Announced(b) = news {
+                    times.push((b.at_s, s.end.secs()));
+                }
+            }
+        }
+        let interval = case.hours() * 3600.0 / case.samples.len() as f64;
+        for t in &case.truth.breaks {
+            sharp += 1;
+            let near =
+                times.iter().find(|(at, _)| (at - t.start_s).abs() <= (3.0 * interval).max(0.02 * t.start_s));
+            let Some((_, told)) = near else { continue };
+            announced += 1;
+            late += usize::from(told - t.end_s > 10.0_f64.max(40.0 * interval));
+        }
+    }
+    println!("{announced} of {sharp} announced, {late} late");
+    assert!(announced as f64 >= 0.95 * f64::from(sharp), "{announced} of {sharp}");
+    assert_eq!(late, 0, "of {announced}");
+}
