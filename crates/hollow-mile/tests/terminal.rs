@@ -490,3 +490,61 @@ fn a_course_is_begun_mended_forecast_armed_started_left_and_read_as_a_sweep() {
     // A screen may be captured while its frame is still being written.
     t.until_all(&["figure, at a fill level of", "random-write, MB/s", "Means of 3 repeats", "90 %"]);
 }
+
+/// A trace from elsewhere with a full cache, throttling, and a fall that nothing explains, as CSV.
+fn three_breaks() -> String {
+    let mut text = String::from(
+        "elapsed_s,leg,op,write_mb_s,read_mb_s,temp_c,throttle_light_s,throttle_heavy_s,foreign_mb_s\n",
+    );
+    for i in 1..=700 {
+        let wobble = f64::from(i * 37 % 11) * 0.05;
+        let (leg, op, write, read) = match i {
+            _ if i <= 60 => ("soak", "write", 100.0, 0.0),
+            _ if i <= 250 => ("soak", "write", 40.0, 0.0),
+            _ if i <= 400 => ("soak", "write", 25.0, 0.0),
+            _ if i <= 550 => ("again", "write", 20.0, 0.0),
+            _ => ("again", "write", 28.0, 0.0),
+        };
+        let temp = if i <= 250 { 40 + i * 35 / 250 } else { 74 - (i - 250) / 40 };
+        let ticks = (i.clamp(250, 400) - 250).max(0);
+        text += &format!("{i},{leg},{op},{},{read},{temp},{ticks},0,0.1\n", write + wobble);
+    }
+    text
+}
+
+#[test]
+fn each_break_says_why_and_what_would_settle_it_and_that_is_started_from_there() {
+    let t = Terminal::start(159, 46, "", "--version");
+    t.until("prompt>");
+    t.bench.write("three.csv", &three_breaks());
+    let program = env!("CARGO_BIN_EXE_hollow-mile");
+    t.type_text(&format!(
+        "{program} logbook import three.csv --capacity 64GB --warn 75 --rated-write 120 && {program}"
+    ));
+    t.press(&["Enter"], "1 bench");
+    t.press(&["7"], "an imported trace");
+    t.press(&["Enter"], "Run 1, three on an imported trace: done");
+    t.until_all(&["write cache exhausted", "throttled by heat", "unexplained"]);
+    t.until("+ first fall of this leg");
+    t.press(&["j"], "+ a throttle counter began to tick at the break");
+    t.press(&["n"], "A note");
+    t.type_text("no fan");
+    t.press(&["Enter"], "The note is kept with the run.");
+    t.until("noted on break 2: no fan");
+    t.press(&["p"], "[heat]");
+    t.until_all(&["throttled", "lost to it"]);
+    t.press(&["p"], "[claims]");
+    t.until_all(&["write, first plateau", "120", "the write cache was exhausted"]);
+    // The last one: nothing was logged that would explain it.
+    t.press(&["j", "j", "p"], "[what next]");
+    t.until_all(&["unexplained with", "g starts this course:"]);
+    t.press(&["g"], "as the findings suggest");
+    let target = format!("{}/next-{}.bin", env!("CARGO_TARGET_TMPDIR"), std::process::id());
+    t.keys(&["C-u"]);
+    t.type_text(&target);
+    t.keys(&["Tab", "C-u"]);
+    t.type_text("64MB");
+    t.until("it ends after one pass, 64.0 MB");
+    t.press(&["Enter"], "The run is done; it is run 2 of the logbook");
+    assert!(!std::path::Path::new(&target).exists());
+}

@@ -1,7 +1,7 @@
 //! Plateaus of a leg and the edges between them.
 //!
 //! Works on the natural logarithm of the rate, so that a change is a share whatever the rate. The leg is cut into
-//! at most [`MOST_BLOCKS`] blocks, each the bytes of its samples over their time; what repeats itself ([`crate::cycles`]) is replaced
+//! at most [`MOST_BLOCKS`] blocks, each the bytes of its samples over their time; what repeats itself (module `cycles`) is replaced
 //! by its mean over a period; elsewhere a running median over the least time that a plateau must last takes out dips
 //! shorter than half of that; the rest is segmented exactly ([`crate::segment`]). Edges whose change is too small to matter
 //! are then taken out again, and the others are located to the sample on the unfiltered rates.

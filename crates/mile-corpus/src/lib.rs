@@ -1,8 +1,8 @@
 //! Traces whose truth is known, and how well the analysis finds it.
 //!
-//! [`case`] makes a trace from a pattern and a seed: a small world of its own ([`world`]), in which a rate follows from a cache,
+//! [`case()`] makes a trace from a pattern and a seed: a small world of its own ([`world`]), in which a rate follows from a cache,
 //! heat, fill level, surface and others on the drive, with laws that vary from seed to seed. Nothing here knows how the analysis
-//! works, and nothing in the analysis knows this. [`score`] holds the findings against the truth.
+//! works, and nothing in the analysis knows this. [`score()`] holds the findings against the truth.
 
 pub mod bench;
 pub mod noise;

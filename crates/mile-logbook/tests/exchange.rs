@@ -179,3 +179,30 @@ fn parquet_carries_the_same_trace_as_csv() {
     let error = read_parquet(b"PAR1 and nothing more".to_vec(), &[]).unwrap_err().to_string();
     assert!(error.starts_with("the file is no Parquet that can be read"), "{error}");
 }
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(400))]
+
+    /// The property of the fuzz target `trace`, on random rows: nothing is a panic, and what is read gives findings and comes back.
+    #[test]
+    fn no_text_is_a_panic_and_what_is_read_gives_findings(
+        head in prop::sample::subsequence(vec!["elapsed_s", "write_mb_s", "bytes_written", "temp_c", "op", "leg", "offset_bytes", "throttle_light_s", "foreign_mb_s", "x"], 2..9),
+        rows in prop::collection::vec(prop::collection::vec(prop_oneof![
+            "-?[0-9]{1,6}(\\.[0-9]{1,3})?", "[a-z]{0,5}", "write|read|idle|mixed", "1e[0-9]{1,3}", "nan|inf|\"|;|,|\u{feff}"
+        ], 1..10), 0..40),
+    ) {
+        let mut text = head.join(",");
+        for row in rows {
+            text += &format!("\n{}", row.join(","));
+        }
+        if let Ok(all) = read_foreign(text.as_bytes(), &[]) {
+            let found = mile_core::findings(&all.trace(), &mile_core::Context::default());
+            prop_assert!(found.breaks.iter().all(|b| (0.0..=1.0).contains(&b.confidence)));
+            let mut out = Vec::new();
+            write_csv(&mut out, &all.samples, &all.legs, &all.extras).unwrap();
+            if let Ok(back) = read_csv(out.as_slice()) {
+                prop_assert_eq!(back.samples.len(), all.samples.len());
+            }
+        }
+    }
+}

@@ -6,6 +6,7 @@ use super::super::draw::wrap;
 use super::super::state::{FindingsPlace, Panel, Place, Shown};
 use super::super::theme::Theme;
 use super::{break_line, lines, readings};
+use mile_core::findings::Break;
 use mile_core::units::number;
 use mile_core::{Bytes, Nanos};
 use mile_runner::EventKind;
@@ -15,6 +16,8 @@ use ratatui::style::{Modifier, Style};
 
 /// Cells of the column of plateaus and heat.
 const SIDE: u16 = 58;
+/// Breaks that are listed at a time.
+const LISTED: usize = 5;
 
 /// Draws the place, and gives where the canvas is.
 pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, place: &mut FindingsPlace) -> Rect {
@@ -65,30 +68,22 @@ fn explained(shown: &Shown, selected: Option<usize>, theme: Theme, width: usize)
     if shown.findings.breaks.is_empty() {
         all.push(("No break in the rate was found.".to_owned(), ink));
     }
-    for (i, b) in shown.findings.breaks.iter().enumerate() {
+    // Some of many, around the selected one; the evidence of that below all of them.
+    let breaks = &shown.findings.breaks;
+    let first = selected.unwrap_or(0).saturating_sub(LISTED / 2).min(breaks.len().saturating_sub(LISTED));
+    for (i, b) in breaks.iter().enumerate().skip(first).take(LISTED) {
         let chosen = selected == Some(i);
         let style = if chosen { theme.selection().fg(theme.ink).add_modifier(Modifier::BOLD) } else { ink };
         all.push((break_line(i, b, width as u16), style));
-        if !chosen {
-            continue;
-        }
-        all.push((format!("    between {} and {}", Bytes(b.low_bytes), Bytes(b.high_bytes)), theme.faint()));
-        let on_it = shown.events.iter().filter(|e| e.bytes.0 == b.at_bytes).filter_map(|e| match &e.kind {
-            EventKind::Note(text) => Some(format!("    noted {text}")),
-            _ => None,
-        });
-        all.extend(on_it.flat_map(|text| wrap(&text, width)).map(|l| (l, ink)));
-        for e in &b.evidence {
-            // For and against the cause that was chosen; for another where it is one.
-            let sign = if e.supports { "+" } else { "−" };
-            let cause = if e.cause == b.cause { String::new() } else { format!("{}: ", e.cause.words()) };
-            let text = format!("  {sign} {cause}{}", e.text);
-            all.extend(
-                wrap(&text, width)
-                    .into_iter()
-                    .map(|l| (l, if e.cause == b.cause { ink } else { theme.faint() })),
-            );
-        }
+    }
+    if breaks.len() > LISTED {
+        all.push((
+            format!("  {} to {} of {} breaks", first + 1, first + LISTED, breaks.len()),
+            theme.faint(),
+        ));
+    }
+    if let Some(b) = selected.and_then(|i| breaks.get(i)) {
+        all.extend(evidence(shown, b, theme, width));
     }
     let told = shown.events.iter().filter_map(|e| match &e.kind {
         EventKind::Note(text) => Some(format!("Note at {}, {}: {text}", e.bytes, e.at)),
@@ -104,6 +99,26 @@ fn explained(shown: &Shown, selected: Option<usize>, theme: Theme, width: usize)
     }
     for note in notes {
         all.extend(wrap(&note, width).into_iter().map(|l| (l, theme.faint())));
+    }
+    all
+}
+
+/// Where a break lies, what was noted on it, and what speaks for and against its cause.
+fn evidence(shown: &Shown, b: &Break, theme: Theme, width: usize) -> Vec<(String, Style)> {
+    let ink = Style::new().fg(theme.ink);
+    let mut all =
+        vec![(format!("    between {} and {}", Bytes(b.low_bytes), Bytes(b.high_bytes)), theme.faint())];
+    let on_it = shown.events.iter().filter(|e| e.bytes.0 == b.at_bytes).filter_map(|e| match &e.kind {
+        EventKind::Note(text) => Some(format!("    noted {text}")),
+        _ => None,
+    });
+    all.extend(on_it.flat_map(|text| wrap(&text, width)).map(|l| (l, ink)));
+    for e in &b.evidence {
+        // For and against the cause that was chosen; for another where it is one.
+        let sign = if e.supports { "+" } else { "−" };
+        let cause = if e.cause == b.cause { String::new() } else { format!("{}: ", e.cause.words()) };
+        let style = if e.cause == b.cause { ink } else { theme.faint() };
+        all.extend(wrap(&format!("  {sign} {cause}{}", e.text), width).into_iter().map(|l| (l, style)));
     }
     all
 }
