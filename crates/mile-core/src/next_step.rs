@@ -70,7 +70,7 @@ fn rest(trace: &Trace) -> String {
 fn write_again(trace: &Trace, leg: &TraceLeg, doubtful: &Break) -> (String, String) {
     let begin = trace.moved(leg.samples.start).0;
     let again = ((doubtful.at_bytes.saturating_sub(begin)) as f64 * 1.5 / 1e9).ceil().max(1.0);
-    let say = "Let the drive rest and cool, and write as much again elsewhere: a break after the same bytes is the cache, one at the same temperature is heat, one from the start on is how full it is, and none at all was others or the surface.";
+    let say = "Let the drive rest and cool, and write as much again: a break after the same bytes is the cache, one at the same temperature is heat, one from the start on is how full it is, and none at all was others or the surface.";
     let course = format!(
         "course \"tell cache from heat and fill\"\nsample every 250 ms\n\nleg rest\n  {}\n\nleg again\n  write sequential, blocks 1 MiB, depth 16\n  until {again:.0} GB written\n",
         rest(trace)

@@ -7,6 +7,7 @@ pub(crate) use terrain::miniature;
 
 use super::theme::Theme;
 use mile_core::findings::{Break, Cause, Context, HeatCurve};
+use mile_core::heat::HeatFit;
 use mile_core::ruler::{Column, Ruler, Window, columns, ticks};
 use mile_core::trace::Trace;
 use mile_core::units::Nanos;
@@ -47,6 +48,8 @@ pub(crate) struct Scene<'a> {
     pub(crate) selected: Option<usize>,
     /// The curve that was fitted to the heat-up.
     pub(crate) heat: Option<&'a HeatCurve>,
+    /// Where the temperature of a live run leads, once that is known.
+    pub(crate) settles: Option<HeatFit>,
 }
 
 impl Scene<'_> {

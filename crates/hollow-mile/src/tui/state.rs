@@ -145,6 +145,7 @@ impl Live {
             planned: (!self.is_over() && planned > 0).then_some(planned as f64),
             selected: self.selected,
             heat: None,
+            settles: self.findings.settling().filter(mile_core::heat::HeatFit::is_known),
         }
     }
 }
@@ -209,6 +210,7 @@ impl FindingsPlace {
             planned: None,
             selected: self.selected,
             heat: shown.findings.thermal.as_ref().and_then(|t| t.curve.as_ref()),
+            settles: None,
         })
     }
 }

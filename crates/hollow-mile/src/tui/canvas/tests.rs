@@ -38,8 +38,15 @@ fn picture(width: u16, height: u16, framing: &mut Framing, trace: &Trace) -> Buf
     let mut buffer = Buffer::empty(area);
     let found = mile_core::findings(trace, &Context::default());
     let context = Context { warn: Some(Celsius(75.0)), ..Context::default() };
-    let scene =
-        Scene { trace, breaks: &found.breaks, context: &context, planned: None, selected: None, heat: None };
+    let scene = Scene {
+        trace,
+        breaks: &found.breaks,
+        context: &context,
+        planned: None,
+        selected: None,
+        heat: None,
+        settles: None,
+    };
     draw(&mut buffer, area, Theme::detect(false), framing, &scene);
     buffer
 }
@@ -80,8 +87,15 @@ fn any_size_and_an_empty_trace_are_drawn_without_a_panic() {
 fn the_cursor_stays_at_its_sample_when_the_ruler_turns_and_is_kept_in_view() {
     let trace = trace();
     let context = Context::default();
-    let scene =
-        Scene { trace: &trace, breaks: &[], context: &context, planned: None, selected: None, heat: None };
+    let scene = Scene {
+        trace: &trace,
+        breaks: &[],
+        context: &context,
+        planned: None,
+        selected: None,
+        heat: None,
+        settles: None,
+    };
     let mut framing = Framing::default();
     picture(107, 20, &mut framing, &trace);
     framing.step(&scene, 10.0);
@@ -105,8 +119,15 @@ fn the_cursor_stays_at_its_sample_when_the_ruler_turns_and_is_kept_in_view() {
 fn zooming_keeps_what_is_under_the_cursor_in_its_place() {
     let trace = trace();
     let context = Context::default();
-    let scene =
-        Scene { trace: &trace, breaks: &[], context: &context, planned: None, selected: None, heat: None };
+    let scene = Scene {
+        trace: &trace,
+        breaks: &[],
+        context: &context,
+        planned: None,
+        selected: None,
+        heat: None,
+        settles: None,
+    };
     let mut framing = Framing { ruler: Ruler::Time, cursor: Some(30e9), ..Framing::default() };
     for _ in 0..6 {
         framing.zoom(&scene, 0.5);

@@ -223,13 +223,8 @@ fn heat(shown: &Shown, theme: Theme, width: usize) -> Vec<(String, Style)> {
     for e in found.throttling.episodes.iter().take(6) {
         let (from, length) = (Nanos::from_secs(e.start_s), Nanos::from_secs(e.end_s - e.start_s));
         let onset = e.onset_c.map_or(String::new(), |t| format!(" at {t:.0} °C"));
-        fact(
-            "throttled",
-            format!(
-                "{length} from {from}{onset}, to {:.0} %",
-                100.0 * e.during_mb_s / e.before_mb_s.max(1e-9)
-            ),
-        );
+        fact("throttled", format!("{length} from {from}{onset}"));
+        fact("  rate", format!("{} instead of {} MB/s", number(e.during_mb_s), number(e.before_mb_s)));
     }
     if found.throttling.lost_bytes > 0 {
         fact("  lost to it", Bytes(found.throttling.lost_bytes).to_string());
@@ -302,7 +297,7 @@ fn plateaus(shown: &Shown, theme: Theme) -> Vec<(String, Style)> {
         all.push((String::new(), ink));
         let head = format!(
             "{:<12} {:>9} {:>9} {:>6} {:>7} {:>9}",
-            "MB/s", "1st tenth", "last", "var", "level", "worst 1 s"
+            "MB/s", "1st tenth", "last", "varies", "level", "worst 1 s"
         );
         all.push((head, theme.faint()));
     }

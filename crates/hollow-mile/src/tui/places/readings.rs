@@ -43,6 +43,9 @@ fn readings(
         }
     }
     all.push(("temperature", trace.temp_at(i, 8).map_or("no reading".to_owned(), |t| t.to_string())));
+    if let Some(fit) = scene.settles.filter(|_| at.is_none()) {
+        all.push(("  settles at", format!("{:.1} °C ({:.1} to {:.1})", fit.settles, fit.low, fit.high)));
+    }
     let us = |v: f64| Nanos((v * 1e3) as u64).to_string();
     if let (Some(p50), Some(p99)) = (trace.p50.get(i), trace.p99.get(i)) {
         all.push(("latency p50", us(p50)));
