@@ -550,6 +550,14 @@ fn surface(facts: &Facts, list: &mut Vec<Weighed>) {
     if !facts.falls && facts.brings_back {
         weigh(list, S, 2.0, "the rate is back where it was before the fall");
     }
+    if facts.op == Op::Read && facts.falls && facts.sinks && facts.share < 0.25 {
+        weigh(
+            list,
+            S,
+            2.5,
+            "the rate sinks with the address all along, as from the outer to the inner tracks of a disk",
+        );
+    }
     if facts.op == Op::Read {
         weigh(list, S, 0.5, "");
     }

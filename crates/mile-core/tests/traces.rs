@@ -336,3 +336,17 @@ proptest! {
         prop_assert!((only(&a).confidence - only(&b).confidence).abs() < 0.05);
     }
 }
+
+/// A disk gets slower from its outer to its inner tracks in steps: many small ones are nearly one sloped plateau, the larger of few belong to
+/// the surface.
+#[test]
+fn the_tracks_of_a_disk_are_a_slope_or_its_surface() {
+    for zones in [8.0, 24.0] {
+        let maker = Maker { op: Op::Read, ..Maker::new(1000.0) };
+        let rate = |t: f64| 270.0 - 140.0 * (zones * t / 1000.0).floor() / (zones - 1.0);
+        let samples = with(maker.samples(rate), |t, s| s.offset = Some(Bytes((t * 200e6) as u64)));
+        let found = shown(&samples, &limits());
+        assert!(found.breaks.iter().all(|b| b.cause == Cause::Surface), "{zones}: {:#?}", found.breaks);
+        assert!(found.breaks.len() <= if zones > 16.0 { 1 } else { 4 }, "{zones}: {:?}", found.breaks.len());
+    }
+}

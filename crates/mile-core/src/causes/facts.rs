@@ -68,6 +68,8 @@ pub(super) struct Facts {
     pub(super) share: f64,
     /// Address of the break, where the leg goes through the surface.
     pub(super) address: Option<Bytes>,
+    /// The rate sinks through all quarters of the leg.
+    pub(super) sinks: bool,
     /// Other passes over that address, and how many changed there alike.
     pub(super) passes: (usize, usize),
     /// What the breaks before in this run were put down to, the last fall first.
@@ -149,6 +151,7 @@ impl Facts {
             change: Rate((edge.from.0 - edge.to.0).abs()),
             share: 1.0 - (edge.to.0.min(edge.from.0) / edge.to.0.max(edge.from.0).max(1.0)),
             address: address(trace, around.at),
+            sinks: sinks(trace, &leg.samples),
             passes: scene.passes(index, SAME_PLACE),
             undone: undone.and_then(|j| done.get(j)).map(|b| (b.cause, b.confidence)),
             pause: (seen.across && seen.leg > 0)
@@ -163,6 +166,13 @@ impl Facts {
 fn recovered_at(scene: &Scene<'_>, index: usize, done: &[Break]) -> Bytes {
     let last = done[..index.min(done.len())].iter().rposition(|b| b.cause == Cause::CacheRecovered);
     last.map_or(Bytes(0), |j| scene.seen[j].edge.bytes)
+}
+
+/// Whether each quarter of a leg is slower than the one before, by more than 2 %.
+fn sinks(trace: &Trace, samples: &std::ops::Range<usize>) -> bool {
+    let at = |k: usize| samples.start + samples.len() * k / 4;
+    let means: Vec<f64> = (0..4).filter_map(|k| trace.mean_rate(at(k)..at(k + 1))).map(|r| r.0).collect();
+    means.len() == 4 && means.windows(2).all(|w| w[1] < 0.98 * w[0])
 }
 
 /// Address at which a sample began, where addresses are logged.
