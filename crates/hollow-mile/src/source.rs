@@ -8,6 +8,7 @@ use mile_drive::Identity;
 use mile_logbook::exchange::{Extra, PARQUET_MAGIC, read_foreign, read_parquet};
 use mile_logbook::{Logbook, Problem};
 use mile_runner::{Event, EventKind, RunHead, Status};
+use std::io::{Read, Seek};
 use std::path::Path;
 
 /// What must be known of a run to read its figures: each time that it was interrupted, and what went through the host's cache.
@@ -102,15 +103,21 @@ impl Source {
     }
 
     fn from_csv(named: &str, map: &[(String, String)]) -> Result<Self, Failure> {
-        let bytes = std::fs::read(named).map_err(|e| {
+        let missing = |e: std::io::Error| {
             Failure::usage(format!(
                 "{named}: {e}. Name a run by its number, `last`, or a CSV or Parquet file"
             ))
-        })?;
-        let all = if bytes.starts_with(PARQUET_MAGIC) {
+        };
+        let mut file = std::fs::File::open(named).map_err(missing)?;
+        let mut first = [0; PARQUET_MAGIC.len()];
+        let is_parquet = file.read(&mut first).map_err(missing)? == first.len() && first == PARQUET_MAGIC;
+        file.rewind().map_err(missing)?;
+        let all = if is_parquet {
+            let mut bytes = Vec::new();
+            file.read_to_end(&mut bytes).map_err(missing)?;
             read_parquet(bytes, map)
         } else {
-            read_foreign(bytes.as_slice(), map)
+            read_foreign(file, map)
         };
         let all = all.map_err(|e| Failure::usage(format!("{named}: {e}")))?;
         let stem =

@@ -170,6 +170,22 @@ fn the_end_of_a_burst_budget_is_found_where_it_was_planned() {
     assert_eq!(breaks[0]["cause"], "cache-exhausted");
 }
 
+/// A second writer on the same drive, for some of the time: the fall and the rise are put down to it, and its time is marked.
+#[test]
+fn another_writer_on_the_drive_is_named_for_what_it_took() {
+    let course = "course \"others\"\nsample every 250 ms\nleg soak\n write sequential, blocks 1 MiB, depth 4, over 0 % to 40 %, for 30 s\n";
+    let script = "(sleep 10; timeout 10 dd if=/dev/zero of=$VMB_NVME bs=1M seek=600 count=400 oflag=direct 2>/dev/null) &
+        ./hollow-mile run others.course --on $VMB_NVME --arm VMBNVME0001 --format json > /out/run.json";
+    let Some(bed) = boot(&["--burst", "20M"], &[("others.course", course)], script) else { return };
+    let run = json(&bed, "run.json");
+    let breaks = run["findings"]["breaks"].as_array().unwrap();
+    let causes: Vec<&str> = breaks.iter().map(|b| b["cause"].as_str().unwrap()).collect();
+    // An emulated machine may be stopped for a moment, which is a break of its own.
+    let named = |cause: &str| causes.contains(&cause);
+    assert!(named("interference") && named("interference-end") && !named("cache-exhausted"), "{breaks:#?}");
+    assert_eq!(run["findings"]["interference"][0]["kind"], "foreign-io");
+}
+
 #[test]
 fn bad_sectors_are_located_to_the_block_on_each_transport() {
     let script = "
