@@ -15,14 +15,15 @@
 use hollow_mile::measure::FindingsScreen;
 use io_uring::{IoUring, opcode, types};
 use mile_core::{
-    Bytes, Celsius, Context, Latency, LiveFindings, Nanos, Op, Rate, Sample, Throttled, Trace, findings,
+    Bytes, Celsius, Context, Latency, LiveFindings, Nanos, Op, Rate, RunId, Sample, Throttled, Trace,
+    findings,
 };
 use mile_drive::file::{EngineChoice, FileDrive};
 use mile_drive::host::Host;
 use mile_drive::io::pattern::{Arena, Pool};
 use mile_drive::sim::SimDrive;
 use mile_drive::{Drive, Tally, Transfer};
-use mile_logbook::{Logbook, Recorder};
+use mile_logbook::{Entered, Errand, Logbook, Recorder};
 use mile_runner::{RunHead, Status, Terms, execute, run};
 use rand_core::{Rng, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
@@ -40,6 +41,9 @@ struct Cost {
     cpu: f64,
 }
 
+/// All parts of the benchmark are one run, so that they may write to one file.
+const RUN: RunId = RunId(1);
+
 fn cpu_seconds() -> f64 {
     let mut t = libc::timespec { tv_sec: 0, tv_nsec: 0 };
     // SAFETY: the pointer is to a local that lives through the call.
@@ -51,7 +55,7 @@ fn cpu_seconds() -> f64 {
 fn bare(path: &Path, block: u64, depth: usize, random: bool, ops: u64) -> Cost {
     let file: File =
         OpenOptions::new().read(true).write(true).custom_flags(libc::O_DIRECT).open(path).unwrap();
-    let mut buffers = Arena::filled(depth, block as usize, &Pool::new(1, 0, 0));
+    let mut buffers = Arena::filled(depth, block as usize, &Pool::new(RUN, 0, 0));
     let entries = (depth as u32).next_power_of_two();
     let mut ring: IoUring =
         IoUring::builder().setup_single_issuer().setup_defer_taskrun().build(entries).unwrap();
@@ -101,12 +105,15 @@ fn ours(path: &Path, book: &Path, block: &str, depth: usize, access: &str, bytes
         "course \"bench\"\nsample every 100 ms\nleg w\n write {access}, blocks {block}, depth {depth}, over {block} to {SIZE} B, until {bytes} B written\n"
     );
     let course = mile_course::parse(&text).unwrap();
-    let mut drive = FileDrive::new(path, Bytes(SIZE), 1, EngineChoice::Auto).unwrap();
+    let mut drive = FileDrive::new(path, Bytes(SIZE), 1, EngineChoice::Auto, Some(RUN)).unwrap();
     let plan = mile_course::plan(&course, &run::plan_facts(&drive)).unwrap();
-    let head = run::head(&plan, &text, &drive, 1, 0);
+    let mut head = run::head(&plan, &text, &drive, 1, 0);
+    head.identity = Some(RUN);
     let (_commands, obeyed) = crossbeam_channel::unbounded();
-    let (number, _numbers) = crossbeam_channel::unbounded();
-    let recorder = Recorder::start(Logbook::open(book).unwrap(), number, None).unwrap();
+    let mut book = Logbook::open(book).unwrap();
+    let entered = Entered::new(book.begin(&head).unwrap());
+    let (told, _log) = crossbeam_channel::unbounded();
+    let recorder = Recorder::start(book, Errand { entered, told, waits: false, aside: Vec::new() }).unwrap();
     let mut span: Option<(Nanos, Nanos)> = None;
     let mut cpu = None;
     let outcome = execute(&plan, head, &mut drive, Terms { keep: true, ..Terms::PLAIN }, &obeyed, &mut |m| {
@@ -138,7 +145,7 @@ fn file_path(folder: &Path) {
     // Not on the file system that is measured.
     let book = Path::new(env!("CARGO_TARGET_TMPDIR")).join("hollow-mile-bench.logbook");
     // Written once, so that both find blocks that exist.
-    let mut drive = FileDrive::new(&path, Bytes(SIZE), 1, EngineChoice::Auto).unwrap();
+    let mut drive = FileDrive::new(&path, Bytes(SIZE), 1, EngineChoice::Auto, Some(RUN)).unwrap();
     drive.open().unwrap();
     let whole = Transfer {
         op: Op::Write,

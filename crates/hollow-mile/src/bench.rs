@@ -1,7 +1,7 @@
 //! The drives at hand, by the names of the command line.
 
 use crate::Failure;
-use mile_core::{Bytes, Celsius};
+use mile_core::{Bytes, Celsius, RunId};
 use mile_drive::block::{self, BlockDrive, Consent, Found, Transport, probe::Probe};
 use mile_drive::file::{EngineChoice, FileDrive};
 use mile_drive::sim::{SimDrive, model};
@@ -19,6 +19,9 @@ pub(crate) struct Named {
     pub(crate) seed: u64,
     pub(crate) engine: EngineChoice,
     pub(crate) consent: Consent,
+    /// The run that goes on, whose file may be there.
+    #[serde(default)]
+    pub(crate) goes_on: Option<RunId>,
 }
 
 /// Opens nothing yet: looks at the drive that a name means.
@@ -56,7 +59,13 @@ pub(crate) fn drive(named: &Named) -> Result<Box<dyn Drive>, DriveError> {
             "--arm and --destroy are for drives; {name} is a file that the run makes itself"
         ));
     }
-    Ok(Box::new(FileDrive::new(path, named.size.unwrap_or_default(), named.seed, named.engine)?))
+    Ok(Box::new(FileDrive::new(
+        path,
+        named.size.unwrap_or_default(),
+        named.seed,
+        named.engine,
+        named.goes_on,
+    )?))
 }
 
 /// A drive as the bench shows it.

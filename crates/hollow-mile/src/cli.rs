@@ -44,6 +44,8 @@ pub(crate) enum Command {
     Selftest(SelftestArgs),
     /// The archive of runs.
     Logbook(LogbookArgs),
+    /// List what interrupted runs have left on disks, and take it away.
+    Leftovers(LeftoversArgs),
     /// Courses: test plans as text.
     Course(CourseArgs),
 }
@@ -74,7 +76,7 @@ pub(crate) struct RunArgs {
     /// Size of the file to make, such as 4GB.
     #[arg(long)]
     pub(crate) size: Option<Bytes>,
-    /// Seed of the data and of the simulation.
+    /// Seed of random addresses and of the simulation.
     #[arg(long, default_value_t = 1)]
     pub(crate) seed: u64,
     /// How fast a simulated drive's time runs: max, x1, x60 and so on.
@@ -92,7 +94,7 @@ pub(crate) struct RunArgs {
     /// Allow writing to a block device: its serial number, or its name where it has none. All that is on it will be lost.
     #[arg(long, value_name = "SERIAL")]
     pub(crate) arm: Option<String>,
-    /// Allow writing over something that is recognised on the device, such as gpt or ext. May be given more than once.
+    /// Allow writing over what is on the device: gpt or ext for one, or data for what is not recognised. May be given more than once.
     #[arg(long, value_name = "WHAT", requires = "arm")]
     pub(crate) destroy: Vec<String>,
     /// Leave the run to a process of its own, and come back at once.
@@ -124,6 +126,9 @@ pub(crate) struct AttachArgs {
     /// End it cleanly.
     #[arg(long)]
     pub(crate) stop: bool,
+    /// Only runs of this logbook.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) logbook: Option<PathBuf>,
     /// Answer what the operator is asked, so that it goes on.
     #[arg(long, conflicts_with = "stop")]
     pub(crate) answer: bool,
@@ -238,7 +243,7 @@ impl BesideArgs {
         let mut all = Vec::new();
         for text in &self.demand {
             all.push(mile_course::demand(text).map_err(|errors| {
-                let list: Vec<String> = errors.iter().map(|e| e.render(text)).collect();
+                let list = mile_course::diagnostic::render(&errors, text);
                 Failure::usage(format!("--demand {text:?} cannot be read:\n{}", list.join("\n").trim_end()))
             })?);
         }
@@ -332,6 +337,18 @@ pub(crate) enum SelftestRequest {
 }
 
 #[derive(Debug, Args)]
+pub(crate) struct LeftoversArgs {
+    /// Take away the scratch file of this run, or of all runs that are not underway.
+    #[arg(long, value_name = "RUN|all")]
+    pub(crate) remove: Option<String>,
+    /// Logbook of the runs.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) logbook: Option<PathBuf>,
+    #[arg(long, value_enum, default_value_t)]
+    pub(crate) format: Format,
+}
+
+#[derive(Debug, Args)]
 pub(crate) struct LogbookArgs {
     #[command(subcommand)]
     pub(crate) command: LogbookCommand,
@@ -359,6 +376,14 @@ pub(crate) enum LogbookCommand {
     SetAside {
         #[arg(long, value_name = "FILE")]
         logbook: Option<PathBuf>,
+        /// Move it although it is sound.
+        #[arg(long)]
+        healthy: bool,
+    },
+    /// Bring in what a logbook did not take while a run was underway, from the file that it was put into.
+    Recover {
+        /// The file, as `hollow-mile leftovers` lists it.
+        file: PathBuf,
     },
 }
 

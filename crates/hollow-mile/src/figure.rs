@@ -4,6 +4,7 @@ use crate::Failure;
 use mile_core::ruler::{Ruler, Window};
 use mile_core::{Context, Findings, Trace};
 use mile_figures::{RunFigure, draw, draw_sweep, pdf};
+use mile_files::Replace;
 use mile_runner::RunHead;
 use std::io::Write;
 use std::path::Path;
@@ -53,8 +54,9 @@ pub(crate) fn svg(
     ruler: Ruler,
     window: Option<Window>,
 ) -> Result<String, Failure> {
-    let figure =
-        RunFigure { title: &title(head), lines: &lines(head, name), trace, findings, context, ruler, window };
+    let mut lines = lines(head, name);
+    lines.extend(findings.faults.iter().map(mile_core::Faults::sentence));
+    let figure = RunFigure { title: &title(head), lines: &lines, trace, findings, context, ruler, window };
     Ok(draw(&figure)?)
 }
 
@@ -74,28 +76,8 @@ pub(crate) fn write_whole(
     overwrite: bool,
     write: impl FnOnce(&mut dyn Write) -> Result<(), Failure>,
 ) -> Result<(), Failure> {
-    let io =
-        |doing: &str, e: &std::io::Error| Failure::usage(format!("cannot {doing} {}: {e}", path.display()));
-    if path.exists() && !overwrite {
-        return Err(Failure::usage(format!(
-            "{} exists and is left as it is; name another file, or add --overwrite",
-            path.display()
-        )));
-    }
-    let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let mut file =
-        tempfile::Builder::new().prefix(".hollow-mile-").tempfile_in(folder).map_err(|e| io("write", &e))?;
-    {
-        let mut buffer = std::io::BufWriter::new(file.as_file_mut());
-        write(&mut buffer)?;
-        buffer.flush().map_err(|e| io("write", &e))?;
-    }
-    let stored =
-        if overwrite { file.persist(path).map(|_| ()) } else { file.persist_noclobber(path).map(|_| ()) };
-    stored.map_err(|e| io("write", &e.error))?;
-    // A temporary file is for its owner only; a figure is for others too.
-    let mode = std::os::unix::fs::PermissionsExt::from_mode(0o644);
-    std::fs::set_permissions(path, mode).map_err(|e| io("set the permissions of", &e))
+    let replace = if overwrite { Replace::File } else { Replace::Nothing };
+    mile_files::write_whole(path, replace, write)
 }
 
 #[cfg(test)]

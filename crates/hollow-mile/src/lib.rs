@@ -66,8 +66,11 @@ pub fn run() -> ExitCode {
         Some(Command::Health(args)) => commands::health::run(&args),
         Some(Command::Selftest(args)) => commands::health::selftest(&args),
         Some(Command::Logbook(args)) => commands::logbook::run(&args),
+        Some(Command::Leftovers(args)) => commands::leftovers::run(&args),
         Some(Command::Course(args)) => commands::course::run(&args),
     };
+    // What was said and could not be written is no success.
+    let result = result.and_then(|()| text::all_was_said());
     match result {
         Ok(()) => ExitCode::SUCCESS,
         Err(failure) => {

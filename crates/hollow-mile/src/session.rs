@@ -11,7 +11,7 @@ use mile_course::{Course, Plan};
 use mile_drive::clock::unix_seconds;
 use mile_drive::sysfs::Disk;
 use mile_drive::{Drive, Situation, Truth};
-use mile_logbook::{Logbook, LogbookError, Recorder, Resumed};
+use mile_logbook::{Entered, Errand as Recording, Logbook, LogbookError, Recorder};
 use mile_runner::remote::{Client, Hello, PROTOCOL, Server};
 use mile_runner::{
     Command, Event, EventKind, GoOn, Message, Outcome, RunHead, Speed, Status, Terms, execute, run,
@@ -23,6 +23,7 @@ use std::path::{Path, PathBuf};
 use std::process::Stdio;
 use std::sync::Arc;
 use std::thread::JoinHandle;
+use std::time::Duration;
 
 /// What a run needs to be started.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -117,7 +118,7 @@ pub(crate) fn read_course(text: &str, name: &str) -> Result<Course, Failure> {
     mile_course::parse(text).map_err(|errors| {
         let count =
             if errors.len() == 1 { "one error".to_owned() } else { format!("{} errors", errors.len()) };
-        let list: Vec<String> = errors.iter().map(|e| e.render(text)).collect();
+        let list = mile_course::diagnostic::render(&errors, text);
         Failure::usage(format!("{name}: {count}\n\n{}", list.join("\n").trim_end()))
     })
 }
@@ -134,14 +135,31 @@ pub(crate) fn order_to_resume(
     match status {
         Status::Done => return Err(no("it is done")),
         Status::Underway => return Err(no("it is underway; `hollow-mile attach` shows it")),
+        Status::Unreadable => return Err(no("what the logbook has of it cannot be read")),
         Status::Stopped | Status::Guarded | Status::Failed | Status::CutShort => {}
+    }
+    if head.identity.is_none() && !head.drive.simulated {
+        return Err(no(
+            "the version that began it did not mark what it wrote as its own, so that nobody can tell what is there now; start the course anew",
+        ));
     }
     let order =
         head.order.ok_or_else(|| no("the version that began it did not keep what is needed for that"))?;
     Ok(Order {
         course_text: head.course_text,
         course_name: format!("the course of run {run}"),
-        named: Named { drive: order.drive, size: order.size, seed: head.seed, engine: order.engine, consent },
+        named: Named {
+            // A path is meant as it was then, wherever this is called.
+            drive: match order.folder.filter(|_| !head.drive.simulated) {
+                Some(folder) => folder.join(&order.drive).display().to_string(),
+                None => order.drive,
+            },
+            size: order.size,
+            seed: head.seed,
+            engine: order.engine,
+            consent,
+            goes_on: head.identity,
+        },
         speed,
         keep: order.keep,
         discard_first: order.discard_first,
@@ -221,10 +239,11 @@ impl Ready {
     }
 
     /// Where the run goes on, and what the logbook has of it.
-    fn going_on(&self, book: &Logbook, run: i64) -> Result<(RunHead, GoOn, Resumed, Vec<Event>), Failure> {
+    fn going_on(&self, book: &Logbook, run: i64) -> Result<(RunHead, GoOn, Entered, Vec<Event>), Failure> {
         let stored = book.run(run)?;
         check_same(&stored.head, self.drive.as_ref(), run)?;
-        let resumed = (run, stored.samples.len() as u64, stored.events.len() as u64);
+        let resumed =
+            Entered { run, samples: stored.samples.len() as u64, events: stored.events.len() as u64 };
         let end = stored.samples.last().map_or(Nanos(0), |s| s.end);
         let ended_at = stored.head.started as f64 + end.secs();
         let gap = Nanos::from_secs((unix_seconds() as f64 - ended_at).max(1.0));
@@ -245,7 +264,7 @@ impl Ready {
     /// Makes everything ready: gives what is left to do, and the socket through which it can be watched, where there is one.
     fn work(
         mut self,
-        book: Logbook,
+        mut book: Logbook,
         told: Option<Sender<Message>>,
         commands: Sender<Command>,
     ) -> Result<(Work, Option<PathBuf>), Failure> {
@@ -258,42 +277,63 @@ impl Ready {
         }
         let mut head =
             run::head(&self.plan, &self.order.course_text, self.drive.as_ref(), named.seed, unix_seconds());
+        // A simulated drive keeps nothing that had to be told apart, and its runs can be made again to the byte.
+        let real = !self.drive.is_virtual();
+        head.identity = real.then(mile_drive::io::new_run);
         head.situation = overlay(head.situation, &self.order.situation);
         head.order = Some(mile_runner::Order {
             drive: named.drive.clone(),
+            folder: std::env::current_dir().ok().filter(|_| real),
             size: named.size,
             engine: named.engine,
             keep: self.order.keep,
             discard_first: self.order.discard_first,
         });
+        let mut go_on = None;
+        let mut before = Vec::new();
+        // In the logbook before anything is made or opened, so that nothing is ever left of a run that it does not list.
+        let entered = match self.order.resume {
+            Some(run) => {
+                let (stored, on, has, events) = self.going_on(&book, run)?;
+                (head, go_on, before) = (stored, Some(on), events);
+                book.reopen(run)?;
+                has
+            }
+            None => Entered::new(book.begin(&head)?),
+        };
         let hello = Hello {
             protocol: PROTOCOL,
             pid: std::process::id(),
-            run: self.order.resume,
+            run: Some(entered.run),
             logbook: std::path::absolute(book.path()).unwrap_or_else(|_| book.path().to_owned()),
             drive: self.drive.identity().name.clone(),
             course: self.plan.name.clone(),
         };
-        let mut go_on = None;
-        let mut resumed = None;
-        let mut before = Vec::new();
-        if let Some(run) = self.order.resume {
-            let (stored, on, has, events) = self.going_on(&book, run)?;
-            (head, go_on, resumed, before) = (stored, Some(on), Some(has), events);
-        }
         // A run that cannot be watched from outside is still a run.
         let server = Server::start(hello, self.drive.is_virtual(), commands).ok().map(Arc::new);
-        if let (Some(server), Some((_, samples, _))) = (&server, resumed) {
-            server.goes_on(&head, samples, before);
+        if let (Some(server), Some(_)) = (&server, &go_on) {
+            server.goes_on(&head, entered.samples, before);
         }
         let socket = server.as_ref().map(|s| s.path().to_owned());
-        let (number, numbers) = unbounded();
-        let recorder = Recorder::start(book, number, resumed)?;
-        if let Some(server) = server.clone() {
-            // Told when it is known, and not with the first sample, which may be a minute away.
-            std::thread::Builder::new()
-                .name("number".into())
-                .spawn(move || numbers.iter().for_each(|run| server.number(run)))?;
+        let (news, of_the_log) = unbounded();
+        let waits = self.drive.is_virtual();
+        let errand = Recording { entered, told: news, waits, aside: aside_folders() };
+        let recorder = Recorder::start(book, errand)?;
+        {
+            // At once, and not with the next sample, which may be a minute away.
+            let (server, told) = (server.clone(), told.clone());
+            std::thread::Builder::new().name("log news".into()).spawn(move || {
+                for event in of_the_log {
+                    let message = Message::Event(event);
+                    if let Some(server) = &server {
+                        server.tell(&message);
+                    }
+                    if let Some(told) = &told {
+                        // The listener may have gone.
+                        let _ = told.send(message);
+                    }
+                }
+            })?;
         }
         let work = move |commands: &Receiver<Command>| {
             let mut lost = false;
@@ -320,9 +360,8 @@ impl Ready {
             let outcome = execute(&self.plan, head, self.drive.as_mut(), terms, commands, &mut tell);
             let kept = recorder.finish();
             if let Some(server) = server {
-                match &kept {
-                    Ok(run) => server.number(*run),
-                    Err(e) => server.tell(&failed(e.to_string())),
+                if let Err(e) = &kept {
+                    server.tell(&failed(e.to_string()));
                 }
                 if let Some(last) = &last {
                     server.tell(last);
@@ -409,14 +448,25 @@ pub(crate) fn serve(errand: &str) -> Result<(), Failure> {
     ended.kept.map(|_| ()).map_err(Failure::from)
 }
 
-/// SIGINT, SIGTERM and SIGHUP end the run cleanly.
+/// Time that a run is given to end after it was asked twice.
+const LAST_PATIENCE: Duration = Duration::from_secs(5);
+
+/// SIGINT, SIGTERM, SIGHUP and SIGQUIT end the run cleanly; a second one ends it without waiting for the drive, and the process where even
+/// that takes too long, because the system holds it in a call. The logbook has then all but the last half second.
 pub(crate) fn stop_on_signals(commands: Sender<Command>) -> Result<(), Failure> {
-    use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
-    let mut signals = signal_hook::iterator::Signals::new([SIGINT, SIGTERM, SIGHUP])?;
+    use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM};
+    let mut signals = signal_hook::iterator::Signals::new([SIGINT, SIGTERM, SIGHUP, SIGQUIT])?;
     std::thread::Builder::new().name("signals".into()).spawn(move || {
-        for _ in &mut signals {
+        for (count, signal) in signals.forever().enumerate() {
             // The run may be over by then.
             let _ = commands.send(Command::Stop);
+            if count == 1 {
+                // Where no thread can be had, a third signal finds the run stopping as well.
+                let _ = std::thread::Builder::new().name("last patience".into()).spawn(move || {
+                    std::thread::sleep(LAST_PATIENCE);
+                    let _ = signal_hook::low_level::emulate_default_handler(signal);
+                });
+            }
         }
     })?;
     Ok(())
@@ -430,7 +480,7 @@ pub(crate) fn told_before(client: &mut Client) -> Result<Vec<Message>, Failure> 
         // What the runner no longer keeps is in the logbook within a second.
         let clock = mile_drive::clock::Monotonic::start();
         loop {
-            samples = Logbook::open_existing(&client.hello.logbook)?.run(run)?.samples;
+            samples = Logbook::reading(&client.hello.logbook, |book| book.run(run))?.samples;
             if samples.len() as u64 >= backlog.first || clock.now().secs() > 10.0 {
                 break;
             }
@@ -464,6 +514,17 @@ fn same_disk(a: &Path, b: &Path) -> bool {
 
 fn folder_of(path: &Path) -> &Path {
     path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."))
+}
+
+/// Folders for what the logbook does not take, the best first: where this user's programs keep their state, and the system's temporary folder.
+pub(crate) fn aside_folders() -> Vec<PathBuf> {
+    let own = directories::ProjectDirs::from("", "", "hollow-mile");
+    let state = own.as_ref().map(|f| f.state_dir().unwrap_or_else(|| f.data_dir()).to_owned());
+    let user = rustix::process::geteuid().as_raw();
+    let temporary = std::env::temp_dir().join(format!("hollow-mile-aside-{user}"));
+    // Only in a folder that nobody else may enter.
+    let temporary = mile_files::private_folder(&temporary).is_ok().then_some(temporary);
+    state.into_iter().chain(temporary).collect()
 }
 
 /// Where the user's logbook is, unless they name another.

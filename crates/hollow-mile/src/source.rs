@@ -20,7 +20,10 @@ pub(crate) fn remarks(head: &RunHead, events: &[Event]) -> Vec<String> {
         )),
         _ => None,
     };
-    let mut remarks: Vec<String> = events.iter().filter_map(note).collect();
+    // What went wrong comes first.
+    let mut remarks: Vec<String> =
+        mile_runner::message::faults_of(events).iter().map(mile_core::Faults::sentence).collect();
+    remarks.extend(events.iter().filter_map(note));
     let cached =
         head.legs.iter().zip(&head.leg_loads).filter(|(_, load)| load.ends_with("through the host's cache"));
     let legs: Vec<&str> = cached.map(|(leg, _)| leg.as_str()).collect();
@@ -66,6 +69,7 @@ impl Source {
             rated_read: beside.rated_read.map(|r| Rate(r * 1e6)).or(known.rated_read),
             link: beside.link.map(|r| Rate(r * 1e6)).or(known.link),
             demands,
+            faults: known.faults,
         };
         source.findings = findings(&source.trace, &source.context);
         if !source.problems.is_empty() {
@@ -84,10 +88,9 @@ impl Source {
     }
 
     fn from_run(named: &str, logbook: Option<&Path>) -> Result<Self, Failure> {
-        let book = Logbook::open_existing(&logbook_path(logbook)?)?;
-        let run = book.run(book.resolve(named)?)?;
+        let run = Logbook::reading(&logbook_path(logbook)?, |book| book.run(book.resolve(named)?))?;
         let trace = run.trace();
-        let context = run.head.context();
+        let context = run.head.context_with(&run.events);
         Ok(Self {
             name: format!("run {}", run.run),
             findings: findings(&Trace::new(), &context),

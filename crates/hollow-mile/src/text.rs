@@ -3,26 +3,61 @@
 
 pub(crate) mod sweeps;
 
+use crate::Failure;
 use crate::source::Source;
 use mile_core::Nanos;
 use mile_core::findings::Findings;
 use mile_core::units::{Bytes, number};
+use std::borrow::Cow;
 use std::fmt::Write as _;
 use std::io::Write;
+use std::sync::atomic::{AtomicI32, Ordering};
 
-/// Prints to standard output. A reader that has gone (`| head`) is no error.
+/// The first error of the system while standard output was written, 0 for none.
+static UNSAID: AtomicI32 = AtomicI32::new(0);
+
+/// Text as it may go to a terminal: what drives, files and logbooks are called may hold codes that steer it.
+pub(crate) fn harmless(text: &str) -> Cow<'_, str> {
+    let steers = |c: char| c.is_control() && c != '\n' && c != '\t';
+    if !text.contains(steers) {
+        return Cow::Borrowed(text);
+    }
+    let shown = |c: char| if steers(c) { c.escape_unicode().to_string() } else { c.to_string() };
+    Cow::Owned(text.chars().map(shown).collect())
+}
+
+/// Prints to standard output. A reader that has gone (`| head`) is no error; any other is told by [`all_was_said`].
 pub(crate) fn say(text: &str) {
-    let _ = writeln!(std::io::stdout().lock(), "{text}");
+    let mut out = std::io::stdout().lock();
+    let said = writeln!(out, "{}", harmless(text)).and_then(|()| out.flush());
+    if let Err(e) = said
+        && e.kind() != std::io::ErrorKind::BrokenPipe
+    {
+        let code = e.raw_os_error().unwrap_or(rustix::io::Errno::IO.raw_os_error());
+        // The first is the one to tell.
+        let _ = UNSAID.compare_exchange(0, code, Ordering::Relaxed, Ordering::Relaxed);
+    }
+}
+
+/// Whether all of standard output was written.
+pub(crate) fn all_was_said() -> Result<(), Failure> {
+    match UNSAID.load(Ordering::Relaxed) {
+        0 => Ok(()),
+        code => Err(Failure::run(format!(
+            "the output could not be written in full: {}",
+            std::io::Error::from_raw_os_error(code)
+        ))),
+    }
 }
 
 /// Prints to standard error.
 pub(crate) fn complain(text: &str) {
-    let _ = writeln!(std::io::stderr().lock(), "{text}");
+    let _ = writeln!(std::io::stderr().lock(), "{}", harmless(text));
 }
 
 /// Redraws the one line of progress on a terminal.
 pub(crate) fn progress_line(text: &str, width: usize) {
-    let cut: String = text.chars().take(width.saturating_sub(1)).collect();
+    let cut: String = harmless(text).chars().take(width.saturating_sub(1)).collect();
     let mut out = std::io::stderr().lock();
     let _ = write!(out, "\r\x1b[K{cut}");
     let _ = out.flush();

@@ -29,7 +29,7 @@ use jobs::Jobs;
 use mile_runner::remote::Frame;
 use mile_runner::{Message, Speed};
 use ratatui::layout::Rect;
-use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
+use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM};
 use state::{
     BenchPlace, Choice, CoursePlace, FillPlace, FindingsPlace, HealthPlace, LogbookPlace, Place, State,
 };
@@ -50,7 +50,11 @@ const DEMO: &[u8] = include_bytes!("../../../demo/demo.logbook");
 pub(crate) fn open_bench(logbook: Option<PathBuf>) -> Result<(), Failure> {
     let path = logbook_path(logbook.as_deref())?;
     // Said before the screen is taken over.
-    mile_logbook::Logbook::open(&path)?;
+    if path.exists() {
+        mile_logbook::Logbook::all(&path)?;
+    } else {
+        mile_logbook::Logbook::open(&path)?;
+    }
     let mut state = state(path, Speed::Times(60.0), false);
     let here = std::path::absolute(&state.logbook_path)?;
     if let Some((socket, _)) = mile_runner::remote::runners().into_iter().find(|(_, h)| h.logbook == here) {
@@ -64,7 +68,7 @@ pub(crate) fn open_bench(logbook: Option<PathBuf>) -> Result<(), Failure> {
 pub(crate) fn open_demo(args: &DemoArgs) -> Result<(), Failure> {
     let folder = tempfile::Builder::new().prefix("hollow-mile-demo-").tempdir()?;
     let path = folder.path().join("demo.logbook");
-    std::fs::write(&path, DEMO)?;
+    crate::figure::write_whole(&path, false, |out| Ok(out.write_all(DEMO)?))?;
     run(state(path, args.speed, true))
 }
 
@@ -99,6 +103,7 @@ pub(crate) fn state(logbook_path: PathBuf, speed: Speed, is_demo: bool) -> State
         cursor: None,
         place_spans: Vec::new(),
         quit: false,
+        suspend: false,
         stopping: false,
     }
 }
@@ -119,6 +124,10 @@ fn run(mut state: State) -> Result<(), Failure> {
     jobs.watch_bench();
     let mut dirty = true;
     while !state.quit {
+        if std::mem::take(&mut state.suspend) {
+            taken.suspend()?;
+            dirty = true;
+        }
         if dirty {
             taken.terminal.draw(|frame| draw::draw(frame, &mut state))?;
         }
@@ -183,6 +192,7 @@ fn take_rest(state: &mut State, jobs: &Jobs, events: &Receiver<Event>, messages:
     for result in jobs.results.try_iter() {
         update::done(state, jobs, result);
     }
+    update::course::look_when_due(state, jobs);
 }
 
 fn read_events(send: &Sender<Event>) {
@@ -194,7 +204,7 @@ fn read_events(send: &Sender<Event>) {
 }
 
 fn watch_signals(ask: Sender<()>) -> Result<(), Failure> {
-    let mut signals = signal_hook::iterator::Signals::new([SIGINT, SIGTERM, SIGHUP])?;
+    let mut signals = signal_hook::iterator::Signals::new([SIGINT, SIGTERM, SIGHUP, SIGQUIT])?;
     std::thread::Builder::new().name("signals".into()).spawn(move || {
         for _ in &mut signals {
             let _ = ask.try_send(());

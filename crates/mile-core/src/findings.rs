@@ -7,6 +7,7 @@ use crate::causes::{self, Scene, Seen};
 use crate::claims::{self, ClaimFound};
 use crate::consistency::{self, Consistency};
 use crate::demand::{self, Demand, DemandFound};
+use crate::faults::Faults;
 use crate::interference;
 use crate::leg_name::LegName;
 use crate::next_step;
@@ -39,6 +40,9 @@ pub struct Context {
     /// Streams that must be held.
     #[serde(default)]
     pub demands: Vec<Demand>,
+    /// What went wrong with its operations.
+    #[serde(default)]
+    pub faults: Vec<Faults>,
 }
 
 /// What a break is attributed to.
@@ -379,6 +383,9 @@ pub struct Findings {
     /// Load, cool-down and idle, in the order of time.
     pub phases: Vec<Phase>,
     pub hollows: Vec<Hollow>,
+    /// Operations that failed, and data that was not found as it was written.
+    #[serde(default)]
+    pub faults: Vec<Faults>,
     pub dips: Vec<Dip>,
     pub interference: Vec<Interference>,
     pub fill: Option<FillFound>,
@@ -410,6 +417,7 @@ pub fn findings_with(trace: &Trace, context: &Context, settings: &Settings) -> F
         thermal: thermal::summary(trace, context),
         phases: thermal::phases(trace),
         hollows: Vec::new(),
+        faults: context.faults.clone(),
         dips: Vec::new(),
         interference: interference::intervals(trace),
         fill: None,

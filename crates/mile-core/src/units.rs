@@ -6,6 +6,9 @@
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
+/// Most memory that the blocks of operations in flight may take: 1 GiB.
+pub const IN_FLIGHT_MOST: Bytes = Bytes(1 << 30);
+
 /// A point in time since the start of a run, or a duration, in nanoseconds.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(transparent)]

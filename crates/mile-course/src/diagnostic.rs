@@ -37,25 +37,41 @@ impl Diagnostic {
         self
     }
 
-    /// `line 8, column 12: expected …`, the line itself with the place marked, and the hint.
+    /// `line 8, column 12: expected …`, the line itself with the place marked, and the hint. Of a long line, what is around the place.
     pub fn render(&self, source: &str) -> String {
-        let mut out = format!("line {}, column {}: {}\n", self.span.line, self.span.column, self.message);
-        if let Some(line) = source.lines().nth(self.span.line.saturating_sub(1)) {
-            let shown: String = line.chars().map(|c| if c == '\t' { ' ' } else { c }).collect();
-            let mark = "^".repeat(self.span.length.max(1));
-            // Writing to a string cannot fail.
-            let _ = writeln!(
-                out,
-                "    {shown}\n    {:>pad$}{mark}",
-                "",
-                pad = self.span.column.saturating_sub(1)
-            );
-        }
-        if let Some(hint) = &self.hint {
-            let _ = writeln!(out, "    {hint}");
-        }
-        out
+        render(std::slice::from_ref(self), source).remove(0)
     }
+}
+
+/// Columns of a line that are shown, and how many of them before the place.
+const SHOWN: usize = 160;
+const BEFORE: usize = 80;
+
+/// As [`Diagnostic::render`], each of several; the text is gone through once.
+pub fn render(all: &[Diagnostic], source: &str) -> Vec<String> {
+    let wanted: std::collections::BTreeSet<usize> = all.iter().map(|d| d.span.line).collect();
+    let lines: std::collections::HashMap<usize, &str> =
+        source.lines().enumerate().map(|(i, l)| (i + 1, l)).filter(|(i, _)| wanted.contains(i)).collect();
+    all.iter()
+        .map(|d| {
+            let mut out = format!("line {}, column {}: {}\n", d.span.line, d.span.column, d.message);
+            if let Some(line) = lines.get(&d.span.line) {
+                let place = d.span.column.saturating_sub(1);
+                let from = place.saturating_sub(BEFORE);
+                let visible = |c: char| if c.is_control() { ' ' } else { c };
+                let shown: String = line.chars().skip(from).take(SHOWN).map(visible).collect();
+                let mark = "^".repeat(d.span.length.clamp(1, SHOWN));
+                let cut = if from > 0 { "… " } else { "" };
+                // Writing to a string cannot fail.
+                let pad = " ".repeat(cut.chars().count() + place - from);
+                let _ = writeln!(out, "    {cut}{shown}\n    {pad}{mark}");
+            }
+            if let Some(hint) = &d.hint {
+                let _ = writeln!(out, "    {hint}");
+            }
+            out
+        })
+        .collect()
 }
 
 impl fmt::Display for Diagnostic {
@@ -70,6 +86,10 @@ impl fmt::Display for Diagnostic {
 
 /// The one of `words` that `word` was probably meant to be.
 pub fn closest<'a>(word: &str, words: &[&'a str]) -> Option<&'a str> {
+    // What is much longer than any word of the language was meant to be none of them.
+    if word.len() > 64 {
+        return None;
+    }
     let word = word.to_lowercase();
     words
         .iter()

@@ -30,8 +30,12 @@ const HEALTH_EVERY: Nanos = Nanos(300_000_000_000);
 const MOST_LEGS: usize = 100_000;
 /// Deepest nesting of repeats, sweeps and batteries.
 const DEEPEST_NESTING: usize = 12;
-/// Errors after which a body is not read with further values.
+/// Errors after which a text is not read any further: whoever mends a course reads no more of them.
 const ENOUGH_ERRORS: usize = 200;
+/// Lines that may be read in all, those of a group once for each of its values: ten for each leg that a course may come to.
+const MOST_STEPS: usize = 10 * MOST_LEGS;
+/// Bytes that the names of all legs may come to.
+const MOST_NAME_BYTES: usize = 32 << 20;
 
 /// Reads a course. On failure gives everything that is wrong with it, in the order of the text.
 pub fn parse(source: &str) -> Result<Course, Vec<Diagnostic>> {
@@ -44,6 +48,11 @@ pub fn parse(source: &str) -> Result<Course, Vec<Diagnostic>> {
     errors.sort_by_key(|e| (e.span.line, e.span.column));
     // A body that is read with several values says the same of each.
     errors.dedup_by_key(|e| e.span);
+    if parser.gave_up {
+        errors.truncate(ENOUGH_ERRORS);
+        let last = errors.last().map_or(Span::default(), |e| e.span);
+        errors.push(Diagnostic::new(last, "there is more that cannot be read; mend this first"));
+    }
     Err(errors)
 }
 
@@ -76,6 +85,11 @@ struct Parser {
     legs: Vec<Leg>,
     too_many: bool,
     depth: usize,
+    /// Lines that were read, and bytes of the names of legs.
+    steps: usize,
+    name_bytes: usize,
+    /// Whether reading ended before the text did.
+    gave_up: bool,
 }
 
 /// A group of legs that is used by its name.
@@ -92,6 +106,15 @@ struct Battery {
 /// A clause could not be read; why is in the errors.
 struct Unread;
 type Read<T> = Result<T, Unread>;
+
+/// A word of the text as a message has it.
+fn short(text: &str) -> std::borrow::Cow<'_, str> {
+    const MOST: usize = 60;
+    match text.char_indices().nth(MOST) {
+        None => text.into(),
+        Some((end, _)) => format!("{}…", &text[..end]).into(),
+    }
+}
 
 /// How a group of legs may end.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -117,6 +140,16 @@ impl Parser {
         self.tokens.get(self.at).map_or_else(end, |t| t.span)
     }
 
+    /// Says once that the course comes to too much, and reads no further.
+    fn too_many_legs(&mut self, at: Span) {
+        if !std::mem::replace(&mut self.too_many, true) {
+            self.errors.push(
+                Diagnostic::new(at, format!("the course comes to more than {MOST_LEGS} legs"))
+                    .hint("use fewer repeats, or fewer values in its sweeps"),
+            );
+        }
+    }
+
     fn fail<T>(&mut self, diagnostic: Diagnostic) -> Read<T> {
         self.errors.push(diagnostic);
         Err(Unread)
@@ -127,9 +160,9 @@ impl Parser {
         let found = match self.peek() {
             None => "the end of the course".to_owned(),
             Some(Kind::LineEnd | Kind::Comment(_)) => "the end of the line".to_owned(),
-            Some(Kind::Word(w)) => format!("`{w}`"),
+            Some(Kind::Word(w)) => format!("`{}`", short(w)),
             Some(Kind::Number(n)) => format!("`{n}`"),
-            Some(Kind::Text(t)) => format!("`\"{t}\"`"),
+            Some(Kind::Text(t)) => format!("`\"{}\"`", short(t)),
             Some(Kind::Percent) => "`%`".to_owned(),
             Some(Kind::Comma) => "`,`".to_owned(),
             Some(Kind::Unclosed) => "a quote that is not closed on its line".to_owned(),
@@ -267,6 +300,14 @@ impl Parser {
     /// A group of legs, up to its `end`, which is left where it stands.
     fn group(&mut self, kind: Group, course: &mut Course) {
         loop {
+            self.steps += 1;
+            if self.steps > MOST_STEPS {
+                self.too_many_legs(self.here());
+            }
+            if self.too_many || self.errors.len() > ENOUGH_ERRORS {
+                self.gave_up |= !self.too_many;
+                self.at = self.tokens.len();
+            }
             match self.peek() {
                 None => return,
                 Some(Kind::LineEnd | Kind::Comma) => self.at += 1,
@@ -336,7 +377,7 @@ impl Parser {
         self.depth -= 1;
         if self.take_word("end") {
             self.end_clause();
-        } else {
+        } else if !self.too_many && !self.gave_up {
             self.errors.push(
                 Diagnostic::new(head, format!("this `{word}` is not closed"))
                     .hint("write `end` on a line of its own behind its last leg"),

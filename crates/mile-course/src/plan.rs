@@ -4,7 +4,8 @@
 use crate::course::{
     Access, Action, Claims, Course, End, Guard, Kind, Position, Range, Seen, Then, Transfer, When,
 };
-use mile_core::{Bytes, Celsius, Demand, Nanos, Op, Rate, units::block_size};
+use mile_core::units::{IN_FLIGHT_MOST, block_size};
+use mile_core::{Bytes, Celsius, Demand, Nanos, Op, Rate};
 use std::collections::HashMap;
 
 /// What planning needs to know of a drive.
@@ -348,9 +349,10 @@ pub fn plan(course: &Course, drive: &DriveFacts) -> Result<Plan, Vec<String>> {
     if !fit.errors.is_empty() {
         return Err(fit.errors);
     }
+    let sample_every = sample_every(course.sample_every, &legs, &mut fit.notes);
     Ok(Plan {
         name: course.name.clone(),
-        sample_every: course.sample_every,
+        sample_every,
         health_every: course.health_every,
         guards,
         demands: course.demands.clone(),
@@ -360,6 +362,26 @@ pub fn plan(course: &Course, drive: &DriveFacts) -> Result<Plan, Vec<String>> {
         legs,
         notes: fit.notes,
     })
+}
+
+/// Samples that a run may come to by the times of its legs: they are held in memory while it is underway, about 280 bytes each.
+const MOST_SAMPLES: u64 = 1_500_000;
+
+/// The length of a sample: what the course says, or longer, where its legs take so long that there would be too many.
+fn sample_every(asked: Nanos, legs: &[PlannedLeg], notes: &mut Vec<String>) -> Nanos {
+    let total = legs.iter().filter_map(|l| l.time).fold(0_u64, |sum, t| sum.saturating_add(t.0));
+    let needed = Nanos(total / MOST_SAMPLES);
+    if needed <= asked {
+        return asked;
+    }
+    // A whole number of seconds, or of tenths where that is shorter.
+    let step = if needed.0 > 1_000_000_000 { 1_000_000_000 } else { 100_000_000 };
+    let every = Nanos(needed.0.div_ceil(step) * step);
+    notes.push(format!(
+        "A sample is taken every {every} and not every {asked}: the legs of this course may take {} in all, and a run keeps {MOST_SAMPLES} samples at the most.",
+        Nanos(total)
+    ));
+    every
 }
 
 fn shortest(times: impl Iterator<Item = Option<Nanos>>) -> Option<Nanos> {
@@ -547,6 +569,13 @@ impl Fit<'_> {
             ));
             return None;
         }
+        let tail = self.drive.capacity.0.saturating_sub(end);
+        if asked_end >= self.drive.capacity.0 && tail > 0 {
+            self.notes.push(format!(
+                "Leg {name} does not touch the last {tail} bytes of the drive, which are less than a block of {}.",
+                block_size(unit)
+            ));
+        }
         if asked_end > self.drive.capacity.0 {
             self.notes.push(format!(
                 "Leg {name} reaches to {}, behind the end of this drive: it ends at {}.",
@@ -569,6 +598,16 @@ impl Fit<'_> {
                 "Leg {name}: blocks of {} are no multiple of this drive's logical block of {}.",
                 block_size(if block.is_multiple_of(logical.0.max(1)) { leg.shift } else { leg.block }),
                 block_size(logical)
+            ));
+            return None;
+        }
+        let in_flight = block.saturating_mul(u64::from(leg.depth)).saturating_mul(u64::from(leg.workers));
+        if in_flight > IN_FLIGHT_MOST.0 {
+            self.errors.push(format!(
+                "Leg {name}: {} blocks of {} in flight take {} of memory, more than the {IN_FLIGHT_MOST} allowed. Use a smaller depth or block, or fewer workers.",
+                u64::from(leg.depth).saturating_mul(u64::from(leg.workers)),
+                block_size(leg.block),
+                Bytes(in_flight)
             ));
             return None;
         }

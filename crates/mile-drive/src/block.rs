@@ -3,10 +3,14 @@
 pub mod drive;
 pub mod found;
 pub mod link;
+pub mod permit;
 pub mod probe;
 pub mod signature;
+pub mod stack;
+pub mod survey;
 pub mod uses;
 
-pub use drive::{BlockDrive, Consent};
+pub use drive::BlockDrive;
 pub use found::{Found, Partition, Transport, discover, look};
+pub use permit::Consent;
 pub use uses::Use;

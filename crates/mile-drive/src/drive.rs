@@ -1,8 +1,9 @@
 //! What the runner knows of a drive.
 
 use crate::health::Health;
+use crate::pending::Pending;
 use crate::tally::Tally;
-use mile_core::{Bytes, Celsius, Nanos, Op, Rate, Throttled};
+use mile_core::{Bytes, Celsius, Nanos, Op, Rate, RunId, Throttled};
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
 
@@ -300,6 +301,14 @@ pub struct Narrowed {
     pub complete: bool,
 }
 
+impl Narrowed {
+    /// Of a failure of which nothing more could be found out.
+    pub fn unknown(failure: &Failure) -> Self {
+        let end = Bytes(failure.offset.0 + failure.length.0);
+        Self { bad: vec![(failure.offset, end)], complete: false }
+    }
+}
+
 /// What a verifying read found where it did not find what was written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -313,6 +322,15 @@ pub enum Wrong {
 }
 
 impl Wrong {
+    /// As a kind of fault.
+    pub fn fault(self) -> mile_core::FaultKind {
+        match self {
+            Self::Corrupt => mile_core::FaultKind::Corrupt,
+            Self::Stale => mile_core::FaultKind::Stale,
+            Self::Misplaced => mile_core::FaultKind::Misplaced,
+        }
+    }
+
     /// The word.
     pub fn word(self) -> &'static str {
         match self {
@@ -407,6 +425,8 @@ pub enum DriveError {
     NotOffered { what: &'static str },
     #[error("{why}")]
     Unusable { why: String },
+    #[error(transparent)]
+    File(#[from] mile_files::FileError),
 }
 
 /// A drive, real or simulated.
@@ -443,6 +463,17 @@ pub trait Drive: Send {
         Ok(())
     }
 
+    /// Says which run it writes for: the identity that is in each of its stamps. A new one of its own where this is not called.
+    fn set_run(&mut self, _run: RunId) {}
+
+    /// Whether what the run wrote at an address, the start of one of its blocks, is there. A simulated drive keeps nothing, and holds all.
+    ///
+    /// # Errors
+    /// Where the address cannot be read.
+    fn holds(&mut self, _at: Bytes) -> Result<bool, DriveError> {
+        Ok(true)
+    }
+
     /// Sets the time at which it will be opened, for a run that goes on. 0 where this is not called.
     fn start_at(&mut self, at: Nanos);
 
@@ -465,15 +496,21 @@ pub trait Drive: Send {
     /// is used up and nothing is in flight. Comes back early where an operation failed; that is in the tally, and no error.
     fn advance(&mut self, until: Nanos, tally: &mut Tally) -> Result<bool, DriveError>;
 
-    /// Starts nothing new, and waits for what is in flight.
-    fn drain(&mut self, tally: &mut Tally) -> Result<(), DriveError>;
+    /// Starts nothing new, and waits until `until` at the latest for what is in flight. Gives whether all of it is back.
+    ///
+    /// # Errors
+    /// As [`Drive::advance`].
+    fn drain(&mut self, until: Nanos, tally: &mut Tally) -> Result<bool, DriveError>;
+
+    /// Leaves what is in flight to itself. Nothing more is asked of the drive but to close it.
+    fn abandon(&mut self) {}
 
     /// Readings now.
     fn readings(&mut self) -> Readings;
 
     /// Tries the parts of an operation that failed, down to single logical blocks. Nothing outside of it is touched.
-    fn narrow(&mut self, _failure: &Failure) -> Narrowed {
-        Narrowed::default()
+    fn narrow(&mut self, _failure: &Failure) -> Pending<Narrowed> {
+        Pending::done(Narrowed::default())
     }
 
     /// Whether the drive is gone, and not merely the block that failed: says why.
@@ -487,13 +524,13 @@ pub trait Drive: Send {
     }
 
     /// Makes it keep what it was given.
-    fn flush(&mut self) -> Result<(), DriveError> {
-        Ok(())
+    fn flush(&mut self) -> Pending<Result<(), DriveError>> {
+        Pending::done(Ok(()))
     }
 
     /// Tells it that a range holds nothing any more.
-    fn discard(&mut self, _start: Bytes, _length: Bytes) -> Result<(), DriveError> {
-        Err(DriveError::NotOffered { what: "discard" })
+    fn discard(&mut self, _start: Bytes, _length: Bytes) -> Pending<Result<(), DriveError>> {
+        Pending::done(Err(DriveError::NotOffered { what: "discard" }))
     }
 
     /// Begins to read its health, which may take a while; [`Drive::health_answer`] has it when it is there.
@@ -509,7 +546,8 @@ pub trait Drive: Send {
         None
     }
 
-    /// Gives it back, and takes away what was made for the run, unless `keep`.
+    /// Gives it back, and takes away what was made for the run, unless `keep`. Whoever wants what was written to be on the medium
+    /// flushes it before.
     fn close(&mut self, keep: bool) -> Result<(), DriveError>;
 
     /// What really happened; `None` for a real drive.

@@ -1,21 +1,24 @@
 //! A file on a mounted file system as a drive: it measures the disk under it.
 //!
-//! The file is made for the run, preallocated, opened past the host's cache (O_DIRECT), and taken away afterwards. What would
-//! not measure a disk, or harm what is there, is refused before anything is made.
+//! The file is made for the run under a name that is free, preallocated, opened past the host's cache (O_DIRECT), held for as long as the
+//! run lasts, and taken away afterwards if what lies under its name is still that file. Its first page bears the run's identity from
+//! the moment at which it appears. What would not measure a disk, or harm what is there, is refused before anything is made.
 
 use crate::clock::Monotonic;
 use crate::drive::{Drive, DriveError, Facts, Failure, Identity, Narrowed, Readings, Transfer};
 use crate::host;
 pub use crate::io::EngineChoice;
 use crate::io::{Io, pattern};
+use crate::pending::Pending;
 use crate::sensors::{Sensors, Source};
 use crate::sysfs::{self, Disk};
 use crate::tally::Tally;
-use mile_core::{Bytes, Nanos};
+use mile_core::{Bytes, Nanos, RunId};
+use mile_files::{FileId, Held};
 use rustix::fs::{FallocateFlags, OFlags, StatVfs};
-use std::fs::{File, OpenOptions};
+use std::fs::File;
 use std::io;
-use std::os::unix::fs::{FileExt, MetadataExt, OpenOptionsExt};
+use std::os::unix::fs::{FileExt, MetadataExt};
 use std::path::{Path, PathBuf};
 
 /// Largest logical block of common devices; files are measured in multiples of it.
@@ -27,10 +30,14 @@ pub struct FileDrive {
     path: PathBuf,
     size: Bytes,
     io: Io,
+    /// Whether the file may be there: the run goes on.
+    goes_on: bool,
+    /// The file, and how it is removed.
+    held: Option<Held>,
+    /// The same file past the host's cache.
     file: Option<File>,
     /// The same file through the host's cache, where a leg asked for that.
     cached: Option<File>,
-    made: bool,
     disk: Option<Disk>,
     temperature: Option<PathBuf>,
     sensors: Option<Sensors>,
@@ -72,8 +79,18 @@ pub fn reserve(total: Bytes) -> Bytes {
 
 impl FileDrive {
     /// Looks at where the file would be, and refuses what would not measure a disk or would harm what is there. Nothing is
-    /// made yet. `size` is what the course may address, rounded down to whole 4 KiB.
-    pub fn new(path: &Path, size: Bytes, seed: u64, choice: EngineChoice) -> Result<Self, DriveError> {
+    /// made yet. `size` is what the course may address, rounded down to whole 4 KiB. Of a run that goes on, `goes_on` is its identity: its
+    /// file may then be there.
+    ///
+    /// # Errors
+    /// [`DriveError::Refused`] and what the system says.
+    pub fn new(
+        path: &Path,
+        size: Bytes,
+        seed: u64,
+        choice: EngineChoice,
+        goes_on: Option<RunId>,
+    ) -> Result<Self, DriveError> {
         let refused = |why: String| DriveError::Refused { path: path.to_owned(), why };
         let size = Bytes(size.0 / LOGICAL_BLOCK * LOGICAL_BLOCK);
         if size.0 < 1 << 20 {
@@ -88,7 +105,11 @@ impl FileDrive {
                 folder.display()
             )));
         }
-        check_existing(path)?;
+        check_existing(path, goes_on)?;
+        let mut io_of_run = Io::new(seed, choice);
+        if let Some(run) = goes_on {
+            io_of_run.set_run(run);
+        }
         let io = |doing| {
             move |e: rustix::io::Errno| DriveError::Io { path: folder_of(path), doing, source: e.into() }
         };
@@ -123,10 +144,11 @@ impl FileDrive {
             identity,
             path: path.to_owned(),
             size,
-            io: Io::new(seed, choice),
+            io: io_of_run,
+            goes_on: goes_on.is_some(),
+            held: None,
             file: None,
             cached: None,
-            made: false,
             disk,
             temperature,
             sensors: None,
@@ -136,47 +158,90 @@ impl FileDrive {
         })
     }
 
-    fn failed(&self, doing: &'static str) -> impl Fn(io::Error) -> DriveError {
+    fn failed(&self, doing: &'static str) -> impl Fn(io::Error) -> DriveError + use<> {
         let path = self.path.clone();
         move |source| DriveError::Io { path: path.clone(), doing, source }
     }
 
-    /// Makes the file with all its space, or takes over one that a run before left. What was made is taken away again if
-    /// that fails.
+    /// Makes the file with all its space and the mark of the run, or takes up that of a run that goes on.
     fn make(&mut self) -> Result<File, DriveError> {
-        let exists = self.path.exists();
-        let mut options = OpenOptions::new();
-        options.read(true).write(true).custom_flags(OFlags::DIRECT.bits() as i32).mode(0o600);
-        let file = if exists { options.open(&self.path) } else { options.create_new(true).open(&self.path) };
-        let file = file.map_err(|e| match e.raw_os_error() {
+        let there = self.goes_on && FileId::at(&self.path).is_ok_and(|id| id.is_some());
+        let held = if there {
+            let held = Held::open(&self.path)?;
+            check_ours(held.file(), &self.path, self.io.run())?;
+            place(held.file(), &self.path, self.size)?;
+            held
+        } else {
+            let (path, size, run) = (&self.path, self.size, self.io.run());
+            Held::create::<DriveError>(path, 0o600, |file| {
+                // First, so that the file is known for what it is even where nothing else was done.
+                mark(file, run).map_err(|source| DriveError::Io {
+                    path: path.clone(),
+                    doing: "write to the file",
+                    source,
+                })?;
+                place(file, path, size)
+            })?
+        };
+        let direct = held.reopen(OFlags::DIRECT).map_err(|e| match e.raw_os_error() {
             Some(code) if code == rustix::io::Errno::INVAL.raw_os_error() => DriveError::Refused {
                 path: self.path.clone(),
                 why: "this file system does not take O_DIRECT, so that a run would measure the host's cache"
                     .into(),
             },
-            _ => self.failed("make the file")(e),
-        })?;
-        self.made = true;
-        let placed = rustix::fs::fallocate(&file, FallocateFlags::empty(), 0, self.size.0);
-        match placed {
-            Ok(()) => Ok(file),
-            Err(rustix::io::Errno::OPNOTSUPP) => {
-                file.set_len(self.size.0).map_err(self.failed("size the file"))?;
+            _ => self.failed("open the file")(e),
+        });
+        match direct {
+            Ok(file) => {
+                self.held = Some(held);
                 Ok(file)
             }
             Err(e) => {
-                self.remove()?;
-                Err(self.failed("reserve the file's space")(e.into()))
+                // Only what was made just now; the error that is told is the first.
+                if !there {
+                    let _ = held.remove();
+                }
+                Err(e)
             }
         }
     }
+}
 
-    fn remove(&mut self) -> Result<(), DriveError> {
-        if std::mem::take(&mut self.made) {
-            std::fs::remove_file(&self.path).map_err(self.failed("take away the file"))?;
-        }
-        Ok(())
+/// Writes the mark of a run to the first page of its file.
+fn mark(file: &File, run: RunId) -> io::Result<()> {
+    let mut page = vec![0; pattern::SEALED];
+    pattern::Pool::new(run, 0, u32::MAX).stamp(&mut page, 0, 0, true);
+    file.write_all_at(&page, 0)?;
+    file.sync_data()
+}
+
+/// Has the file system set the file's space aside.
+fn place(file: &File, path: &Path, size: Bytes) -> Result<(), DriveError> {
+    let failed = |doing| move |source: io::Error| DriveError::Io { path: path.to_owned(), doing, source };
+    match rustix::fs::fallocate(file, FallocateFlags::empty(), 0, size.0) {
+        Ok(()) => Ok(()),
+        Err(rustix::io::Errno::OPNOTSUPP) => file.set_len(size.0).map_err(failed("size the file")),
+        Err(e) => Err(failed("reserve the file's space")(e.into())),
     }
+}
+
+/// The run that made a file, where one of ours did.
+pub fn run_of(file: &File) -> Option<RunId> {
+    let mut head = [0; pattern::STAMP];
+    file.read_exact_at(&mut head, 0).ok()?;
+    pattern::read_stamp(&head).filter(|s| s.address == 0).map(|s| s.run)
+}
+
+fn check_ours(file: &File, path: &Path, run: RunId) -> Result<(), DriveError> {
+    let why = match run_of(file) {
+        Some(made_by) if made_by == run => return Ok(()),
+        Some(_) => "this file is another run's",
+        None => "this file exists and was not made by Hollow Mile",
+    };
+    Err(DriveError::Refused {
+        path: path.to_owned(),
+        why: format!("{why}: it is left as it is. Name a file that does not exist"),
+    })
 }
 
 fn folder_of(path: &Path) -> PathBuf {
@@ -186,8 +251,8 @@ fn folder_of(path: &Path) -> PathBuf {
     }
 }
 
-/// Refuses a path at which there is something that no run of ours made.
-fn check_existing(path: &Path) -> Result<(), DriveError> {
+/// Refuses a path at which there is something, unless it is the file of the run that goes on.
+fn check_existing(path: &Path, goes_on: Option<RunId>) -> Result<(), DriveError> {
     let refused = |why: &str| DriveError::Refused { path: path.to_owned(), why: why.to_owned() };
     let kind = match std::fs::symlink_metadata(path) {
         Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(()),
@@ -197,24 +262,28 @@ fn check_existing(path: &Path) -> Result<(), DriveError> {
     if kind.is_dir() {
         return Err(refused("this is a folder; name a file in it that does not exist yet"));
     }
-    if !kind.is_file() {
+    if kind.is_symlink() {
         return Err(refused(
-            "this is neither a file nor a free name; block devices and links are not written to by this version",
+            "this is a symbolic link, which is not followed; name a file that does not exist yet",
         ));
+    }
+    if !kind.is_file() {
+        return Err(refused("this is no regular file; name a file that does not exist yet"));
     }
     let file = File::open(path).map_err(|source| DriveError::Io {
         path: path.to_owned(),
         doing: "look at it",
         source,
     })?;
-    let mut head = [0; pattern::STAMP];
-    let read = file.read_at(&mut head, 0).unwrap_or(0);
-    if read == pattern::STAMP && pattern::is_stamped(&head, 0) {
-        return Ok(());
+    match goes_on {
+        Some(run) => check_ours(&file, path, run),
+        None if run_of(&file).is_some() => Err(refused(
+            "this file was left or kept by another run, and is left as it is. Name another, or take it away with `hollow-mile leftovers`",
+        )),
+        None => Err(refused(
+            "this file exists and was not made by Hollow Mile: it is left as it is. Name a file that does not exist",
+        )),
     }
-    Err(refused(
-        "this file exists and was not made by Hollow Mile: it is left as it is. Name a file that does not exist",
-    ))
 }
 
 fn check_space(space: &StatVfs, need: Bytes) -> Result<(), String> {
@@ -248,6 +317,17 @@ impl Drive for FileDrive {
 
     fn is_virtual(&self) -> bool {
         false
+    }
+
+    fn set_run(&mut self, run: RunId) {
+        self.io.set_run(run);
+    }
+
+    fn holds(&mut self, at: Bytes) -> Result<bool, DriveError> {
+        let Some(file) = &self.file else {
+            return Err(DriveError::Unusable { why: "the file is not open".into() });
+        };
+        self.io.holds(file, at, Bytes(LOGICAL_BLOCK)).map_err(self.failed("read back from the file"))
     }
 
     fn start_at(&mut self, at: Nanos) {
@@ -284,8 +364,8 @@ impl Drive for FileDrive {
             return self.io.begin(file, transfer, self.size, Bytes(LOGICAL_BLOCK), self.clock);
         }
         if self.cached.is_none() {
-            let through = OpenOptions::new().read(true).write(true).open(&self.path);
-            self.cached = Some(through.map_err(self.failed("open the file through the host's cache"))?);
+            let through = self.held.as_ref().map(|h| h.reopen(OFlags::empty())).transpose();
+            self.cached = through.map_err(self.failed("open the file through the host's cache"))?;
         }
         let through = self.cached.as_ref().unwrap_or(file);
         self.io.begin(through, transfer, self.size, Bytes(LOGICAL_BLOCK), self.clock)
@@ -295,34 +375,29 @@ impl Drive for FileDrive {
         self.io.advance(&self.clock, until, tally)
     }
 
-    fn drain(&mut self, tally: &mut Tally) -> Result<(), DriveError> {
-        self.io.drain(&self.clock, tally)
+    fn drain(&mut self, until: Nanos, tally: &mut Tally) -> Result<bool, DriveError> {
+        self.io.drain(&self.clock, until, tally)
     }
 
-    fn narrow(&mut self, failure: &Failure) -> Narrowed {
-        let file = self.file.as_ref();
-        file.map_or_else(Narrowed::default, |f| self.io.narrow(f, failure, Bytes(LOGICAL_BLOCK)))
+    fn abandon(&mut self) {
+        self.io.abandon();
+    }
+
+    fn narrow(&mut self, failure: &Failure) -> Pending<Narrowed> {
+        let unknown = || Pending::done(Narrowed::default());
+        self.file.as_ref().map_or_else(unknown, |f| self.io.narrow(f, failure, Bytes(LOGICAL_BLOCK)))
     }
 
     fn waiting(&self) -> Option<(Nanos, Bytes, usize)> {
         self.io.waiting(&self.clock)
     }
 
-    fn flush(&mut self) -> Result<(), DriveError> {
-        self.file.as_ref().map_or(Ok(()), File::sync_data).map_err(self.failed("flush the file"))
+    fn flush(&mut self) -> Pending<Result<(), DriveError>> {
+        self.io.flush(self.file.as_ref(), self.failed("flush the file"))
     }
 
-    fn discard(&mut self, start: Bytes, length: Bytes) -> Result<(), DriveError> {
-        let Some(file) = &self.file else { return Ok(()) };
-        if start.0.checked_add(length.0).is_none_or(|end| end > self.size.0) {
-            return Err(DriveError::Unusable { why: "a discard reaches behind the end of the file".into() });
-        }
-        let hole = FallocateFlags::PUNCH_HOLE | FallocateFlags::KEEP_SIZE;
-        match rustix::fs::fallocate(file, hole, start.0, length.0) {
-            Ok(()) => Ok(()),
-            Err(rustix::io::Errno::OPNOTSUPP) => Err(DriveError::NotOffered { what: "discard" }),
-            Err(e) => Err(self.failed("discard a part of the file")(e.into())),
-        }
+    fn discard(&mut self, start: Bytes, length: Bytes) -> Pending<Result<(), DriveError>> {
+        Pending::done(self.punch(start, length))
     }
 
     fn readings(&mut self) -> Readings {
@@ -337,15 +412,32 @@ impl Drive for FileDrive {
     fn close(&mut self, keep: bool) -> Result<(), DriveError> {
         self.io.stop();
         self.cached = None;
-        if let Some(file) = self.file.take().filter(|_| !self.io.is_stalled()) {
-            // What the file system still holds back belongs to the run.
-            file.sync_all().map_err(self.failed("write back the file"))?;
+        self.file = None;
+        match self.held.take().filter(|_| !keep) {
+            Some(held) => Ok(held.remove().map(|_| ())?),
+            None => Ok(()),
         }
-        if keep {
-            self.made = false;
-            return Ok(());
+    }
+}
+
+impl FileDrive {
+    /// Takes a part out of the file.
+    fn punch(&self, start: Bytes, length: Bytes) -> Result<(), DriveError> {
+        let Some(file) = &self.file else { return Ok(()) };
+        if start.0.checked_add(length.0).is_none_or(|end| end > self.size.0) {
+            return Err(DriveError::Unusable { why: "a discard reaches behind the end of the file".into() });
         }
-        self.remove()
+        let hole = FallocateFlags::PUNCH_HOLE | FallocateFlags::KEEP_SIZE;
+        match rustix::fs::fallocate(file, hole, start.0, length.0) {
+            // The mark goes with the first page, and is made anew.
+            Ok(()) if start.0 == 0 => {
+                let held = self.held.as_ref().map_or(Ok(()), |h| mark(h.file(), self.io.run()));
+                held.map_err(self.failed("write to the file"))
+            }
+            Ok(()) => Ok(()),
+            Err(rustix::io::Errno::OPNOTSUPP) => Err(DriveError::NotOffered { what: "discard" }),
+            Err(e) => Err(self.failed("discard a part of the file")(e.into())),
+        }
     }
 }
 
@@ -353,7 +445,7 @@ impl Drop for FileDrive {
     fn drop(&mut self) {
         self.io.stop();
         self.file = None;
-        // Nobody is left to tell; the file stays where it cannot be taken away.
-        let _ = self.remove();
+        // A run that did not get to its end may go on: the file stays, and is listed among what is left.
+        self.held = None;
     }
 }

@@ -9,8 +9,9 @@ pub mod workers;
 
 use crate::clock::Monotonic;
 use crate::drive::{DriveError, Failure, Narrowed, Transfer};
+use crate::pending::Pending;
 use crate::tally::Tally;
-use mile_core::{Bytes, Nanos};
+use mile_core::{Bytes, Nanos, RunId};
 use pattern::{Arena, Buffer, Pool as Pattern};
 use pump::{Pump, check_memory};
 use std::fs::File;
@@ -29,6 +30,24 @@ pub enum EngineChoice {
     Threads,
 }
 
+/// What makes the data of a run its own, and its random addresses the same each time.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Origin {
+    pub(crate) run: RunId,
+    pub(crate) seed: u64,
+}
+
+/// A new identity for a run.
+pub fn new_run() -> RunId {
+    let mut bits = [0; 16];
+    let mut at = 0;
+    while at < bits.len() {
+        // Only a signal cuts it short, and it waits until the kernel has randomness.
+        at += rustix::rand::getrandom(&mut bits[at..], rustix::rand::GetRandomFlags::empty()).unwrap_or(0);
+    }
+    RunId(u128::from_le_bytes(bits))
+}
+
 /// One worker's transfer, on whichever engine there is.
 pub(crate) enum Single {
     Ring(Box<Pump<Ring>>),
@@ -40,22 +59,23 @@ impl Single {
     pub(crate) fn begin(
         file: &File,
         transfer: &Transfer,
-        seed: u64,
+        origin: Origin,
         worker: u32,
         choice: EngineChoice,
         now: Nanos,
     ) -> std::io::Result<Self> {
         let (depth, block) = (transfer.depth as usize, transfer.block.0 as usize);
-        let pattern = Pattern::new(seed, transfer.pass, worker).compressible(transfer.incompressible);
+        let pattern = Pattern::new(origin.run, transfer.pass, worker).compressible(transfer.incompressible);
         let ring = match choice {
             EngineChoice::Auto => Ring::new(file, Arena::filled(depth, block, &pattern)).ok(),
             EngineChoice::Threads => None,
         };
         Ok(match ring {
-            Some(ring) => Self::Ring(Box::new(Pump::new(ring, *transfer, pattern, now))),
+            Some(ring) => Self::Ring(Box::new(Pump::new(ring, *transfer, pattern, origin.seed, now))),
             None => {
                 let buffers = (0..depth).map(|slot| Buffer::filled(block, &pattern, slot)).collect();
-                Self::Threads(Box::new(Pump::new(Pool::new(file, buffers)?, *transfer, pattern, now)))
+                let pool = Pool::new(file, buffers)?;
+                Self::Threads(Box::new(Pump::new(pool, *transfer, pattern, origin.seed, now)))
             }
         })
     }
@@ -79,10 +99,22 @@ impl Single {
         }
     }
 
-    pub(crate) fn drain(&mut self, clock: &Monotonic, tally: &mut Tally) -> Result<(), DriveError> {
+    pub(crate) fn drain(
+        &mut self,
+        clock: &Monotonic,
+        until: Nanos,
+        tally: &mut Tally,
+    ) -> Result<bool, DriveError> {
         match self {
-            Self::Ring(pump) => pump.drain(clock, tally),
-            Self::Threads(pump) => pump.drain(clock, tally),
+            Self::Ring(pump) => pump.drain(clock, until, tally),
+            Self::Threads(pump) => pump.drain(clock, until, tally),
+        }
+    }
+
+    pub(crate) fn abandon(&mut self) {
+        match self {
+            Self::Ring(pump) => pump.abandon(),
+            Self::Threads(pump) => pump.abandon(),
         }
     }
 
@@ -102,7 +134,7 @@ enum Running {
 /// Transfers on a file or block device, one after the other.
 pub struct Io {
     choice: EngineChoice,
-    seed: u64,
+    origin: Origin,
     engine: String,
     running: Option<Running>,
     stalled: bool,
@@ -111,9 +143,35 @@ pub struct Io {
 }
 
 impl Io {
-    /// Nothing is underway yet.
+    /// Nothing is underway yet. What it writes is of a run that nobody else is, until [`Io::set_run`] says which.
     pub fn new(seed: u64, choice: EngineChoice) -> Self {
-        Self { choice, seed, engine: "not opened yet".into(), running: None, stalled: false, pass: 0 }
+        Self {
+            choice,
+            origin: Origin { run: new_run(), seed },
+            engine: "not opened yet".into(),
+            running: None,
+            stalled: false,
+            pass: 0,
+        }
+    }
+
+    /// Says which run it writes for.
+    pub fn set_run(&mut self, run: RunId) {
+        self.origin.run = run;
+    }
+
+    /// The run that it writes for.
+    pub fn run(&self) -> RunId {
+        self.origin.run
+    }
+
+    /// Whether the block at an address begins with a stamp of this run.
+    pub(crate) fn holds(&self, file: &File, at: Bytes, logical_block: Bytes) -> std::io::Result<bool> {
+        use std::os::unix::fs::FileExt;
+        let mut buffer = Buffer::zeroed(logical_block.0.max(512) as usize);
+        file.read_exact_at(buffer.bytes_mut(), at.0)?;
+        let stamp = pattern::read_stamp(buffer.bytes());
+        Ok(stamp.is_some_and(|s| s.address == at.0 && s.run == self.origin.run))
     }
 
     /// The engine in words.
@@ -136,11 +194,11 @@ impl Io {
         check_memory(transfer)?;
         let io = |source| DriveError::Io { path: "the drive".into(), doing: "start workers for", source };
         let running = if transfer.workers > 1 {
-            let workers = Workers::begin(file, transfer, self.seed, self.choice, clock).map_err(io)?;
+            let workers = Workers::begin(file, transfer, self.origin, self.choice, clock).map_err(io)?;
             self.engine = format!("{} workers, each with {}", transfer.workers, workers.name());
             Running::Several(workers)
         } else {
-            let one = Single::begin(file, transfer, self.seed, 0, self.choice, clock.now()).map_err(io)?;
+            let one = Single::begin(file, transfer, self.origin, 0, self.choice, clock.now()).map_err(io)?;
             self.engine = one.name().into();
             Running::One(one)
         };
@@ -169,20 +227,46 @@ impl Io {
         self.stalled
     }
 
-    /// Starts nothing new, and waits for what is in flight.
-    pub fn drain(&mut self, clock: &Monotonic, tally: &mut Tally) -> Result<(), DriveError> {
-        let drained = match self.running.take() {
-            Some(Running::One(mut one)) => one.drain(clock, tally),
-            Some(Running::Several(mut workers)) => workers.drain(tally),
-            None => Ok(()),
+    /// Starts nothing new, and waits until `until` at the latest for what is in flight. Gives whether all of it is back.
+    pub fn drain(&mut self, clock: &Monotonic, until: Nanos, tally: &mut Tally) -> Result<bool, DriveError> {
+        let drained = match &mut self.running {
+            Some(Running::One(one)) => one.drain(clock, until, tally),
+            Some(Running::Several(workers)) => workers.drain(clock, until, tally),
+            None => Ok(true),
         };
         self.stalled |= matches!(drained, Err(DriveError::Stalled { .. }));
+        if !matches!(drained, Ok(false)) {
+            self.running = None;
+        }
         drained
     }
 
+    /// Leaves what is in flight to itself. Its memory is not used again.
+    pub fn abandon(&mut self) {
+        self.stalled = true;
+        match self.running.take() {
+            Some(Running::One(mut one)) => one.abandon(),
+            Some(Running::Several(mut workers)) => workers.abandon(),
+            None => {}
+        }
+    }
+
+    /// Has the medium keep what was written, on a thread of its own. Not asked of a drive that does not answer.
+    pub(crate) fn flush(
+        &self,
+        file: Option<&File>,
+        failed: impl Fn(std::io::Error) -> DriveError + Send + 'static,
+    ) -> Pending<Result<(), DriveError>> {
+        match file.filter(|_| !self.stalled).map(File::try_clone) {
+            None => Pending::done(Ok(())),
+            Some(Err(e)) => Pending::done(Err(failed(e))),
+            Some(Ok(file)) => Pending::on_thread("flush", move || file.sync_all().map_err(failed)),
+        }
+    }
+
     /// Narrows down a failed operation of the transfer that was begun last. Writes give the blocks what that transfer gives.
-    pub fn narrow(&self, file: &File, failure: &Failure, logical_block: Bytes) -> Narrowed {
-        narrow::narrow(file, failure, logical_block, &Pattern::new(self.seed, self.pass, 0))
+    pub fn narrow(&self, file: &File, failure: &Failure, logical_block: Bytes) -> Pending<Narrowed> {
+        narrow::narrow(file, failure, logical_block, &Pattern::new(self.origin.run, self.pass, 0))
     }
 
     /// Lets go of what is underway.

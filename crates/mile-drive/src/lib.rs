@@ -12,6 +12,7 @@ pub mod health;
 pub mod host;
 pub mod io;
 pub mod nvme;
+pub mod pending;
 pub mod raw;
 pub mod scsi;
 pub mod sensors;
@@ -24,4 +25,5 @@ pub use drive::{
     Situation, Transfer, Truth, TruthEvent, Wrong,
 };
 pub use health::Health;
+pub use pending::{NotThere, Pending};
 pub use tally::Tally;

@@ -13,6 +13,7 @@ const NVME_ID: libc::Ioctl = 0x4e40;
 const SG_IO: libc::Ioctl = 0x2285;
 const BLKGETSIZE64: libc::Ioctl = 0x8008_1272_u32 as libc::Ioctl;
 const BLKDISCARD: libc::Ioctl = 0x1277;
+const LOOP_GET_STATUS64: libc::Ioctl = 0x4c05;
 /// Milliseconds that a command may take.
 const TIMEOUT_MS: u32 = 10_000;
 
@@ -243,6 +244,39 @@ pub fn device_size(file: &File) -> io::Result<Bytes> {
     // SAFETY: the request writes a 64-bit number, which outlives the call.
     match unsafe { libc::ioctl(file.as_raw_fd(), BLKGETSIZE64, &raw mut size) } {
         0 => Ok(Bytes(size)),
+        _ => Err(io::Error::last_os_error()),
+    }
+}
+
+/// What is behind a loop device.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct LoopStatus {
+    /// Number of the device that the file lies on.
+    pub on: u64,
+    /// Inode number of the file, or of the device's node.
+    pub inode: u64,
+    /// Number of the block device that it is; 0 for a file.
+    pub device: u64,
+}
+
+/// `struct loop_info64` of the kernel's `linux/loop.h`.
+#[repr(C)]
+struct LoopInfo {
+    on: u64,
+    inode: u64,
+    device: u64,
+    rest: [u8; 208],
+}
+
+const _: () = assert!(size_of::<LoopInfo>() == 232);
+
+/// Asks a loop device what is behind it.
+pub fn loop_status(file: &File) -> io::Result<LoopStatus> {
+    let mut info = LoopInfo { on: 0, inode: 0, device: 0, rest: [0; 208] };
+    // SAFETY: the request fills a structure that is laid out as the kernel's, and outlives the call.
+    match unsafe { libc::ioctl(file.as_raw_fd(), LOOP_GET_STATUS64, &raw mut info) } {
+        // Numbers of devices come as stat(2) gives them (the kernel's huge_encode_dev).
+        0 => Ok(LoopStatus { on: info.on, inode: info.inode, device: info.device }),
         _ => Err(io::Error::last_os_error()),
     }
 }

@@ -10,6 +10,7 @@ mod health;
 pub mod model;
 mod thermal;
 
+use crate::Pending;
 use crate::drive::{
     Claims, Drive, DriveError, Facts, Identity, Limits, Link, Readings, Situation, Transfer, Truth,
     TruthEvent, TruthKind,
@@ -410,14 +411,14 @@ impl Drive for SimDrive {
         Ok(finished)
     }
 
-    fn drain(&mut self, _tally: &mut Tally) -> Result<(), DriveError> {
+    fn drain(&mut self, _until: Nanos, _tally: &mut Tally) -> Result<bool, DriveError> {
         (self.work, self.load) = (None, None);
-        Ok(())
+        Ok(true)
     }
 
-    fn discard(&mut self, start: Bytes, length: Bytes) -> Result<(), DriveError> {
+    fn discard(&mut self, start: Bytes, length: Bytes) -> Pending<Result<(), DriveError>> {
         self.map.discard(start.0, length.0);
-        Ok(())
+        Pending::done(Ok(()))
     }
 
     fn ask_health(&mut self) {

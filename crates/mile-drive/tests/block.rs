@@ -9,86 +9,19 @@
     reason = "a test that cannot go on has failed"
 )]
 
+mod common;
+
+use common::{Loop, drive_at, output};
 use mile_core::{Bytes, Nanos, Op};
-use mile_drive::block::{BlockDrive, Consent, drive::find};
-use mile_drive::io::EngineChoice;
+use mile_drive::block::{Consent, drive::find};
 use mile_drive::sysfs::Roots;
 use mile_drive::{Drive, DriveError, Failure, Narrowed, Tally, Transfer, Wrong};
 use std::fs::File;
 use std::os::unix::fs::{FileExt, OpenOptionsExt, symlink};
-use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+use std::path::Path;
 
 const MIB: u64 = 1 << 20;
 const SIZE: u64 = 96 * MIB;
-
-struct Loop {
-    folder: tempfile::TempDir,
-    device: PathBuf,
-}
-
-fn output(program: &str, args: &[&str]) -> Option<String> {
-    let out = Command::new(program).args(args).stderr(Stdio::null()).output().ok()?;
-    out.status.success().then(|| String::from_utf8_lossy(&out.stdout).trim().to_owned())
-}
-
-impl Loop {
-    fn new() -> Option<Self> {
-        let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).unwrap();
-        let image = folder.path().join("image");
-        File::create(&image).unwrap().set_len(SIZE).unwrap();
-        let device = output("losetup", &["--find", "--show", &image.display().to_string()]);
-        if device.is_none() {
-            eprintln!("SKIPPED: loop devices cannot be set up here");
-        }
-        Some(Self { folder, device: device?.into() })
-    }
-
-    fn name(&self) -> String {
-        self.device.file_name().unwrap().to_string_lossy().into_owned()
-    }
-
-    fn node(&self) -> String {
-        self.device.display().to_string()
-    }
-
-    /// A checksum of all of it, as the device shows it.
-    fn sum(&self) -> String {
-        output("sha256sum", &[&self.node()]).unwrap().split(' ').next().unwrap().to_owned()
-    }
-
-    fn drive(&self, consent: Consent) -> BlockDrive {
-        drive_at(&self.device, consent)
-    }
-
-    fn armed(&self) -> Consent {
-        Consent { arm: Some(self.name()), destroy: Vec::new() }
-    }
-
-    /// Why writing is refused; the device is as it was.
-    fn refusal(&self, consent: Consent) -> String {
-        let before = self.sum();
-        let mut drive = self.drive(consent);
-        let checked = drive.check_consent(true).unwrap_err().to_string();
-        let opened = drive.open().unwrap_err().to_string();
-        drop(drive);
-        assert_eq!(self.sum(), before, "something was written");
-        assert!(checked == opened || opened.contains("exclusively"), "{checked}\n{opened}");
-        checked
-    }
-}
-
-impl Drop for Loop {
-    fn drop(&mut self) {
-        let _ = output("losetup", &["--detach", &self.node()]);
-    }
-}
-
-fn drive_at(path: &Path, consent: Consent) -> BlockDrive {
-    let roots = Roots::system();
-    let found = find(&roots, path).unwrap();
-    BlockDrive::new(roots, found, consent, 5, EngineChoice::Auto).unwrap()
-}
 
 fn whole(op: Op) -> Transfer {
     Transfer {
@@ -267,7 +200,7 @@ fn a_device_is_written_verified_and_read_without_arming() {
     drive.begin(&whole(Op::Write)).unwrap();
     finish(&mut drive, &mut tally);
     assert_eq!((tally.written, tally.errors), (Bytes(SIZE), 0));
-    drive.flush().unwrap();
+    drive.flush().wait().unwrap().unwrap();
     let behind = Transfer { start: Bytes(SIZE), length: Bytes(MIB), budget: Bytes(MIB), ..whole(Op::Write) };
     assert!(matches!(drive.begin(&behind), Err(DriveError::Unusable { .. })), "behind its end");
     drive.close(false).unwrap();
@@ -288,7 +221,7 @@ fn a_device_is_written_verified_and_read_without_arming() {
     drive.check_consent(false).unwrap();
     drive.open().unwrap();
     assert!(drive.begin(&whole(Op::Write)).is_err(), "it is open for reading only");
-    assert!(drive.discard(Bytes(0), Bytes(MIB)).is_err());
+    assert!(drive.discard(Bytes(0), Bytes(MIB)).wait().unwrap().is_err());
     let mut tally = Tally::default();
     drive.begin(&Transfer { verify: true, ..whole(Op::Read) }).unwrap();
     finish(&mut drive, &mut tally);
@@ -358,7 +291,7 @@ fn a_discard_stays_in_its_range() {
     drive.open().unwrap();
     drive.begin(&whole(Op::Write)).unwrap();
     finish(&mut drive, &mut Tally::default());
-    match drive.discard(Bytes(16 * MIB), Bytes(32 * MIB)) {
+    match drive.discard(Bytes(16 * MIB), Bytes(32 * MIB)).wait().unwrap() {
         Ok(()) => {}
         Err(DriveError::NotOffered { .. }) => {
             eprintln!("SKIPPED: this loop device takes no discards");
@@ -366,7 +299,7 @@ fn a_discard_stays_in_its_range() {
         }
         Err(e) => panic!("{e}"),
     }
-    assert!(drive.discard(Bytes(SIZE - MIB), Bytes(2 * MIB)).is_err());
+    assert!(drive.discard(Bytes(SIZE - MIB), Bytes(2 * MIB)).wait().unwrap().is_err());
     let mut tally = Tally::default();
     drive.begin(&Transfer { verify: true, ..whole(Op::Read) }).unwrap();
     finish(&mut drive, &mut tally);
@@ -386,7 +319,7 @@ fn blocks_that_narrowing_wrote_again_verify_like_the_rest_of_their_pass() {
     finish(&mut drive, &mut Tally::default());
     let (offset, length) = (Bytes(7 * MIB), Bytes(MIB));
     let failure = Failure { op: Op::Write, offset, length, errno: Some(libc::EIO) };
-    assert_eq!(drive.narrow(&failure), Narrowed { bad: Vec::new(), complete: true });
+    assert_eq!(drive.narrow(&failure).wait().unwrap(), Narrowed { bad: Vec::new(), complete: true });
     let mut tally = Tally::default();
     drive.begin(&Transfer { verify: true, ..whole(Op::Read) }).unwrap();
     finish(&mut drive, &mut tally);

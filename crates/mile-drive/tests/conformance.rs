@@ -7,7 +7,7 @@
     reason = "a test that cannot go on has failed"
 )]
 
-use mile_core::{Bytes, Nanos, Op};
+use mile_core::{Bytes, Nanos, Op, RunId};
 use mile_drive::file::{EngineChoice, FileDrive};
 use mile_drive::io::pattern;
 use mile_drive::sim::SimDrive;
@@ -24,7 +24,7 @@ fn folder() -> tempfile::TempDir {
 }
 
 fn file(path: PathBuf, choice: EngineChoice) -> FileDrive {
-    FileDrive::new(&path, Bytes(SIZE), 7, choice).unwrap()
+    FileDrive::new(&path, Bytes(SIZE), 7, choice, None).unwrap()
 }
 
 fn each(check: impl Fn(&mut dyn Drive, &str)) {
@@ -156,7 +156,7 @@ fn an_operation_that_moves_less_than_its_block_is_an_error_with_its_address() {
             .expect("a read behind the end fails");
         assert_eq!((failed.offset, failed.length, failed.errno), (Bytes(4 * MIB), Bytes(MIB), None));
         assert_eq!((tally.read, tally.errors), (Bytes(4 * MIB), 1));
-        drop(drive);
+        drive.close(false).unwrap();
         assert!(!path.exists());
     }
 }
@@ -171,7 +171,7 @@ fn stops_for_a_deadline_and_can_be_ended_early() {
         let finished = drive.advance(before.plus(Nanos(50_000_000)), &mut tally).unwrap();
         assert!(!finished, "{name}");
         assert!(drive.now() >= before.plus(Nanos(50_000_000)), "{name}");
-        drive.drain(&mut tally).unwrap();
+        while !drive.drain(drive.now().plus(Nanos(10_000_000)), &mut tally).unwrap() {}
         assert_eq!(tally.ops * 4096, tally.written.0, "{name}");
         let rest = drive.now().plus(Nanos(30_000_000));
         drive.idle(rest);
@@ -211,9 +211,13 @@ fn what_is_written_to_a_file_is_there_and_says_where_it_belongs() {
             kept.read_exact_at(&mut stretch, at).unwrap();
             assert!(pattern::is_stamped(&stretch, at), "stretch at {at}");
         }
-        // A file of ours may be used again, and goes with the run that does not keep it.
-        let mut again = file(path.clone(), choice);
+        // It is no other run's, and its own goes on with it.
+        let run = pattern::read_stamp(&stretch).unwrap().run;
+        let again = |run| FileDrive::new(&path, Bytes(SIZE), 7, choice, run);
+        assert!(again(None).is_err() && again(Some(RunId(run.0 ^ 1))).is_err());
+        let mut again = again(Some(run)).unwrap();
         again.open().unwrap();
+        assert!(again.holds(Bytes(31 * MIB)).unwrap() && !again.holds(Bytes(33 * MIB)).unwrap());
         again.close(false).unwrap();
         assert!(!path.exists());
     }
@@ -226,17 +230,22 @@ fn the_whole_size_is_reserved_before_anything_is_written() {
     let mut drive = file(path.clone(), EngineChoice::Auto);
     drive.open().unwrap();
     assert!(std::fs::metadata(&path).unwrap().blocks() * 512 >= SIZE);
+    // Nothing but its mark is in it yet, and a run that was killed here is known by that.
+    let head = std::fs::read(&path).unwrap();
+    assert!(pattern::is_stamped(&head, 0) && head[4096..].iter().all(|b| *b == 0));
     drop(drive);
-    assert!(!path.exists(), "a drive that is dropped takes its file away");
+    assert!(path.exists(), "what is dropped without a word may go on");
+    assert!(mile_drive::file::run_of(&std::fs::File::open(&path).unwrap()).is_some());
 }
 
 #[test]
 fn what_would_harm_or_not_measure_is_refused_and_left_as_it_is() {
     let folder = folder();
-    let refusal = |path: PathBuf, size: u64| match FileDrive::new(&path, Bytes(size), 1, EngineChoice::Auto) {
-        Err(e @ (DriveError::Refused { .. } | DriveError::Io { .. })) => e.to_string(),
-        other => panic!("{:?}", other.map(|_| ())),
-    };
+    let refusal =
+        |path: PathBuf, size: u64| match FileDrive::new(&path, Bytes(size), 1, EngineChoice::Auto, None) {
+            Err(e @ (DriveError::Refused { .. } | DriveError::Io { .. })) => e.to_string(),
+            other => panic!("{:?}", other.map(|_| ())),
+        };
     let mine = folder.path().join("thesis.txt");
     std::fs::write(&mine, b"do not touch").unwrap();
     assert!(refusal(mine.clone(), SIZE).contains("was not made by Hollow Mile"));
@@ -247,10 +256,10 @@ fn what_would_harm_or_not_measure_is_refused_and_left_as_it_is() {
     assert!(refusal(folder.path().to_owned(), SIZE).contains("folder"));
     assert!(refusal(folder.path().join("a.bin"), 1 << 60).contains("stay free in any case"));
     assert!(refusal(folder.path().join("a.bin"), 0).contains("--size"));
-    assert!(refusal(PathBuf::from("/dev/null"), SIZE).contains("neither a file"));
+    assert!(refusal(PathBuf::from("/dev/null"), SIZE).contains("no regular file"));
     let link = folder.path().join("link.bin");
     std::os::unix::fs::symlink(folder.path().join("elsewhere"), &link).unwrap();
-    assert!(refusal(link, SIZE).contains("neither a file"));
+    assert!(refusal(link, SIZE).contains("symbolic link"));
     let memory = PathBuf::from("/dev/shm");
     if memory.is_dir() {
         assert!(refusal(memory.join("a.bin"), SIZE).contains("lives in memory"));

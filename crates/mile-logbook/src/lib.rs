@@ -1,12 +1,13 @@
 //! The archive of runs, and traces from and for elsewhere.
 //!
 //! [`store::Logbook`] is one SQLite file; all of its SQL is in this crate. [`recorder::Recorder`] writes a run to it from a
-//! thread of its own. [`exchange`] reads and writes CSV, and writes JSON Lines.
+//! thread of its own, and [`side`] has what the logbook does not take. [`exchange`] reads and writes CSV, and writes JSON Lines.
 
 pub mod exchange;
 pub mod recorder;
+pub mod side;
 pub mod store;
 
 pub use exchange::{Exchange, Imported, Problem};
-pub use recorder::{Recorder, Resumed};
+pub use recorder::{Archive, Entered, Errand, Recorder};
 pub use store::{Digest, Entry, Logbook, LogbookError, StoredRun};

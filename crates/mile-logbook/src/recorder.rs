@@ -1,11 +1,17 @@
 //! Writes a run to the logbook from a thread of its own, in blocks at most one second apart.
+//!
+//! What always holds, whatever the logbook's disk does: whoever runs a real drive is never held up; what cannot be written waits in
+//! memory, then in a file elsewhere ([`crate::side`]), and is written as soon as that works again; what could not be kept anywhere is
+//! told as a gap of its true length. Each of these is told at once, as an event of the run.
 
+use crate::side::SideFile;
 use crate::store::{Logbook, LogbookError};
-use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, bounded};
-use mile_core::{Nanos, Sample};
+use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, TrySendError, bounded};
+use mile_core::{Bytes, Nanos, Sample};
 use mile_drive::clock::Monotonic;
-use mile_runner::{Event, Message};
-use std::path::PathBuf;
+use mile_runner::{Event, EventKind, HealthShot, Message, Outcome, RunHead};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
 use std::time::Duration;
 
@@ -13,31 +19,173 @@ use std::time::Duration;
 const EVERY: Nanos = Nanos(500_000_000);
 /// Samples that fill a block before its time.
 const FULL: usize = 4096;
-/// Messages that may wait: a real drive never gets near it; a simulated one at full speed waits for the disk.
+/// Messages that may wait: a simulated drive at full speed waits for the disk.
 const QUEUE: usize = 1 << 16;
+/// Time for which what cannot be written waits in memory alone.
+const IN_MEMORY: Nanos = Nanos(5_000_000_000);
+/// Samples that may wait in memory where they can be kept nowhere: half a day at 5 samples a second, about 60 MB.
+const MOST_WAITING: usize = 200_000;
+/// Longest time that the end of a run waits for its logbook.
+const AT_THE_END: Nanos = Nanos(15_000_000_000);
+
+/// What keeps a run: the logbook, and in tests what fails on cue.
+pub trait Archive: Send {
+    /// Writes what is known of a run when it begins.
+    ///
+    /// # Errors
+    /// Where it cannot be written; so for all of these.
+    fn amend(&mut self, run: i64, head: &RunHead) -> Result<(), LogbookError>;
+    /// Appends samples, of which `first` is the number of the first, and events, all or none.
+    #[expect(clippy::missing_errors_doc, reason = "as `begin`")]
+    fn append(
+        &mut self,
+        run: i64,
+        first: u64,
+        samples: &[Sample],
+        events: &[(u64, Event)],
+    ) -> Result<(), LogbookError>;
+    /// Keeps the health at a moment.
+    #[expect(clippy::missing_errors_doc, reason = "as `begin`")]
+    fn keep_health(&mut self, run: i64, shot: &HealthShot) -> Result<(), LogbookError>;
+    /// Keeps the latency of a leg.
+    #[expect(clippy::missing_errors_doc, reason = "as `begin`")]
+    fn keep_latency(&mut self, run: i64, leg: u32, histogram: &[u8]) -> Result<(), LogbookError>;
+    /// Closes the entry.
+    #[expect(clippy::missing_errors_doc, reason = "as `begin`")]
+    fn close(&mut self, run: i64, outcome: &Outcome) -> Result<(), LogbookError>;
+    /// Whether each commit waits for the disk.
+    #[expect(clippy::missing_errors_doc, reason = "as `begin`")]
+    fn wait_for_disk(&mut self, wait: bool) -> Result<(), LogbookError>;
+    /// The file that has to reach the disk for what is committed to be kept.
+    fn log_file(&self) -> PathBuf;
+    /// Where it is.
+    fn path(&self) -> &Path;
+}
+
+impl Archive for Logbook {
+    fn amend(&mut self, run: i64, head: &RunHead) -> Result<(), LogbookError> {
+        Self::amend(self, run, head)
+    }
+    fn append(
+        &mut self,
+        run: i64,
+        first: u64,
+        samples: &[Sample],
+        events: &[(u64, Event)],
+    ) -> Result<(), LogbookError> {
+        Self::append(self, run, first, samples, events)
+    }
+    fn keep_health(&mut self, run: i64, shot: &HealthShot) -> Result<(), LogbookError> {
+        Self::keep_health(self, run, shot)
+    }
+    fn keep_latency(&mut self, run: i64, leg: u32, histogram: &[u8]) -> Result<(), LogbookError> {
+        Self::keep_latency(self, run, leg, histogram)
+    }
+    fn close(&mut self, run: i64, outcome: &Outcome) -> Result<(), LogbookError> {
+        self.finish(run, outcome.status, Some(outcome))
+    }
+    fn wait_for_disk(&mut self, wait: bool) -> Result<(), LogbookError> {
+        Self::wait_for_disk(self, wait)
+    }
+    fn log_file(&self) -> PathBuf {
+        Self::log_file(self)
+    }
+    fn path(&self) -> &Path {
+        Self::path(self)
+    }
+}
+
+/// Samples that did not even reach the recorder.
+#[derive(Clone, Copy, Debug, Default)]
+struct Missed {
+    from: Nanos,
+    to: Nanos,
+    samples: u64,
+}
+
+impl Missed {
+    fn add(&mut self, sample: &Sample) {
+        if self.samples == 0 {
+            self.from = sample.start;
+        }
+        self.to = sample.end;
+        self.samples += 1;
+    }
+}
 
 /// A run being recorded.
 pub struct Recorder {
     queue: Option<Sender<Message>>,
     thread: Option<JoinHandle<Result<i64, LogbookError>>>,
+    missed: Arc<Mutex<Missed>>,
+    waits: bool,
+}
+
+/// A run that is entered in a logbook.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Entered {
+    /// Its number.
+    pub run: i64,
+    /// Samples that are kept of it: 0 but for one that goes on.
+    pub samples: u64,
+    /// Events that are kept of it.
+    pub events: u64,
+}
+
+impl Entered {
+    /// A run that begins.
+    pub fn new(run: i64) -> Self {
+        Self { run, samples: 0, events: 0 }
+    }
+}
+
+/// What a recorder is given.
+pub struct Errand {
+    /// The run, which is in the logbook already.
+    pub entered: Entered,
+    /// Is told at once what becomes of the log.
+    pub told: Sender<Event>,
+    /// Whether who hands over messages may be held up: a simulated drive does not mind.
+    pub waits: bool,
+    /// Folders in which a file may be made for what the logbook does not take, the first that takes it.
+    pub aside: Vec<PathBuf>,
 }
 
 impl Recorder {
-    /// Starts the thread. It enters the run into `book` when `Began` comes, and tells its number to `number`.
-    pub fn start(book: Logbook, number: Sender<i64>, resumed: Option<Resumed>) -> std::io::Result<Self> {
+    /// Starts the thread.
+    ///
+    /// # Errors
+    /// Where the system has no thread.
+    pub fn start(book: impl Archive + 'static, errand: Errand) -> std::io::Result<Self> {
         let (queue, messages) = bounded(QUEUE);
-        let thread = std::thread::Builder::new()
-            .name("logbook".into())
-            .spawn(move || record(book, &messages, &number, resumed))?;
-        Ok(Self { queue: Some(queue), thread: Some(thread) })
+        let missed = Arc::new(Mutex::new(Missed::default()));
+        let (waits, shared) = (errand.waits, Arc::clone(&missed));
+        let thread = std::thread::Builder::new().name("logbook".into()).spawn(move || {
+            let sync = keep_synced(book.log_file()).ok();
+            Keeping::new(book, errand, sync, shared).record(&messages)
+        })?;
+        Ok(Self { queue: Some(queue), thread: Some(thread), missed, waits })
     }
 
-    /// Hands over a message. Gives false where the thread has ended, which [`Recorder::finish`] explains.
+    /// Hands over a message. Never waits for a real drive's sake; a sample for which there is no room is told as a gap. Gives false
+    /// where the thread has ended, which [`Recorder::finish`] explains.
     pub fn tell(&self, message: Message) -> bool {
-        self.queue.as_ref().is_some_and(|q| q.send(message).is_ok())
+        let Some(queue) = &self.queue else { return false };
+        match queue.try_send(message) {
+            Ok(()) => true,
+            Err(TrySendError::Disconnected(_)) => false,
+            Err(TrySendError::Full(Message::Sample(sample))) if !self.waits => {
+                self.missed.lock().unwrap_or_else(PoisonError::into_inner).add(&sample);
+                true
+            }
+            Err(TrySendError::Full(message)) => queue.send(message).is_ok(),
+        }
     }
 
     /// Waits until everything is kept, and gives the run's number.
+    ///
+    /// # Errors
+    /// Where not everything could be kept in the logbook; the error says where the rest is.
     pub fn finish(mut self) -> Result<i64, LogbookError> {
         self.queue = None;
         match self.thread.take().map(JoinHandle::join) {
@@ -49,30 +197,6 @@ impl Recorder {
                 source: std::io::Error::other("its thread ended unexpectedly"),
             }),
         }
-    }
-}
-
-/// A run that goes on: its number, and how many samples and events it has.
-pub type Resumed = (i64, u64, u64);
-
-#[derive(Default)]
-struct Pending {
-    samples: Vec<Sample>,
-    events: Vec<(u64, Event)>,
-    written: u64,
-    events_seen: u64,
-}
-
-impl Pending {
-    fn flush(&mut self, book: &mut Logbook, run: i64) -> Result<(), LogbookError> {
-        if self.samples.is_empty() && self.events.is_empty() {
-            return Ok(());
-        }
-        book.append(run, self.written, &self.samples, &self.events)?;
-        self.written += self.samples.len() as u64;
-        self.samples.clear();
-        self.events.clear();
-        Ok(())
     }
 }
 
@@ -88,57 +212,249 @@ fn keep_synced(log: PathBuf) -> std::io::Result<Sender<()>> {
     Ok(ask)
 }
 
-fn record(
-    mut book: Logbook,
-    messages: &Receiver<Message>,
-    number: &Sender<i64>,
-    resumed: Option<Resumed>,
-) -> Result<i64, LogbookError> {
-    let clock = Monotonic::start();
-    // Without the thread, every commit waits for the disk.
-    let sync = keep_synced(book.log_file()).ok();
-    book.wait_for_disk(sync.is_none())?;
-    let mut due = EVERY;
-    let (mut run, samples, events) = resumed.unwrap_or_default();
-    let mut pending = Pending { written: samples, events_seen: events, ..Pending::default() };
-    loop {
-        let wait = Duration::from_nanos(due.since(clock.now()).0);
-        match messages.recv_timeout(wait) {
-            Ok(Message::Began(head)) => {
-                match resumed {
-                    None => run = book.begin(&head)?,
-                    Some(_) => book.reopen(run)?,
+/// What is to be written.
+#[derive(Default)]
+struct Pending {
+    samples: Vec<Sample>,
+    events: Vec<(u64, Event)>,
+    healths: Vec<HealthShot>,
+    latencies: Vec<(u32, Vec<u8>)>,
+    head: Option<Box<RunHead>>,
+    /// Samples that are in the logbook, or in the file elsewhere.
+    written: u64,
+    events_seen: u64,
+}
+
+impl Pending {
+    fn is_empty(&self) -> bool {
+        self.samples.is_empty()
+            && self.events.is_empty()
+            && self.healths.is_empty()
+            && self.latencies.is_empty()
+            && self.head.is_none()
+    }
+
+    fn event(&mut self, event: Event) {
+        self.events.push((self.events_seen, event));
+        self.events_seen += 1;
+    }
+
+    fn flush(&mut self, book: &mut impl Archive, run: i64) -> Result<(), LogbookError> {
+        if let Some(head) = &self.head {
+            book.amend(run, head)?;
+            self.head = None;
+        }
+        if !self.samples.is_empty() || !self.events.is_empty() {
+            book.append(run, self.written, &self.samples, &self.events)?;
+            self.written += self.samples.len() as u64;
+            self.samples.clear();
+            self.events.clear();
+        }
+        while let Some(shot) = self.healths.first() {
+            book.keep_health(run, shot)?;
+            self.healths.remove(0);
+        }
+        while let Some((leg, histogram)) = self.latencies.first() {
+            book.keep_latency(run, *leg, histogram)?;
+            self.latencies.remove(0);
+        }
+        Ok(())
+    }
+
+    /// As messages, in the order in which they may be read again.
+    fn messages(&self) -> Vec<Message> {
+        let mut all: Vec<Message> = self.head.iter().cloned().map(Message::Began).collect();
+        all.extend(self.samples.iter().cloned().map(Message::Sample));
+        all.extend(self.events.iter().map(|(_, e)| Message::Event(e.clone())));
+        all.extend(self.healths.iter().map(|h| Message::Health(Box::new(h.clone()))));
+        all.extend(self.latencies.iter().map(|(leg, h)| Message::LegLatency(*leg, h.clone())));
+        all
+    }
+
+    /// Forgets what is kept now.
+    fn clear(&mut self) {
+        self.written += self.samples.len() as u64;
+        self.samples.clear();
+        self.events.clear();
+        self.healths.clear();
+        self.head = None;
+        self.latencies.clear();
+    }
+}
+
+/// A run that is being kept.
+struct Keeping<A> {
+    book: A,
+    errand: Errand,
+    run: i64,
+    pending: Pending,
+    clock: Monotonic,
+    sync: Option<Sender<()>>,
+    /// Since when the logbook does not take anything.
+    failing: Option<Nanos>,
+    side: Option<SideFile>,
+    missed: Arc<Mutex<Missed>>,
+    /// Where the run is: for what is told of its log.
+    at: Nanos,
+    bytes: Bytes,
+}
+
+impl<A: Archive> Keeping<A> {
+    fn new(book: A, errand: Errand, sync: Option<Sender<()>>, missed: Arc<Mutex<Missed>>) -> Self {
+        let Entered { run, samples, events } = errand.entered;
+        Self {
+            book,
+            errand,
+            run,
+            pending: Pending { written: samples, events_seen: events, ..Pending::default() },
+            clock: Monotonic::start(),
+            sync,
+            failing: None,
+            side: None,
+            missed,
+            at: Nanos(0),
+            bytes: Bytes(0),
+        }
+    }
+
+    fn record(&mut self, messages: &Receiver<Message>) -> Result<i64, LogbookError> {
+        // Without the thread that syncs, every commit waits for the disk. Where this cannot be set, each does.
+        let _ = self.book.wait_for_disk(self.sync.is_none());
+        let mut due = EVERY;
+        loop {
+            let wait = Duration::from_nanos(due.since(self.clock.now()).0);
+            match messages.recv_timeout(wait) {
+                Ok(Message::Began(head)) => self.pending.head = Some(head),
+                Ok(Message::Sample(sample)) => {
+                    self.at = sample.end;
+                    self.bytes.0 += sample.moved().0;
+                    self.pending.samples.push(sample);
                 }
-                // Nobody may be listening.
-                let _ = number.send(run);
+                Ok(Message::Event(event)) => self.pending.event(event),
+                Ok(Message::Health(shot)) => self.pending.healths.push(*shot),
+                Ok(Message::LegLatency(leg, histogram)) => self.pending.latencies.push((leg, histogram)),
+                Ok(Message::Ended(outcome)) => return self.end(Some(&outcome)),
+                Err(RecvTimeoutError::Timeout) => {}
+                Err(RecvTimeoutError::Disconnected) => return self.end(None),
             }
-            Ok(Message::Sample(sample)) => pending.samples.push(sample),
-            Ok(Message::Event(event)) => {
-                pending.events.push((pending.events_seen, event));
-                pending.events_seen += 1;
-            }
-            Ok(Message::Health(shot)) => book.keep_health(run, &shot)?,
-            Ok(Message::LegLatency(leg, histogram)) => book.keep_latency(run, leg, &histogram)?,
-            Ok(Message::Ended(outcome)) => {
-                pending.flush(&mut book, run)?;
-                book.wait_for_disk(true)?;
-                book.finish(run, outcome.status, Some(&outcome))?;
-                return Ok(run);
-            }
-            Err(RecvTimeoutError::Timeout) => {}
-            Err(RecvTimeoutError::Disconnected) => {
-                book.wait_for_disk(true)?;
-                pending.flush(&mut book, run)?;
-                return Ok(run);
+            if self.clock.now() >= due || self.failing.is_none() && self.pending.samples.len() >= FULL {
+                self.keep();
+                due = self.clock.now().plus(EVERY);
             }
         }
-        if pending.samples.len() >= FULL || clock.now() >= due {
-            pending.flush(&mut book, run)?;
-            if let Some(sync) = &sync {
-                // One request that waits is enough: it covers all that was committed before it is served.
-                let _ = sync.try_send(());
+    }
+
+    fn tell(&mut self, kind: EventKind) {
+        let event = Event { at: self.at, bytes: self.bytes, kind };
+        self.pending.event(event.clone());
+        // Nobody may be listening.
+        let _ = self.errand.told.send(event);
+    }
+
+    /// Writes what waits, if that works now. Gives whether it did.
+    fn keep(&mut self) -> bool {
+        let missed = std::mem::take(&mut *self.missed.lock().unwrap_or_else(PoisonError::into_inner));
+        if missed.samples > 0 {
+            self.tell(EventKind::LogGap { from: missed.from, to: missed.to, samples: missed.samples });
+        }
+        if self.pending.is_empty() && self.failing.is_none() {
+            return true;
+        }
+        match self.write() {
+            Ok(()) => {
+                if let Some(sync) = &self.sync {
+                    // One request that waits is enough: it covers all that was committed before it is served.
+                    let _ = sync.try_send(());
+                }
+                if let Some(since) = self.failing.take() {
+                    self.tell(EventKind::LogBack { after: self.clock.now().since(since) });
+                }
+                true
             }
-            due = clock.now().plus(EVERY);
+            Err(e) => {
+                let now = self.clock.now();
+                let since = match self.failing {
+                    Some(since) => since,
+                    None => {
+                        self.failing = Some(now);
+                        self.tell(EventKind::LogWaiting { why: e.to_string() });
+                        now
+                    }
+                };
+                if now.since(since) >= IN_MEMORY || self.pending.samples.len() >= MOST_WAITING {
+                    self.put_aside();
+                }
+                false
+            }
+        }
+    }
+
+    fn write(&mut self) -> Result<(), LogbookError> {
+        if let Some(side) = &self.side {
+            side.bring_back(&mut self.book)?;
+        }
+        if let Some(side) = self.side.take() {
+            side.remove();
+        }
+        self.pending.flush(&mut self.book, self.run)
+    }
+
+    /// Puts what waits into a file elsewhere. Where that cannot be either, the oldest is given up once too much waits. Gives whether
+    /// nothing waits now.
+    fn put_aside(&mut self) -> bool {
+        if self.side.is_none() {
+            let first = self.pending.written;
+            let event = self.pending.events.first().map_or(self.pending.events_seen, |e| e.0);
+            self.side = SideFile::make(&self.errand.aside, self.book.path(), self.run, first, event);
+            if let Some(path) = self.side.as_ref().map(|s| s.path().to_owned()) {
+                self.tell(EventKind::LogAside { path: path.display().to_string() });
+            }
+        }
+        if self.side.as_mut().is_some_and(|side| side.append(&self.pending.messages())) {
+            self.pending.clear();
+            return true;
+        }
+        if self.pending.samples.len() >= MOST_WAITING {
+            let mut missed = Missed::default();
+            let oldest = self.pending.samples.drain(..MOST_WAITING / 2);
+            oldest.for_each(|s| missed.add(&s));
+            self.tell(EventKind::LogGap { from: missed.from, to: missed.to, samples: missed.samples });
+        }
+        false
+    }
+
+    /// Ends the run, or what there is of one whose end nobody told.
+    fn end(&mut self, outcome: Option<&Outcome>) -> Result<i64, LogbookError> {
+        let from = self.clock.now();
+        loop {
+            let closed = if self.keep() {
+                // What the last block told of the log itself.
+                self.pending.flush(&mut self.book, self.run).and_then(|()| {
+                    let _ = self.book.wait_for_disk(true);
+                    outcome.map_or(Ok(()), |o| self.book.close(self.run, o))
+                })
+            } else {
+                Err(LogbookError::NotKept { path: self.book.path().to_owned() })
+            };
+            match closed {
+                Ok(()) => return Ok(self.run),
+                Err(_) if self.clock.now().since(from) < AT_THE_END => {
+                    self.clock.sleep_until(self.clock.now().plus(Nanos(EVERY.0 / 2)));
+                }
+                Err(e) => {
+                    let kept = self.put_aside();
+                    let ended: Vec<Message> =
+                        outcome.map(|o| Message::Ended(Box::new(o.clone()))).into_iter().collect();
+                    let Some(side) = self.side.as_mut().filter(|_| kept) else { return Err(e) };
+                    if !side.append(&ended) {
+                        return Err(e);
+                    }
+                    return Err(LogbookError::Aside {
+                        path: self.book.path().to_owned(),
+                        aside: side.path().to_owned(),
+                    });
+                }
+            }
         }
     }
 }

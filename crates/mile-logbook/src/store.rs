@@ -13,14 +13,16 @@ mod owner;
 pub use entry::{Digest, Entry, MINIATURE, StoredRun};
 
 use mile_core::{Sample, Trace, findings};
+use mile_files::FileError;
+use mile_files::database::{self, Access, Checked, Head};
 use mile_runner::{Event, HealthShot, Outcome, RunHead, Status};
 use rusqlite::{
-    Connection, ErrorCode, OpenFlags, OptionalExtension, Transaction, TransactionBehavior, params,
+    Connection, ErrorCode, OpenFlags, OptionalExtension, Row, Transaction, TransactionBehavior, params,
 };
 use std::path::{Path, PathBuf};
 
 /// Marks an SQLite file as a logbook.
-const APPLICATION_ID: i64 = 0x484d_4c42;
+const APPLICATION_ID: u32 = 0x484d_4c42;
 /// Version of the schema.
 const VERSION: i64 = 2;
 /// Version of the encoding of samples.
@@ -78,8 +80,18 @@ pub enum LogbookError {
         "the logbook {path} is damaged or no logbook ({source}). It is left as it is. To go on with a new one in its place, run: hollow-mile logbook set-aside --logbook {path}"
     )]
     Damaged { path: PathBuf, source: rusqlite::Error },
+    #[error(
+        "the logbook {path} is damaged or no logbook (it does not begin as one does). It is left as it is. To go on with a new one in its place, run: hollow-mile logbook set-aside --logbook {path}"
+    )]
+    NoLogbook { path: PathBuf },
     #[error("{path} is an SQLite file, but no logbook. Name another file with --logbook")]
     Foreign { path: PathBuf },
+    #[error("the logbook {path} is empty: no run was kept in it yet")]
+    Blank { path: PathBuf },
+    #[error("the logbook cannot be used: {0}")]
+    File(FileError),
+    #[error("the logbook {path} is sound, with {runs} runs. To begin a new one all the same, add --healthy")]
+    Healthy { path: PathBuf, runs: usize },
     #[error(
         "the logbook {path} was written by a newer Hollow Mile (its format is {found}, this program knows {known}). Use that, or another logbook with --logbook"
     )]
@@ -88,6 +100,14 @@ pub enum LogbookError {
     Io { path: PathBuf, doing: &'static str, source: std::io::Error },
     #[error("cannot use the logbook {path}: {source}")]
     Database { path: PathBuf, source: rusqlite::Error },
+    #[error(
+        "the logbook {path} does not take the end of the run. What it lacks is in {aside}; bring it in with: hollow-mile logbook recover {aside}"
+    )]
+    Aside { path: PathBuf, aside: PathBuf },
+    #[error("the logbook {path} does not take what the run told last; it is lost")]
+    NotKept { path: PathBuf },
+    #[error("{path} cannot be brought into a logbook: {why}. It is left as it is")]
+    BadAside { path: PathBuf, why: String },
     #[error("there is no run {wanted} in the logbook {path}; `hollow-mile logbook list` shows what there is")]
     NoSuchRun { path: PathBuf, wanted: String },
     #[error("run {run} in the logbook {path} cannot be read: {why}. The other runs are not affected")]
@@ -95,6 +115,15 @@ pub enum LogbookError {
 }
 
 type Result<T> = std::result::Result<T, LogbookError>;
+
+impl From<FileError> for LogbookError {
+    fn from(error: FileError) -> Self {
+        match error {
+            FileError::Io { path, doing, source } => Self::Io { path, doing, source },
+            other => Self::File(other),
+        }
+    }
+}
 
 /// How long another process that writes is waited for, and the time between two tries, milliseconds.
 const BUSY: u64 = 5000;
@@ -107,51 +136,162 @@ fn is_blank(db: &Connection) -> rusqlite::Result<bool> {
     db.query_row(known, [], |row| row.get::<_, i64>(0)).map(|n| n == 0)
 }
 
+/// Tries to open a logbook while files come and go below its path.
+const TRIES: usize = 20;
+
 /// An open logbook.
 #[derive(Debug)]
 pub struct Logbook {
     path: PathBuf,
     db: Connection,
+    version: i64,
+    /// What its file was when it was opened to read it as it lies there, without regard to anybody who writes.
+    as_it_was: Option<Lies>,
+}
+
+/// By what a file that was changed is known: its length, and when it was changed last.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+struct Lies(u64, i64, i64);
+
+impl Lies {
+    fn at(path: &Path) -> Option<Self> {
+        use std::os::unix::fs::MetadataExt;
+        let meta = std::fs::metadata(path).ok()?;
+        Some(Self(meta.len(), meta.mtime(), meta.mtime_nsec()))
+    }
 }
 
 impl Logbook {
-    /// Opens a logbook, or makes a new one where there is no file. Runs whose process is gone are marked as cut short.
+    /// Opens a logbook to write to it, or makes a new one where there is no file. Runs whose process is gone are marked as cut
+    /// short.
+    ///
+    /// # Errors
+    /// Where what lies there is no regular file, no logbook, damaged, newer, or cannot be written. It is then left as it is.
     pub fn open(path: &Path) -> Result<Self> {
-        if let Some(folder) = path.parent().filter(|p| !p.as_os_str().is_empty()) {
-            std::fs::create_dir_all(folder).map_err(|source| LogbookError::Io {
-                path: path.to_owned(),
-                doing: "make a folder for",
-                source,
-            })?;
-        }
-        let exists = std::fs::metadata(path).is_ok_and(|m| m.len() > 0);
-        let mut book = Self::connect(path, OpenFlags::default())?;
+        Self::to_write(path, Access::Create)
+    }
+
+    /// Opens a logbook that must exist, to write to it.
+    ///
+    /// # Errors
+    /// As [`Logbook::open`], and where there is none.
+    pub fn open_existing(path: &Path) -> Result<Self> {
+        Self::to_write(path, Access::Write)
+    }
+
+    fn to_write(path: &Path, access: Access) -> Result<Self> {
+        let mut tries = TRIES;
+        let mut book = loop {
+            let checked = database::check(path, access)?;
+            Self::recognise(&checked)?;
+            let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
+                | OpenFlags::SQLITE_OPEN_NOFOLLOW
+                | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+            let book = Self::connect(checked.path(), checked.path(), flags)?;
+            match checked.confirm() {
+                Ok(()) => break book,
+                Err(e) if tries == 0 => return Err(e.into()),
+                Err(_) => tries -= 1,
+            }
+            drop((book, checked));
+            std::thread::sleep(std::time::Duration::from_millis(RETRY));
+        };
         // One that another process is about to make has nothing in it yet.
-        if !exists || is_blank(&book.db).map_err(book.wrap())? {
+        if is_blank(&book.db).map_err(book.wrap())? {
             book.create()?;
         }
         book.check()?;
+        book.settings()?;
+        book.migrate()?;
         // Where it cannot be written now, on a full disk for one, what is in it can still be read: how a run stands is then
         // told by its owner each time.
         let _ = book.mark_cut_short();
         Ok(book)
     }
 
-    /// Opens a logbook that must exist.
-    pub fn open_existing(path: &Path) -> Result<Self> {
-        std::fs::metadata(path).map_err(|source| LogbookError::Io {
-            path: path.to_owned(),
-            doing: "open",
-            source,
-        })?;
-        Self::open(path)
+    /// Opens a logbook that must exist, to read it. Nothing is created or written, and it may lie on a file system that is full or
+    /// cannot be written.
+    ///
+    /// # Errors
+    /// Where there is none, or it cannot be read.
+    pub fn read(path: &Path) -> Result<Self> {
+        let checked = database::check(path, Access::Read)?;
+        if checked.head() == Head::Empty {
+            return Err(LogbookError::Blank { path: path.to_owned() });
+        }
+        Self::recognise(&checked)?;
+        let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let mut book = if checked.has_log() {
+            Self::connect(checked.path(), checked.path(), flags)?
+        } else {
+            // Nobody writes to it: it is read as it lies there. SQLite would else put its shared index beside it.
+            let as_it_was = Lies::at(checked.path());
+            let uri = format!("file:{}?immutable=1", escaped(checked.path()));
+            let mut book =
+                Self::connect(Path::new(&uri), checked.path(), flags | OpenFlags::SQLITE_OPEN_URI)?;
+            book.as_it_was = as_it_was;
+            book
+        };
+        book.check()?;
+        Ok(book)
     }
 
-    fn connect(path: &Path, flags: OpenFlags) -> Result<Self> {
+    /// Reads from a logbook with `with`, again where somebody wrote to it meanwhile.
+    ///
+    /// # Errors
+    /// As [`Logbook::read`], and what `with` gives.
+    pub fn reading<T>(path: &Path, with: impl Fn(&Self) -> Result<T>) -> Result<T> {
+        let mut tries = TRIES;
+        loop {
+            let book = Self::read(path)?;
+            let read = with(&book);
+            let still = book.as_it_was.is_none() || book.as_it_was == Lies::at(&book.path);
+            if still || tries == 0 {
+                return read;
+            }
+            tries -= 1;
+        }
+    }
+
+    /// All runs of the logbook at a path, newest first; none where nothing was kept in it yet.
+    ///
+    /// # Errors
+    /// As [`Logbook::read`].
+    pub fn all(path: &Path) -> Result<Vec<Entry>> {
+        match Self::reading(path, Self::list) {
+            Err(LogbookError::Blank { .. }) => Ok(Vec::new()),
+            list => list,
+        }
+    }
+
+    /// Refuses a file whose head is not that of a logbook.
+    fn recognise(checked: &Checked) -> Result<()> {
+        let path = || checked.path().to_owned();
+        match checked.head() {
+            Head::Empty | Head::Database { application: APPLICATION_ID } => Ok(()),
+            // The mark of a new one may still be in its log; what SQLite reads decides, before anything is written.
+            Head::Database { application: 0 } if checked.has_log() => {
+                let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+                let book = Self::connect(checked.path(), checked.path(), flags)?;
+                match book.pragma("application_id")? {
+                    id if id == i64::from(APPLICATION_ID) => Ok(()),
+                    _ => Err(LogbookError::Foreign { path: path() }),
+                }
+            }
+            Head::Database { .. } => Err(LogbookError::Foreign { path: path() }),
+            Head::Other => Err(LogbookError::NoLogbook { path: path() }),
+        }
+    }
+
+    fn connect(name: &Path, path: &Path, flags: OpenFlags) -> Result<Self> {
         let wrap = |source| LogbookError::Database { path: path.to_owned(), source };
-        let db = Connection::open_with_flags(path, flags).map_err(wrap)?;
+        let db = Connection::open_with_flags(name, flags).map_err(wrap)?;
         db.busy_timeout(std::time::Duration::from_millis(BUSY)).map_err(wrap)?;
-        Ok(Self { path: path.to_owned(), db })
+        Ok(Self { path: path.to_owned(), db, version: VERSION, as_it_was: None })
+    }
+
+    fn pragma(&self, name: &str) -> Result<i64> {
+        self.db.pragma_query_value(None, name, |row| row.get(0)).map_err(self.wrap())
     }
 
     fn wrap(&self) -> impl Fn(rusqlite::Error) -> LogbookError + use<> {
@@ -167,7 +307,6 @@ impl Logbook {
     /// Makes the tables, unless another process has made them meanwhile.
     fn create(&mut self) -> Result<()> {
         let wrap = self.wrap();
-        self.settings()?;
         // Holds back everybody else who is about to do the same.
         let change = Transaction::new(&mut self.db, TransactionBehavior::Immediate).map_err(&wrap)?;
         if !is_blank(&change).map_err(&wrap)? {
@@ -175,6 +314,7 @@ impl Logbook {
         }
         change.execute_batch(SCHEMA).map_err(&wrap)?;
         change.execute_batch(SCHEMA_2).map_err(&wrap)?;
+        // Before there is a write-ahead log, so that the file's own head bears it from the first moment.
         change.pragma_update(None, "application_id", APPLICATION_ID).map_err(&wrap)?;
         change.pragma_update(None, "user_version", VERSION).map_err(&wrap)?;
         change.commit().map_err(wrap)
@@ -211,26 +351,33 @@ impl Logbook {
         name.into()
     }
 
+    /// Refuses what is no logbook, or of a format that is not known.
     fn check(&mut self) -> Result<()> {
-        let wrap = self.wrap();
-        let pragma =
-            |name: &str| self.db.pragma_query_value(None, name, |row| row.get::<_, i64>(0)).map_err(&wrap);
-        let (id, version) = (pragma("application_id")?, pragma("user_version")?);
-        if id != APPLICATION_ID {
+        let (id, version) = (self.pragma("application_id")?, self.pragma("user_version")?);
+        if id != i64::from(APPLICATION_ID) {
             return Err(LogbookError::Foreign { path: self.path.clone() });
         }
         if version > VERSION {
             return Err(LogbookError::Newer { path: self.path.clone(), found: version, known: VERSION });
         }
-        self.settings()?;
-        if version < 2 {
+        self.version = version;
+        // A damaged table shows when it is read.
+        self.db
+            .query_row("SELECT count(*) FROM runs", [], |row| row.get::<_, i64>(0))
+            .map_err(self.wrap())?;
+        Ok(())
+    }
+
+    /// Brings the tables to the format of this version.
+    fn migrate(&mut self) -> Result<()> {
+        let wrap = self.wrap();
+        if self.version < 2 {
             let change = self.db.transaction().map_err(&wrap)?;
             change.execute_batch(SCHEMA_2).map_err(&wrap)?;
             change.pragma_update(None, "user_version", VERSION).map_err(&wrap)?;
             change.commit().map_err(&wrap)?;
+            self.version = VERSION;
         }
-        // A damaged table shows when it is read.
-        self.db.query_row("SELECT count(*) FROM runs", [], |row| row.get::<_, i64>(0)).map_err(wrap)?;
         Ok(())
     }
 
@@ -244,7 +391,8 @@ impl Logbook {
         };
         for (run, owner) in underway {
             if !owner::is_alive(&owner) {
-                self.finish(run, Status::CutShort, None)?;
+                // A row that cannot be read stands in nobody's way.
+                let _ = self.finish(run, Status::CutShort, None);
             }
         }
         Ok(())
@@ -255,7 +403,10 @@ impl Logbook {
         &self.path
     }
 
-    /// All runs, newest first.
+    /// All runs, newest first. A run whose row cannot be read is in the list, with what is wrong with it.
+    ///
+    /// # Errors
+    /// Where the list itself cannot be read.
     pub fn list(&self) -> Result<Vec<Entry>> {
         let wrap = self.wrap();
         let mut query = self
@@ -267,22 +418,54 @@ impl Logbook {
         let mut rows = query.query([]).map_err(&wrap)?;
         let mut list = Vec::new();
         while let Some(row) = rows.next().map_err(&wrap)? {
-            let (run, head, digest): (i64, String, Option<String>) =
-                (row.get(0).map_err(&wrap)?, row.get(5).map_err(&wrap)?, row.get(6).map_err(&wrap)?);
-            let head: RunHead = serde_json::from_str(&head).map_err(|e| self.bad(run, &e))?;
-            let status: String = row.get(4).map_err(&wrap)?;
-            list.push(Entry {
+            let run: i64 = row.get(0).map_err(&wrap)?;
+            list.push(self.entry(run, row).unwrap_or_else(|e| Entry {
                 run,
-                started: row.get(1).map_err(&wrap)?,
-                course: row.get(2).map_err(&wrap)?,
-                drive: row.get(3).map_err(&wrap)?,
-                situation: head.situation.line(),
-                model: head.drive.model,
-                status: self.status(run, &status, &row.get::<_, String>(7).map_err(&wrap)?)?,
-                digest: digest.and_then(|d| serde_json::from_str(&d).ok()),
-            });
+                started: row.get(1).unwrap_or_default(),
+                course: row.get(2).unwrap_or_default(),
+                drive: row.get(3).unwrap_or_default(),
+                situation: String::new(),
+                model: String::new(),
+                status: Status::Unreadable,
+                digest: None,
+                problem: Some(e.to_string()),
+            }));
         }
         Ok(list)
+    }
+
+    fn entry(&self, run: i64, row: &Row<'_>) -> Result<Entry> {
+        let text = |i: usize| row.get::<_, String>(i).map_err(|e| self.bad(run, &e));
+        let head: RunHead = serde_json::from_str(&text(5)?).map_err(|e| self.bad(run, &e))?;
+        let status = self.status(run, &text(4)?, &text(7)?)?;
+        let kept = row.get::<_, Option<String>>(6).map_err(|e| self.bad(run, &e))?;
+        let mut digest: Option<Digest> = kept.and_then(|d| serde_json::from_str(&d).ok());
+        if digest.is_none() && status == Status::CutShort {
+            digest = Some(self.digest(run, &head)?);
+        }
+        Ok(Entry {
+            run,
+            started: row.get(1).map_err(|e| self.bad(run, &e))?,
+            course: text(2)?,
+            drive: text(3)?,
+            situation: head.situation.line(),
+            model: head.drive.model,
+            status,
+            digest,
+            problem: None,
+        })
+    }
+
+    /// What a run came to.
+    fn digest(&self, run: i64, head: &RunHead) -> Result<Digest> {
+        // Into columns a block at a time: the samples of a day are several times as large.
+        let mut trace = Trace::new();
+        self.each_block(run, |block| {
+            for sample in &block {
+                trace.push(sample, head.legs.get(sample.leg as usize).map_or("", String::as_str));
+            }
+        })?;
+        Ok(Digest::of(&trace, &findings(&trace, &head.context())))
     }
 
     fn bad(&self, run: i64, why: &dyn std::fmt::Display) -> LogbookError {
@@ -363,13 +546,23 @@ impl Logbook {
     }
 
     fn samples(&self, run: i64) -> Result<Vec<Sample>> {
+        let count = self.samples_of(run)?;
+        // What a row says of itself may be wrong.
+        let mut samples = Vec::with_capacity(usize::try_from(count).unwrap_or(0).min(1 << 20));
+        self.each_block(run, |block| samples.extend(block))?;
+        Ok(samples)
+    }
+
+    /// Number of samples that are kept of a run.
+    ///
+    /// # Errors
+    /// Where the logbook cannot be read.
+    pub fn samples_of(&self, run: i64) -> Result<u64> {
         let count: i64 = self
             .db
             .query_row("SELECT coalesce(sum(count), 0) FROM samples WHERE run = ?1", [run], |row| row.get(0))
             .map_err(self.wrap())?;
-        let mut samples = Vec::with_capacity(usize::try_from(count).unwrap_or(0).min(1 << 24));
-        self.each_block(run, |block| samples.extend(block))?;
-        Ok(samples)
+        Ok(count.unsigned_abs())
     }
 
     /// Hands over the samples of a run, a block at a time.
@@ -406,6 +599,9 @@ impl Logbook {
     /// The drive's health during a run, in the order of time; what it was before and after is in the run's head and outcome.
     pub fn healths(&self, run: i64) -> Result<Vec<HealthShot>> {
         let wrap = self.wrap();
+        if self.version < 2 {
+            return Ok(Vec::new());
+        }
         let mut query =
             self.db.prepare("SELECT shot FROM health WHERE run = ?1 ORDER BY at").map_err(&wrap)?;
         let texts = query.query_map([run], |row| row.get::<_, String>(0)).map_err(&wrap)?;
@@ -434,6 +630,18 @@ impl Logbook {
             )
             .map_err(self.wrap())?;
         Ok(self.db.last_insert_rowid())
+    }
+
+    /// Writes what is known of a run when it begins once more: its health may be known only then.
+    ///
+    /// # Errors
+    /// Where the logbook cannot be written.
+    pub fn amend(&mut self, run: i64, head: &RunHead) -> Result<()> {
+        let text = serde_json::to_string(head).map_err(|e| self.bad(run, &e))?;
+        self.db
+            .execute("UPDATE runs SET head = ?2 WHERE id = ?1", params![run, text])
+            .map(|_| ())
+            .map_err(self.wrap())
     }
 
     /// Takes up a run again that had ended before its course did.
@@ -525,14 +733,7 @@ impl Logbook {
             .query_row("SELECT head FROM runs WHERE id = ?1", [run], |row| row.get(0))
             .map_err(self.wrap())?;
         let head: RunHead = serde_json::from_str(&head).map_err(|e| self.bad(run, &e))?;
-        // Into columns a block at a time: the samples of a day are several times as large.
-        let mut trace = Trace::new();
-        self.each_block(run, |block| {
-            for sample in &block {
-                trace.push(sample, head.legs.get(sample.leg as usize).map_or("", String::as_str));
-            }
-        })?;
-        let digest = Digest::of(&trace, &findings(&trace, &head.context()));
+        let digest = self.digest(run, &head)?;
         let digest = serde_json::to_string(&digest).map_err(|e| self.bad(run, &e))?;
         let outcome = outcome.map(serde_json::to_string).transpose().map_err(|e| self.bad(run, &e))?;
         self.db
@@ -553,25 +754,32 @@ fn status_of(word: &str) -> Option<Status> {
     serde_json::from_str(&format!("\"{word}\"")).ok()
 }
 
-/// Moves a damaged logbook out of the way, with what belongs to it, and gives its new name. Nothing is deleted.
-pub fn set_aside(path: &Path, stamp: i64) -> Result<PathBuf> {
-    let moved = |suffix: &str| {
-        let mut name = path.as_os_str().to_owned();
-        name.push(format!(".set-aside-{stamp}{suffix}"));
-        PathBuf::from(name)
+/// The path of a file as a URI takes it (RFC 3986, section 2.1).
+fn escaped(path: &Path) -> String {
+    use std::os::unix::ffi::OsStrExt;
+    let one = |b: &u8| match b {
+        b'/' | b'.' | b'-' | b'_' | b'0'..=b'9' | b'a'..=b'z' | b'A'..=b'Z' => char::from(*b).to_string(),
+        b => format!("%{b:02X}"),
     };
-    let io = |source| LogbookError::Io { path: path.to_owned(), doing: "set aside", source };
-    if moved("").exists() {
-        return Err(io(std::io::Error::from(std::io::ErrorKind::AlreadyExists)));
-    }
-    std::fs::rename(path, moved("")).map_err(io)?;
-    for suffix in ["-wal", "-shm"] {
-        let mut beside = path.as_os_str().to_owned();
-        beside.push(suffix);
-        let beside = PathBuf::from(beside);
-        if beside.exists() {
-            std::fs::rename(&beside, moved(suffix)).map_err(io)?;
+    path.as_os_str().as_bytes().iter().map(one).collect()
+}
+
+/// Moves a damaged logbook out of the way, with what belongs to it, and gives its new name. Nothing is deleted. One that is sound
+/// is moved only if `healthy` says so.
+///
+/// # Errors
+/// Where what lies there is no regular file or is sound, or where it cannot be moved.
+pub fn set_aside(path: &Path, stamp: i64, healthy: bool) -> Result<PathBuf> {
+    let sound = Logbook::reading(path, Logbook::list);
+    match sound {
+        Ok(runs) if !healthy => {
+            return Err(LogbookError::Healthy { path: path.to_owned(), runs: runs.len() });
         }
+        Err(e @ (LogbookError::File(_) | LogbookError::Io { .. } | LogbookError::Newer { .. })) => {
+            return Err(e);
+        }
+        _ => {}
     }
-    Ok(moved(""))
+    let suffix = format!(".set-aside-{stamp}");
+    Ok(mile_files::set_aside(path, &suffix, &["-wal", "-shm", "-journal"])?)
 }

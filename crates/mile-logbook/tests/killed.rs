@@ -8,7 +8,7 @@
 
 use mile_core::{Bytes, Nanos, Sample};
 use mile_drive::clock::Monotonic;
-use mile_logbook::{Logbook, Recorder};
+use mile_logbook::{Entered, Errand, Logbook, Recorder};
 use mile_runner::{Message, RunHead, Status};
 use std::io::{BufRead, BufReader, Write};
 use std::path::Path;
@@ -22,9 +22,12 @@ const BOOK: &str = "HOLLOW_MILE_TEST_BOOK";
 #[test]
 fn records_until_killed() {
     let Ok(path) = std::env::var(BOOK) else { return };
-    let (number, _told) = crossbeam_channel::unbounded();
-    let recorder = Recorder::start(Logbook::open(Path::new(&path)).unwrap(), number, None).unwrap();
-    recorder.tell(Message::Began(Box::new(RunHead { legs: vec!["soak".into()], ..RunHead::default() })));
+    let (told, _log) = crossbeam_channel::unbounded();
+    let mut book = Logbook::open(Path::new(&path)).unwrap();
+    let head = RunHead { legs: vec!["soak".into()], ..RunHead::default() };
+    let entered = Entered::new(book.begin(&head).unwrap());
+    let recorder = Recorder::start(book, Errand { entered, told, waits: false, aside: Vec::new() }).unwrap();
+    recorder.tell(Message::Began(Box::new(head)));
     let clock = Monotonic::start();
     for i in 0_u64.. {
         let (start, end) = (Nanos(i * 5_000_000), Nanos((i + 1) * 5_000_000));

@@ -3,7 +3,7 @@
 
 use mile_core::{Bytes, Celsius, Latency, Nanos, Op, Sample};
 use mile_logbook::store::{MINIATURE, set_aside};
-use mile_logbook::{Logbook, LogbookError, Recorder};
+use mile_logbook::{Entered, Errand, Logbook, LogbookError, Recorder};
 use mile_runner::{Event, EventKind, Message, Outcome, RunHead, Status};
 use rusqlite::Connection;
 
@@ -40,8 +40,11 @@ fn event(i: u64) -> Event {
 fn a_recorded_run_comes_back_as_it_was() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("deep/book.logbook");
-    let (number, told) = crossbeam_channel::unbounded();
-    let recorder = Recorder::start(Logbook::open(&path).unwrap(), number, None).unwrap();
+    let mut book = Logbook::open(&path).unwrap();
+    let entered = Entered::new(book.begin(&RunHead::default()).unwrap());
+    let (told, _log) = crossbeam_channel::unbounded();
+    let errand = Errand { entered, told, waits: true, aside: Vec::new() };
+    let recorder = Recorder::start(book, errand).unwrap();
     let samples: Vec<Sample> = (0..10_000).map(sample).collect();
     recorder.tell(Message::Began(Box::new(head())));
     for (i, s) in samples.iter().enumerate() {
@@ -54,7 +57,7 @@ fn a_recorded_run_comes_back_as_it_was() {
     let outcome = Outcome { status: Status::Done, at: Nanos(5), bytes: Bytes(9), why: None, health: None };
     recorder.tell(Message::Ended(Box::new(outcome.clone())));
     let run = recorder.finish().unwrap();
-    assert_eq!(told.recv().unwrap(), run);
+    assert_eq!(entered.run, run);
 
     let book = Logbook::open_existing(&path).unwrap();
     assert_eq!(book.resolve("last").unwrap(), run);
@@ -108,15 +111,15 @@ fn what_is_no_logbook_is_named_left_alone_and_can_be_set_aside() {
     let garbage = b"this is not a database, it is a shopping list: pears, rope, varnish".repeat(40);
     std::fs::write(&path, &garbage).unwrap();
     let error = Logbook::open(&path).unwrap_err();
-    assert!(matches!(error, LogbookError::Damaged { .. }), "{error}");
+    assert!(matches!(error, LogbookError::NoLogbook { .. }), "{error}");
     assert!(error.to_string().contains("set-aside") && error.to_string().contains("book.logbook"));
     assert_eq!(std::fs::read(&path).unwrap(), garbage);
-    let aside = set_aside(&path, 1_790_000_000).unwrap();
+    let aside = set_aside(&path, 1_790_000_000, false).unwrap();
     assert_eq!(std::fs::read(&aside).unwrap(), garbage);
     assert!(Logbook::open(&path).is_ok());
     std::fs::remove_file(&path).unwrap();
     std::fs::write(&path, b"x").unwrap();
-    assert!(set_aside(&path, 1_790_000_000).is_err(), "an earlier one is not overwritten");
+    assert!(set_aside(&path, 1_790_000_000, false).is_err(), "an earlier one is not overwritten");
 }
 
 #[test]

@@ -1,11 +1,12 @@
 //! What goes to a runner and comes from it. All of it is serde types, so that the two may be different processes.
 
 use mile_core::findings::Break;
-use mile_core::{Bytes, Celsius, Context, Demand, Nanos, Sample};
+use mile_core::{Bytes, Celsius, Context, Demand, FaultKind, Faults, Nanos, RunId, Sample, faults};
 use mile_drive::drive::{Failure, Mismatch, Narrowed};
 use mile_drive::io::EngineChoice;
 use mile_drive::{Claims, Facts, Health, Identity, Limits, Situation};
 use serde::{Deserialize, Serialize};
+use std::path::PathBuf;
 
 /// To the runner.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -46,6 +47,9 @@ pub enum Message {
 pub struct Order {
     /// The drive, as it was named.
     pub drive: String,
+    /// The folder in which a path without one was meant.
+    #[serde(default)]
+    pub folder: Option<PathBuf>,
     /// Size of the file to make.
     pub size: Option<Bytes>,
     /// How operations are put in flight.
@@ -86,8 +90,11 @@ pub struct RunHead {
     pub claims: Claims,
     /// The conditions.
     pub situation: Situation,
-    /// Seed of data and simulation.
+    /// Seed of random addresses and of the simulation.
     pub seed: u64,
+    /// What tells this run from all others; `None` for one that an earlier version began.
+    #[serde(default)]
+    pub identity: Option<RunId>,
     /// Names of the legs, in order.
     pub legs: Vec<String>,
     /// What each leg does, in words.
@@ -123,8 +130,45 @@ impl RunHead {
             rated_read: self.claims.read,
             link: self.drive.link.as_ref().map(|l| l.ceiling),
             demands: self.demands.clone(),
+            faults: Vec::new(),
         }
     }
+
+    /// As [`RunHead::context`], with what happened.
+    pub fn context_with(&self, events: &[Event]) -> Context {
+        Context { faults: faults_of(events), ..self.context() }
+    }
+}
+
+/// What went wrong with the operations of a run, from what was told. A run that ended told all of it; of one that did not, or went on, what was
+/// told one by one counts.
+pub fn faults_of(events: &[Event]) -> Vec<Faults> {
+    let mut all = Vec::new();
+    // What was told one by one since the last summing up.
+    let mut since = Vec::new();
+    for event in events {
+        match &event.kind {
+            EventKind::Error { failure, .. } => {
+                let kind = fault_of(failure.op);
+                faults::add(&mut since, kind, event.at, failure.offset, failure.length);
+            }
+            EventKind::Wrong(m) => {
+                faults::add(&mut since, m.wrong.fault(), event.at, m.offset, m.length);
+            }
+            EventKind::Faults(summed) => {
+                since.clear();
+                summed.iter().cloned().for_each(|f| faults::merge(&mut all, f));
+            }
+            _ => {}
+        }
+    }
+    since.into_iter().for_each(|f| faults::merge(&mut all, f));
+    all
+}
+
+/// The kind of a failed operation.
+pub(crate) fn fault_of(op: mile_core::Op) -> FaultKind {
+    if op == mile_core::Op::Write { FaultKind::WriteFailed } else { FaultKind::ReadFailed }
 }
 
 /// Something worth a line, stamped in time and bytes.
@@ -196,6 +240,8 @@ pub enum EventKind {
     },
     /// More operations failed than are told one by one.
     MoreErrors(u64),
+    /// All that went wrong since the run began, or went on.
+    Faults(Vec<Faults>),
     /// A verifying read did not find what was written.
     Wrong(Mismatch),
     /// An operation took this long.
@@ -215,6 +261,34 @@ pub enum EventKind {
     SensorBack,
     Stopped,
     Failed(String),
+    /// A stop waits for operations, or for the drive to do something.
+    StopWaits {
+        out: u64,
+    },
+    /// What had not come back was left to itself.
+    Left {
+        out: u64,
+    },
+    /// The file stays, as the run needs what it wrote to go on.
+    Kept,
+    /// The logbook takes nothing now; what is told waits.
+    LogWaiting {
+        why: String,
+    },
+    /// What waits is put into a file elsewhere.
+    LogAside {
+        path: String,
+    },
+    /// The logbook has taken all that waited.
+    LogBack {
+        after: Nanos,
+    },
+    /// Samples could be kept nowhere.
+    LogGap {
+        from: Nanos,
+        to: Nanos,
+        samples: u64,
+    },
 }
 
 impl EventKind {
@@ -236,6 +310,9 @@ impl EventKind {
             ),
             Self::Guarded(why) => format!("Stopped by the guard: {why}"),
             Self::Error { failure, narrowed, block } => error_words(failure, narrowed, *block),
+            Self::Faults(all) => {
+                all.iter().map(Faults::sentence).collect::<Vec<_>>().join(" ").trim_end_matches('.').to_owned()
+            }
             Self::MoreErrors(count) => format!("{count} more operations failed, which are only counted"),
             Self::Wrong(m) => {
                 let from =
@@ -266,6 +343,28 @@ impl EventKind {
             Self::SensorLost => "The temperature can no longer be read; the run goes on without it".into(),
             Self::SensorBack => "The temperature can be read again".into(),
             Self::Stopped => "Stopped on request".into(),
+            Self::StopWaits { out: 0 } => {
+                "Stopping: waiting for the drive to finish what it was asked. A second Ctrl-C, or a second stop, does not wait".into()
+            }
+            Self::StopWaits { out } => format!(
+                "Stopping: waiting for {out} operations. A second Ctrl-C, or a second stop, leaves them"
+            ),
+            Self::Left { out } => format!("{out} operations that had not come back were left to themselves"),
+            Self::Kept => {
+                "The file stays, as the run needs what it wrote to go on; `hollow-mile leftovers` takes it away".into()
+            }
+            Self::LogWaiting { why } => {
+                format!("The logbook cannot be written now; what is measured waits in memory ({why})")
+            }
+            Self::LogAside { path } => {
+                format!("The logbook still cannot be written; what is measured is kept in {path} until then")
+            }
+            Self::LogBack { after } => {
+                format!("The logbook can be written again after {after}; nothing that waited was lost")
+            }
+            Self::LogGap { from, to, samples } => format!(
+                "The log has a gap from {from} to {to}: {samples} samples could not be kept anywhere"
+            ),
         }
     }
 }
@@ -313,6 +412,8 @@ pub enum Status {
     Failed,
     /// Its process ended before it did.
     CutShort,
+    /// What the logbook has of it cannot be read.
+    Unreadable,
 }
 
 impl Status {
@@ -325,6 +426,7 @@ impl Status {
             Self::Guarded => "stopped by a guard",
             Self::Failed => "ended by an error",
             Self::CutShort => "cut short",
+            Self::Unreadable => "cannot be read",
         }
     }
 }

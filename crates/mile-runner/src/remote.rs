@@ -10,7 +10,7 @@ use mile_core::Sample;
 use serde::{Deserialize, Serialize};
 use std::collections::VecDeque;
 use std::io::{self, BufRead, BufReader, BufWriter, Write};
-use std::os::unix::fs::{DirBuilderExt, MetadataExt, PermissionsExt};
+use std::os::unix::fs::PermissionsExt;
 use std::os::unix::net::{UnixListener, UnixStream};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -80,16 +80,7 @@ pub fn folder() -> io::Result<PathBuf> {
         Some(base) => base.join("hollow-mile"),
         None => std::env::temp_dir().join(format!("hollow-mile-{user}")),
     };
-    match std::fs::DirBuilder::new().mode(0o700).create(&folder) {
-        Ok(()) => {}
-        Err(e) if e.kind() == io::ErrorKind::AlreadyExists => {}
-        Err(e) => return Err(io::Error::new(e.kind(), format!("{}: {e}", folder.display()))),
-    }
-    let meta = std::fs::symlink_metadata(&folder)?;
-    if !meta.is_dir() || meta.uid() != user || meta.mode() & 0o077 != 0 {
-        let why = format!("{} is not a folder that only you may enter; remove it", folder.display());
-        return Err(io::Error::new(io::ErrorKind::PermissionDenied, why));
-    }
+    mile_files::private_folder(&folder)?;
     Ok(folder)
 }
 
@@ -124,7 +115,7 @@ impl Server {
     pub fn start(hello: Hello, waits: bool, commands: Sender<Command>) -> io::Result<Self> {
         let path = folder()?.join(format!("runner-{}.sock", hello.pid));
         // Left by a process with the same number.
-        let _ = std::fs::remove_file(&path);
+        mile_files::remove_socket(&path);
         let listener = UnixListener::bind(&path)
             .map_err(|e| io::Error::new(e.kind(), format!("{}: {e}", path.display())))?;
         std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o600))?;
@@ -172,7 +163,7 @@ impl Server {
                 Message::Ended(outcome) => {
                     shared.backlog.ended = Some(outcome.clone());
                     // Whoever hears that it is over finds it underway nowhere any more.
-                    let _ = std::fs::remove_file(&self.path);
+                    mile_files::remove_socket(&self.path);
                 }
                 Message::Health(_) | Message::LegLatency(..) => {}
             }
@@ -221,7 +212,7 @@ impl Server {
 
 impl Drop for Server {
     fn drop(&mut self) {
-        let _ = std::fs::remove_file(&self.path);
+        mile_files::remove_socket(&self.path);
     }
 }
 
@@ -349,7 +340,7 @@ pub fn runners() -> Vec<(PathBuf, Hello)> {
             Ok(client) => Some((path, client.hello)),
             Err(e) => {
                 if e.kind() == io::ErrorKind::ConnectionRefused {
-                    let _ = std::fs::remove_file(&path);
+                    mile_files::remove_socket(&path);
                 }
                 None
             }

@@ -1,18 +1,22 @@
 //! Goes through the legs of a plan.
 
+mod attend;
 mod ends;
 mod go_on;
+mod reliance;
 mod watch;
 
 pub use go_on::GoOn;
+pub use reliance::{Stretch, relied_on};
 
 use crate::Speed;
 use crate::message::{Command, Event, EventKind, HealthShot, Message, Outcome, RunHead, Status};
+use attend::Attended;
 use crossbeam_channel::{Receiver, RecvTimeoutError};
 use ends::{Cooling, Watch};
 use hdrhistogram::serialization::{Serializer, V2Serializer};
 use mile_core::live::News;
-use mile_core::{Bytes, Celsius, LiveFindings, Nanos, Op, Rate, Sample, findings};
+use mile_core::{Bytes, Celsius, Faults, LiveFindings, Nanos, Op, Rate, Sample, findings};
 use mile_course::{Access, Plan, PlannedLeg, PlannedTransfer, Work};
 use mile_drive::clock::Monotonic;
 use mile_drive::drive::PATIENCE;
@@ -53,6 +57,8 @@ impl Guarded {
     }
 }
 
+/// Longest wait for the health at the end of a run.
+const HEALTH_PATIENCE: Nanos = Nanos(15_000_000_000);
 /// An operation that takes longer is a stall.
 const STALL: Nanos = Nanos(2_000_000_000);
 /// Errors that are told one by one; more are counted.
@@ -93,6 +99,9 @@ pub fn execute(
 ) -> Outcome {
     let Terms { speed, keep, mut go_on } = terms;
     let mut live = LiveFindings::new(head.context());
+    if let Some(run) = head.identity {
+        drive.set_run(run);
+    }
     let (mut moved, mut written) = (Bytes(0), Bytes(0));
     match &mut go_on {
         None => head.health = drive.health(),
@@ -122,8 +131,9 @@ pub fn execute(
         sample_start: Nanos(0),
         tally: Tally::default(),
         moved,
-        disk_moved: Bytes(0),
-        foreign_debt: 0.0,
+        moved_at_open: moved,
+        in_flight_at_most: 0,
+        foreign_told: 0.0,
         leg_latency: mile_drive::tally::histogram(),
         last: Readings::default(),
         paused: false,
@@ -131,6 +141,7 @@ pub fn execute(
         write_skipped: go_on.as_ref().is_some_and(|g| g.write_skipped),
         doing: (0, Op::Idle),
         errors: 0,
+        faults: Vec::new(),
         told_waiting: false,
         written,
         gaps: go_on.as_ref().map_or(Nanos(0), |g| g.gaps),
@@ -138,13 +149,20 @@ pub fn execute(
         others_since: None,
         cooling: None,
         answered: false,
+        stopping: false,
+        left: false,
+        told_stop: false,
+        standing: (0, Bytes(0)),
         health_due: go_on.as_ref().map_or(Nanos(0), |g| g.at).plus(plan.health_every),
         go_on,
         health: head.health.clone(),
     };
     let ended = run.all();
     let mut outcome = run.outcome(ended);
-    if let Err(e) = drive.close(keep) {
+    let keep = keep || run.needs_what_it_wrote(outcome.status);
+    let flushed = run.settle();
+    let (stopped, left) = (run.stopping, run.left);
+    if let Err(e) = flushed.and(drive.close(keep)) {
         let text = e.to_string();
         tell(Message::Event(Event {
             at: outcome.at,
@@ -154,6 +172,10 @@ pub fn execute(
         if outcome.status == Status::Done {
             (outcome.status, outcome.why) = (Status::Failed, Some(text));
         }
+    }
+    if outcome.status == Status::Stopped && stopped && left {
+        outcome.why =
+            Some("stopped on request, without waiting for operations that had not come back".into());
     }
     tell(Message::Ended(Box::new(outcome.clone())));
     outcome
@@ -172,9 +194,12 @@ struct Run<'a> {
     sample_start: Nanos,
     tally: Tally,
     moved: Bytes,
-    disk_moved: Bytes,
-    /// Own bytes that the disk has not counted yet: its counters and ours are not read at the same instant.
-    foreign_debt: f64,
+    /// Bytes that the run had moved when the drive was opened: 0 but for one that goes on.
+    moved_at_open: Bytes,
+    /// Bytes that may be in flight.
+    in_flight_at_most: u64,
+    /// Bytes of others that were told.
+    foreign_told: f64,
     leg_latency: hdrhistogram::Histogram<u64>,
     last: Readings,
     paused: bool,
@@ -185,6 +210,8 @@ struct Run<'a> {
     doing: (u32, Op),
     /// Operations that failed, and stretches that verified wrong.
     errors: u64,
+    /// The same by kind and address.
+    faults: Vec<Faults>,
     /// Whether it was told that nothing comes back.
     told_waiting: bool,
     /// Where the run goes on, until it does.
@@ -201,6 +228,13 @@ struct Run<'a> {
     cooling: Option<Cooling>,
     /// Whether the operator has answered.
     answered: bool,
+    /// Whether the run was asked to stop, and whether it was asked again and leaves what it waits for.
+    stopping: bool,
+    left: bool,
+    /// Whether it was told what the stop waits for.
+    told_stop: bool,
+    /// The leg underway, and what the run had moved when it began: where the run would go on.
+    standing: (usize, Bytes),
     /// When to look at the health next.
     health_due: Nanos,
     /// The health as it was seen last.
@@ -220,10 +254,13 @@ impl Run<'_> {
             }
         }
         self.drive.open()?;
+        self.check_what_is_relied_on()?;
         self.sample_start = self.drive.now();
         self.last = self.drive.readings();
         let first = self.go_on.as_ref().map_or(0, |g| g.leg as usize);
         for (i, leg) in self.plan.legs.iter().enumerate().skip(first) {
+            let before = self.go_on.as_ref().map_or(0, |g| g.moved.0);
+            self.standing = (i, Bytes(self.moved.0 - before));
             let end = self.leg(i as u32, leg)?;
             let why = match &end {
                 LegEnd::Planned(why) => why.clone(),
@@ -233,7 +270,7 @@ impl Run<'_> {
             };
             self.event(EventKind::LegEnded { leg: i as u32, name: leg.name.clone(), why });
             match end {
-                LegEnd::Planned(_) | LegEnd::Skipped => {}
+                LegEnd::Planned(_) | LegEnd::Skipped => self.standing = (i + 1, self.moved),
                 LegEnd::Stopped => {
                     self.event(EventKind::Stopped);
                     return Ok(LegEnd::Stopped);
@@ -261,13 +298,70 @@ impl Run<'_> {
                 (Status::Failed, Some(text))
             }
         };
+        if !self.faults.is_empty() {
+            self.event(EventKind::Faults(self.faults.clone()));
+        }
         self.compare_announced();
         // Of a drive that has left, nothing more is asked.
-        let health = if self.drive.has_left().is_some() { None } else { self.drive.health() };
+        let gone =
+            self.left || self.drive.has_left().is_some() || status == Status::Failed && self.is_stalled();
+        let health = if gone { None } else { self.last_health() };
         if let Some(health) = &health {
             self.watch_health(health);
         }
         Outcome { status, at: self.drive.now(), bytes: self.moved, why, health }
+    }
+
+    /// Whether operations were out when the run ended that had not come back.
+    fn is_stalled(&self) -> bool {
+        self.drive.waiting().is_some_and(|(age, ..)| age >= STALL)
+    }
+
+    /// Has the medium keep what was written, unless the drive does not answer.
+    fn settle(&mut self) -> Result<(), DriveError> {
+        if self.left || self.is_stalled() || self.drive.has_left().is_some() {
+            return Ok(());
+        }
+        let flush = self.drive.flush();
+        match self.attend(&flush, None)? {
+            Attended::Done(done) => done,
+            Attended::Left => Ok(()),
+        }
+    }
+
+    /// Whether a run that ended so may go on, and relies then on what it has written.
+    fn needs_what_it_wrote(&mut self, status: Status) -> bool {
+        let readable = self.drive.facts().readable;
+        let (leg, from) = self.standing;
+        let moved = Bytes(self.moved.0 - from.0);
+        if status == Status::Done || readable || leg >= self.plan.legs.len() {
+            return false;
+        }
+        let needed = !relied_on(self.plan, leg, moved, readable).is_empty();
+        if needed {
+            self.event(EventKind::Kept);
+        }
+        needed
+    }
+
+    /// Refuses to go on where what the run wrote, and reads from here on, is not there any more.
+    fn check_what_is_relied_on(&mut self) -> Result<(), DriveError> {
+        let Some(on) = &self.go_on else { return Ok(()) };
+        let readable = self.drive.facts().readable;
+        for stretch in relied_on(self.plan, on.leg as usize, on.moved, readable) {
+            for at in stretch.places() {
+                if !self.drive.holds(at)? {
+                    let reader = self.plan.legs.get(stretch.reader).map_or("", |l| l.name.as_str());
+                    return Err(DriveError::Unusable {
+                        why: format!(
+                            "the run cannot go on: leg {reader} reads from byte {} on what the run wrote there before, and that is not there any more. Start the course anew",
+                            at.0
+                        ),
+                    });
+                }
+            }
+        }
+        Ok(())
     }
 
     /// Says where the final analysis does not bear out what was announced.
@@ -323,12 +417,28 @@ impl Run<'_> {
                 LegEnd::Planned("kept with the run".into())
             }
             Work::Flush => {
-                self.drive.flush()?;
+                let flush = self.drive.flush();
+                let done = self.attend(&flush, None)?;
                 self.close_sample(index, Op::Idle);
-                LegEnd::Planned(format!("it took {}", self.drive.now().since(began)))
+                match done {
+                    Attended::Done(done) if !self.stopping => {
+                        done?;
+                        LegEnd::Planned(format!("it took {}", self.drive.now().since(began)))
+                    }
+                    _ => LegEnd::Stopped,
+                }
             }
             Work::Discard { start, length } => {
-                let end = match self.drive.discard(*start, *length) {
+                let discard = self.drive.discard(*start, *length);
+                let Attended::Done(done) = self.attend(&discard, None)? else {
+                    self.close_sample(index, Op::Idle);
+                    return Ok(LegEnd::Stopped);
+                };
+                if self.stopping {
+                    self.close_sample(index, Op::Idle);
+                    return Ok(LegEnd::Stopped);
+                }
+                let end = match done {
                     Ok(()) => format!("it took {}", self.drive.now().since(began)),
                     Err(e @ DriveError::NotOffered { .. }) => e.to_string(),
                     Err(e) => return Err(e),
@@ -442,12 +552,15 @@ impl Run<'_> {
                 incompressible: work.incompressible,
                 cached: work.cached,
             })?;
+            self.in_flight_at_most =
+                work.block.0.saturating_mul(u64::from(work.depth)).saturating_mul(u64::from(work.workers));
             if std::mem::take(&mut first) && !self.drive.is_virtual() {
                 let engine = self.drive.engine();
                 self.event(EventKind::Engine(engine));
             }
             let end = self.go_on(index, leg, work, began.plus(paused), (before, &mut watch))?;
-            self.drive.drain(&mut self.tally)?;
+            self.drain()?;
+            self.in_flight_at_most = 0;
             self.mind_failures()?;
             self.close_sample(index, work.op);
             // What the guard on all that is written cut off is for the next round to say.
@@ -547,7 +660,10 @@ impl Run<'_> {
                 self.paused = false;
                 return Some(LegEnd::Skipped);
             }
-            Command::Stop => return Some(LegEnd::Stopped),
+            Command::Stop => {
+                self.stopping = true;
+                return Some(LegEnd::Stopped);
+            }
         }
         None
     }
@@ -611,10 +727,12 @@ impl Run<'_> {
         let seconds = end.since(start).secs();
         let own = Bytes(self.tally.written.0 + self.tally.read.0);
         let foreign = readings.disk_moved.map(|disk| {
-            let others = disk.0.saturating_sub(self.disk_moved.0) as f64 - own.0 as f64 - self.foreign_debt;
-            self.foreign_debt = (-others).max(0.0);
-            self.disk_moved = disk;
-            Rate(others.max(0.0) / seconds)
+            // What is in flight may be counted by the disk already, in parts, and not by us.
+            let own = (self.moved.0 - self.moved_at_open.0 + own.0 + self.in_flight_at_most) as f64;
+            let others = disk.0 as f64 - own;
+            let new = (others - self.foreign_told).max(0.0);
+            self.foreign_told = self.foreign_told.max(others);
+            Rate(new / seconds)
         });
         let sample = Sample {
             start,
@@ -679,6 +797,7 @@ pub fn head(plan: &Plan, text: &str, drive: &dyn Drive, seed: u64, started: i64)
         claims: claims_of(plan, &drive.claims()),
         situation: situation_of(plan, drive.situation()),
         seed,
+        identity: None,
         legs: plan.legs.iter().map(|l| l.name.clone()).collect(),
         leg_words: plan.legs.iter().map(PlannedLeg::words).collect(),
         leg_loads: plan.legs.iter().map(PlannedLeg::load).collect(),

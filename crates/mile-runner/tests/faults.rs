@@ -6,7 +6,7 @@ use mile_core::{Bytes, Nanos, Op};
 use mile_course::{Plan, parse, plan};
 use mile_drive::drive::{Failure, Mismatch, Narrowed, Wrong};
 use mile_drive::sim::SimDrive;
-use mile_drive::{Drive, DriveError, Facts, Health, Identity, Readings, Tally, Transfer};
+use mile_drive::{Drive, DriveError, Facts, Health, Identity, Pending, Readings, Tally, Transfer};
 use mile_runner::{
     Command, Event, EventKind, GoOn, Message, Outcome, RunHead, Speed, Status, Terms, execute, run,
 };
@@ -57,11 +57,12 @@ impl<F: FnMut(u32, &mut Tally, &mut u8, &mut Option<String>) -> Option<DriveErro
         }
         self.drive.advance(until, tally)
     }
-    fn drain(&mut self, tally: &mut Tally) -> Result<(), DriveError> {
-        self.drive.drain(tally)
+    fn drain(&mut self, until: Nanos, tally: &mut Tally) -> Result<bool, DriveError> {
+        self.drive.drain(until, tally)
     }
-    fn narrow(&mut self, failure: &Failure) -> Narrowed {
-        Narrowed { bad: vec![(failure.offset, Bytes(failure.offset.0 + 512))], complete: true }
+    fn narrow(&mut self, failure: &Failure) -> Pending<Narrowed> {
+        let bad = vec![(failure.offset, Bytes(failure.offset.0 + 512))];
+        Pending::done(Narrowed { bad, complete: true })
     }
     fn has_left(&self) -> Option<String> {
         self.left.clone()

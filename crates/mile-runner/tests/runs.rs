@@ -225,7 +225,7 @@ fn a_guard_stops_the_run_and_says_why() {
 fn a_file_run_writes_its_size_measures_latency_and_cleans_up() {
     let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).unwrap();
     let path = folder.path().join("scratch.bin");
-    let mut drive = FileDrive::new(&path, Bytes(64_000_000), 3, EngineChoice::Auto).unwrap();
+    let mut drive = FileDrive::new(&path, Bytes(64_000_000), 3, EngineChoice::Auto, None).unwrap();
     let (_keep, commands) = unbounded();
     let record = go(&FIRST_LOOK.replace("250 ms", "20 ms"), &mut drive, 3, &commands, |_| {});
     assert_eq!(record.outcome.status, Status::Done, "{:?}", record.outcome);
@@ -247,7 +247,7 @@ fn after_a_skipped_write_its_blocks_are_not_read() {
         let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).unwrap();
         let size = if skip { 1 << 30 } else { 32 << 20 };
         let mut drive =
-            FileDrive::new(&folder.path().join("a.bin"), Bytes(size), 3, EngineChoice::Auto).unwrap();
+            FileDrive::new(&folder.path().join("a.bin"), Bytes(size), 3, EngineChoice::Auto, None).unwrap();
         let (send, commands) = unbounded();
         if skip {
             send.send(Command::Skip).unwrap();

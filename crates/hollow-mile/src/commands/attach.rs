@@ -5,11 +5,11 @@ use crate::{Failure, session, tui};
 use mile_runner::Command;
 use mile_runner::remote::{Client, Hello, runners};
 use std::io::{IsTerminal, Read};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 pub(crate) fn run(args: &AttachArgs) -> Result<(), Failure> {
-    let (path, hello) = choose(args.run)?;
+    let (path, hello) = choose(args.run, args.logbook.as_deref())?;
     if args.stop {
         let client = Client::connect(&path)?;
         client.commands.send(Command::Stop)?;
@@ -30,8 +30,12 @@ pub(crate) fn run(args: &AttachArgs) -> Result<(), Failure> {
 }
 
 /// The runner of a run; the only one where none is named.
-fn choose(run: Option<i64>) -> Result<(PathBuf, Hello), Failure> {
+fn choose(run: Option<i64>, logbook: Option<&Path>) -> Result<(PathBuf, Hello), Failure> {
     let mut all = runners();
+    if let Some(logbook) = logbook {
+        let logbook = std::path::absolute(logbook)?;
+        all.retain(|(_, h)| h.logbook == logbook);
+    }
     let list = || {
         let line = |(_, h): &(PathBuf, Hello)| {
             let number = h.run.map_or("not numbered yet".into(), |r| format!("run {r}"));

@@ -101,14 +101,7 @@ fn format(file: &Path, write: bool) -> Result<(), Failure> {
 
 /// Puts a text in the place of a file, whole or not at all.
 pub(crate) fn replace(file: &Path, text: &str) -> Result<(), Failure> {
-    let failed = |e: std::io::Error| Failure::run(format!("cannot write {}: {e}", file.display()));
-    let folder = file.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let name = file.file_name().map_or_else(|| "course".into(), |n| n.to_string_lossy().into_owned());
-    let beside = folder.join(format!(".{name}.{}", std::process::id()));
-    std::fs::write(&beside, text).and_then(|()| std::fs::rename(&beside, file)).map_err(|e| {
-        let _ = std::fs::remove_file(&beside);
-        failed(e)
-    })
+    crate::figure::write_whole(file, true, |out| Ok(out.write_all(text.as_bytes())?))
 }
 
 fn new(kind: Option<&str>, on: Option<&str>, out: Option<&Path>) -> Result<(), Failure> {
@@ -135,12 +128,7 @@ fn new(kind: Option<&str>, on: Option<&str>, out: Option<&Path>) -> Result<(), F
         text::say(course.trim_end());
         return Ok(());
     };
-    let mut file = std::fs::File::create_new(out).map_err(|e| {
-        let hint = if out.exists() { "; it is left as it is" } else { "" };
-        Failure::usage(format!("cannot write {}: {e}{hint}", out.display()))
-    })?;
-    std::io::Write::write_all(&mut file, course.as_bytes())?;
-    Ok(())
+    crate::figure::write_whole(out, false, |file| Ok(file.write_all(course.as_bytes())?))
 }
 
 fn forecast(args: &ForecastArgs) -> Result<(), Failure> {
@@ -153,6 +141,7 @@ fn forecast(args: &ForecastArgs) -> Result<(), Failure> {
             seed: 1,
             engine: EngineChoice::Auto,
             consent: Consent::default(),
+            goes_on: None,
         },
         speed: Speed::Max,
         keep: false,
@@ -163,7 +152,7 @@ fn forecast(args: &ForecastArgs) -> Result<(), Failure> {
     };
     let path = logbook_path(args.logbook.as_deref())?;
     // One that is not there yet has no earlier runs.
-    let book = if path.exists() { Some(Logbook::open_existing(&path)?) } else { None };
+    let book = if path.exists() { Some(Logbook::read(&path)?) } else { None };
     let ready = session::plan(order)?;
     let look = look(&ready, book.as_ref());
     match args.format {

@@ -8,14 +8,14 @@ use crate::{Failure, text};
 use mile_core::{Bytes, Nanos};
 use mile_drive::clock::unix_seconds;
 use mile_drive::drive::{Claims, Facts, Limits};
-use mile_logbook::{Entry, Logbook, store};
+use mile_logbook::{Entry, Logbook, side, store};
 use mile_runner::{Outcome, Status};
 use std::path::Path;
 
 pub(crate) fn run(args: &LogbookArgs) -> Result<(), Failure> {
     match &args.command {
         LogbookCommand::List { logbook, format } => {
-            let list = Logbook::open_existing(&logbook_path(logbook.as_deref())?)?.list()?;
+            let list = Logbook::all(&logbook_path(logbook.as_deref())?)?;
             match format {
                 Format::Json => text::say(&serde_json::to_string_pretty(&list)?),
                 Format::Text if list.is_empty() => text::say("The logbook has no run yet."),
@@ -33,9 +33,18 @@ pub(crate) fn run(args: &LogbookArgs) -> Result<(), Failure> {
             let run = import(source, &logbook_path(logbook.as_deref())?)?;
             text::say(&format!("Kept as run {run}."));
         }
-        LogbookCommand::SetAside { logbook } => {
+        LogbookCommand::Recover { file } => {
+            let belongs = side::recover(file)?;
+            text::say(&format!(
+                "{} is now in run {} of {}.",
+                file.display(),
+                belongs.run,
+                belongs.logbook.display()
+            ));
+        }
+        LogbookCommand::SetAside { logbook, healthy } => {
             let path = logbook_path(logbook.as_deref())?;
-            let aside = store::set_aside(&path, unix_seconds())?;
+            let aside = store::set_aside(&path, unix_seconds(), *healthy)?;
             Logbook::open(&path)?;
             text::say(&format!(
                 "The old logbook is now {}; {} is a new one.",
@@ -86,6 +95,9 @@ fn line(entry: &Entry) -> String {
         entry.model,
         entry.status.words()
     );
+    if let Some(problem) = &entry.problem {
+        out.push_str(&format!(": {problem}"));
+    }
     if let Some(d) = &entry.digest {
         out.push_str(&format!(", {} in {}", Bytes(d.bytes), Nanos::from_secs(d.seconds)));
         if !d.breaks.is_empty() {

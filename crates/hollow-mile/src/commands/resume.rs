@@ -9,14 +9,15 @@ use mile_logbook::Logbook;
 
 pub(crate) fn run(args: &ResumeArgs) -> Result<(), Failure> {
     let path = logbook_path(args.logbook.as_deref())?;
-    let book = Logbook::open_existing(&path)?;
+    // Nothing is written before it is clear that the run may go on.
+    let book = Logbook::read(&path)?;
     let run = book.resolve(&args.run)?;
     let consent = Consent { arm: args.arm.clone(), destroy: args.destroy.clone() };
     let ready = prepare(order_to_resume(&book, run, consent, args.speed)?)?;
     if args.detach {
         return detach(ready.into_order(), &path);
     }
-    let (underway, _) = ready.start(book)?;
+    let (underway, _) = ready.start(Logbook::open_existing(&path)?)?;
     stop_on_signals(underway.commands.clone())?;
     follow(underway, args.format, None, Some(&path))
 }

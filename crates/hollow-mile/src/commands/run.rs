@@ -42,10 +42,8 @@ struct Printed<'a> {
 pub(crate) fn run(args: &RunArgs) -> Result<(), Failure> {
     let order = order(args)?;
     let mut ready = session::prepare(order)?;
-    let look = super::course::look(
-        &ready,
-        Logbook::open_existing(&logbook_path(args.logbook.as_deref())?).ok().as_ref(),
-    );
+    let look =
+        super::course::look(&ready, Logbook::read(&logbook_path(args.logbook.as_deref())?).ok().as_ref());
     let warnings = look.warnings();
     if args.strict && !warnings.is_empty() {
         let list: Vec<String> = look
@@ -67,8 +65,9 @@ pub(crate) fn run(args: &RunArgs) -> Result<(), Failure> {
             ));
         }
         // Found out now, not after the run.
-        std::fs::File::create(path)
-            .map_err(|e| Failure::usage(format!("cannot write {}: {e}", path.display())))?;
+        if mile_files::FileId::at(path)?.is_some() {
+            return Err(mile_files::FileError::Exists { path: path.clone() }.into());
+        }
     }
     let path = logbook_path(args.logbook.as_deref())?;
     if args.detach {
@@ -122,18 +121,17 @@ pub(crate) fn follow(
     follower.clear_line();
     if let (Some(path), Some(truth)) = (truth, &ended.truth) {
         let json = serde_json::to_string_pretty(truth)?;
-        std::fs::write(path, json)
-            .map_err(|e| Failure::run(format!("cannot write {}: {e}", path.display())))?;
+        crate::figure::write_whole(path, false, |out| Ok(out.write_all(json.as_bytes())?))?;
     }
     let run = ended.kept.as_ref().ok().copied();
     if let (Some(path), Some(run)) = (went_on, run) {
-        follower.take_whole(&Logbook::open_existing(path)?.run(run)?);
+        follower.take_whole(&Logbook::reading(path, |book| book.run(run))?);
     }
     follower.report(run, &ended.outcome)?;
     if let Err(e) = ended.kept {
         return Err(Failure::run(e.to_string()));
     }
-    verdict(&ended.outcome)
+    verdict(&ended.outcome, &follower.faults())
 }
 
 /// Has the run go on once a line comes from standard input, or where none can come any more.
@@ -147,10 +145,14 @@ fn answer_with_a_line(commands: Sender<Command>) -> Result<(), Failure> {
     Ok(())
 }
 
-/// Whether a run that ended so is a success.
-fn verdict(outcome: &Outcome) -> Result<(), Failure> {
+/// Whether a run that ended so, with these faults, is a success.
+fn verdict(outcome: &Outcome, faults: &[mile_core::Faults]) -> Result<(), Failure> {
     match outcome.status {
-        Status::Done => Ok(()),
+        Status::Done if faults.is_empty() => Ok(()),
+        Status::Done => {
+            let list: Vec<String> = faults.iter().map(mile_core::Faults::sentence).collect();
+            Err(Failure::run(format!("The run is done, but not all of it is well. {}", list.join(" "))))
+        }
         status => Err(Failure::run(format!(
             "The run is {}: {}.",
             status.words(),
@@ -166,7 +168,7 @@ pub(crate) fn watch(mut client: Client, format: Format) -> Result<(), Failure> {
     for message in session::told_before(&mut client)? {
         if let Message::Ended(outcome) = &message {
             follower.report(number, outcome)?;
-            return verdict(outcome);
+            return verdict(outcome, &follower.faults());
         }
         follower.take(message);
     }
@@ -176,7 +178,7 @@ pub(crate) fn watch(mut client: Client, format: Format) -> Result<(), Failure> {
             Ok(Frame::Message(Message::Ended(outcome))) => {
                 follower.clear_line();
                 follower.report(number, &outcome)?;
-                return verdict(&outcome);
+                return verdict(&outcome, &follower.faults());
             }
             Ok(Frame::Message(message)) => {
                 follower.take(message);
@@ -214,6 +216,7 @@ fn order(args: &RunArgs) -> Result<Order, Failure> {
                 EngineChoice::Auto
             },
             consent: Consent { arm: args.arm.clone(), destroy: args.destroy.clone() },
+            goes_on: None,
         },
         speed: args.speed,
         discard_first: args.discard_first,
@@ -289,6 +292,11 @@ impl Follower {
         self.events.clone_from(&run.events);
     }
 
+    /// What went wrong with its operations.
+    fn faults(&self) -> Vec<mile_core::Faults> {
+        mile_runner::message::faults_of(&self.events)
+    }
+
     /// A line for the log of what happened.
     fn line(&self, line: &str) {
         self.clear_line();
@@ -322,7 +330,7 @@ impl Follower {
     }
 
     fn report(&self, run: Option<i64>, outcome: &Outcome) -> Result<(), Failure> {
-        let mut found = findings(&self.trace, &self.head.context());
+        let mut found = findings(&self.trace, &self.head.context_with(&self.events));
         found.notes.splice(0..0, crate::source::remarks(&self.head, &self.events));
         if !self.quiet {
             let kept = run.map_or(String::new(), |r| format!(" It is run {r} of the logbook."));

@@ -104,7 +104,7 @@ fn op_of(work: &Work) -> Op {
 }
 
 fn background(card: &Card, logbook: &Path) -> Background {
-    let past = Logbook::open_existing(logbook).map(|b| Past::of(&b, &card.identity)).unwrap_or_default();
+    let past = Logbook::read(logbook).map(|b| Past::of(&b, &card.identity)).unwrap_or_default();
     let host = (!card.identity.simulated).then(|| HostLoad::look(disk(card).as_ref()));
     Background { drive: card.identity.name.clone(), past, host }
 }

@@ -57,9 +57,7 @@ impl Jobs {
     /// Reads the list of runs.
     pub(crate) fn list(&self, path: &Path) {
         let path = path.to_owned();
-        self.spawn(move || {
-            Done::Listed(Logbook::open(&path).and_then(|b| b.list()).map_err(|e| e.to_string()))
-        });
+        self.spawn(move || Done::Listed(Logbook::all(&path).map_err(|e| e.to_string())));
     }
 
     /// Looks at the bench again and again, and tells when something is different, or when the temperatures are due.
@@ -128,7 +126,7 @@ impl Jobs {
 
 /// The last run on a drive that ended, and what it changed in its health.
 fn last_change(path: &Path, card: &Card) -> Option<(i64, Vec<String>)> {
-    let book = Logbook::open(path).ok()?;
+    let book = Logbook::read(path).ok()?;
     let id = &card.identity;
     // By its serial number where it has one, as a name may be another drive's by now.
     let same = |e: &&Entry| e.drive == id.name && e.digest.is_some();
@@ -149,9 +147,9 @@ fn last_change(path: &Path, card: &Card) -> Option<(i64, Vec<String>)> {
 
 /// Reads a run and computes its findings.
 pub(crate) fn load(path: &Path, run: i64) -> Result<Shown, String> {
-    let stored = Logbook::open(path).and_then(|b| b.run(run)).map_err(|e| e.to_string())?;
+    let stored = Logbook::reading(path, |b| b.run(run)).map_err(|e| e.to_string())?;
     let trace = stored.trace();
-    let context = stored.head.context();
+    let context = stored.head.context_with(&stored.events);
     let mut found = findings(&trace, &context);
     found.notes.splice(0..0, crate::source::remarks(&stored.head, &stored.events));
     Ok(Shown {

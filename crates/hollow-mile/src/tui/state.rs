@@ -354,6 +354,9 @@ pub(crate) struct CoursePlace {
     pub(crate) top: usize,
     /// Counts the changes of the text and of what it is for.
     pub(crate) generation: u64,
+    /// Whether it was changed since it was looked at last, and whether it is being looked at.
+    pub(crate) due: bool,
+    pub(crate) looking: bool,
     pub(crate) checked: Checked,
     pub(crate) background: Option<Arc<Background>>,
     /// Line of the selected drive on the bench when this was looked at last.
@@ -458,6 +461,8 @@ pub(crate) struct State {
     /// Where the names of the places stand in the header, for the mouse.
     pub(crate) place_spans: Vec<(Place, std::ops::Range<u16>)>,
     pub(crate) quit: bool,
+    /// Whether the shell is to take over for a while.
+    pub(crate) suspend: bool,
     /// Whether the run underway was told to end when the terminal is left.
     pub(crate) stopping: bool,
 }

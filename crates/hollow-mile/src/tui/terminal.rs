@@ -1,6 +1,8 @@
 //! Takes the terminal over, and gives it back in whatever way the program ends.
 
-use crossterm::event::{DisableMouseCapture, EnableMouseCapture};
+use crossterm::event::{
+    DisableBracketedPaste, DisableMouseCapture, EnableBracketedPaste, EnableMouseCapture,
+};
 use crossterm::execute;
 use ratatui::DefaultTerminal;
 use std::io;
@@ -16,17 +18,30 @@ impl Taken {
         let terminal = ratatui::try_init()?;
         let hook = std::panic::take_hook();
         std::panic::set_hook(Box::new(move |info| {
-            let _ = execute!(io::stdout(), DisableMouseCapture);
+            let _ = execute!(io::stdout(), DisableBracketedPaste, DisableMouseCapture);
             hook(info);
         }));
-        execute!(io::stdout(), EnableMouseCapture)?;
+        execute!(io::stdout(), EnableMouseCapture, EnableBracketedPaste)?;
         Ok(Self { terminal })
+    }
+}
+
+impl Taken {
+    /// Gives the terminal back, has the shell take over until it brings this program to the front again, and takes the terminal once more.
+    pub(super) fn suspend(&mut self) -> io::Result<()> {
+        execute!(io::stdout(), DisableBracketedPaste, DisableMouseCapture)?;
+        ratatui::restore();
+        // Comes back when the process is continued.
+        signal_hook::low_level::raise(signal_hook::consts::SIGSTOP)?;
+        self.terminal = ratatui::try_init()?;
+        execute!(io::stdout(), EnableMouseCapture, EnableBracketedPaste)?;
+        self.terminal.clear()
     }
 }
 
 impl Drop for Taken {
     fn drop(&mut self) {
-        let _ = execute!(io::stdout(), DisableMouseCapture);
+        let _ = execute!(io::stdout(), DisableBracketedPaste, DisableMouseCapture);
         ratatui::restore();
     }
 }

@@ -7,8 +7,8 @@ use super::state::{Live, Overlay, Place, State};
 use super::update;
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
 use mile_core::Trace;
-use mile_logbook::{Digest, Entry, Logbook, Recorder};
-use mile_runner::{Message, Speed, Status, Terms, execute, run};
+use mile_logbook::{Digest, Entered, Entry, Errand, Logbook, Recorder};
+use mile_runner::{Message, RunHead, Speed, Status, Terms, execute, run};
 use ratatui::Terminal;
 use ratatui::backend::TestBackend;
 use std::path::PathBuf;
@@ -73,6 +73,7 @@ fn with_run(course: usize) -> State {
         situation: if run % 2 == 0 { "finned carrier".into() } else { "bare".into() },
         status,
         digest: Some(digest.clone()),
+        problem: None,
     };
     state.logbook.entries =
         (1..=60).rev().map(|i| entry(i, if i == 3 { Status::CutShort } else { Status::Done })).collect();
@@ -157,8 +158,10 @@ fn findings_show_both_breaks_with_evidence_figures_and_the_share_of_the_claim() 
 fn a_note_on_a_break_is_kept_with_the_run() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("l.logbook");
-    let (number, _numbers) = crossbeam_channel::unbounded();
-    let recorder = Recorder::start(Logbook::open(&path).unwrap(), number, None).unwrap();
+    let mut book = Logbook::open(&path).unwrap();
+    let entered = Entered::new(book.begin(&RunHead::default()).unwrap());
+    let (told, _log) = crossbeam_channel::unbounded();
+    let recorder = Recorder::start(book, Errand { entered, told, waits: true, aside: Vec::new() }).unwrap();
     messages(1).into_iter().for_each(|m| {
         recorder.tell(m);
     });
@@ -261,8 +264,10 @@ fn a_suggested_course_can_be_started_as_it_is() {
 fn a_run_that_was_loaded_late_does_not_replace_the_one_that_was_asked_for() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("l.logbook");
-    let (number, _numbers) = crossbeam_channel::unbounded();
-    let recorder = Recorder::start(Logbook::open(&path).unwrap(), number, None).unwrap();
+    let mut book = Logbook::open(&path).unwrap();
+    let entered = Entered::new(book.begin(&RunHead::default()).unwrap());
+    let (told, _log) = crossbeam_channel::unbounded();
+    let recorder = Recorder::start(book, Errand { entered, told, waits: true, aside: Vec::new() }).unwrap();
     messages(0).into_iter().for_each(|m| {
         recorder.tell(m);
     });

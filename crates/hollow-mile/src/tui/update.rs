@@ -1,13 +1,15 @@
 //! What happens on a key, a click, a message of the run, or the result of work in the background.
 
-mod course;
+pub(super) mod course;
 
 use super::jobs::{Done, Jobs};
 use super::keys::{self, Action};
 use super::state::{Choice, HealthPlace, Live, Overlay, PathFor, Place, StartForm, State};
 use crate::bench::Named;
 use crate::session::{self, Order};
-use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, MouseButton, MouseEvent, MouseEventKind};
+use crossterm::event::{
+    Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
+};
 use mile_core::Bytes;
 use mile_core::Nanos;
 use mile_drive::Situation;
@@ -23,6 +25,8 @@ use tui_input::backend::crossterm::EventHandler;
 
 /// Legs that are listed before a start.
 const MOST_LEGS: usize = 10;
+/// Most letters that are pasted into a field of one line: as long as a path may be.
+const MOST_PASTED: usize = 4096;
 /// Seed of runs that are started from the terminal.
 const SEED: u64 = 1;
 
@@ -31,14 +35,25 @@ pub(crate) fn input(state: &mut State, jobs: &Jobs, event: &Event) {
     match event {
         Event::Key(key) if key.kind != KeyEventKind::Release => {
             state.notice = None;
-            if state.overlay.is_some() {
+            if key.code == KeyCode::Char('z') && key.modifiers.contains(KeyModifiers::CONTROL) {
+                state.suspend = true;
+            } else if state.overlay.is_some() {
                 overlay_key(state, jobs, *key);
             } else if state.course.editing && state.place == Place::Course {
-                course::edit_key(state, jobs, *key);
+                course::edit_key(state, *key);
             } else if state.logbook.filtering && state.place == Place::Logbook {
                 filter_key(state, event, *key);
             } else if let Some(action) = keys::action(state.place, *key) {
                 act(state, jobs, action);
+            }
+        }
+        Event::Paste(text) => {
+            if state.overlay.is_none() && state.course.editing && state.place == Place::Course {
+                course::paste(state, text);
+            } else if state.overlay.is_some() || state.logbook.filtering {
+                // Into a field of one line: as if it were typed.
+                let typed = text.chars().filter(|c| !c.is_control()).take(MOST_PASTED);
+                typed.for_each(|c| input(state, jobs, &Event::Key(KeyCode::Char(c).into())));
             }
         }
         Event::Mouse(mouse) => click(state, *mouse),
@@ -273,7 +288,7 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         Action::Open => open(state, jobs),
         Action::Edit => state.course.editing = true,
         Action::NewCourse => state.overlay = Some(Overlay::Chooser(0)),
-        Action::FormatCourse => course::format(state, jobs),
+        Action::FormatCourse => course::format(state),
         Action::SaveCourse => course::ask_path(state, PathFor::Save),
         Action::OpenCourse => course::ask_path(state, PathFor::Open),
         Action::NextDrive => course::next_drive(state, jobs),
@@ -606,7 +621,7 @@ fn resume(state: &mut State) -> Result<(), crate::Failure> {
         ));
     }
     let Some(run) = state.logbook.visible().get(state.logbook.selected).map(|e| e.run) else { return Ok(()) };
-    let book = Logbook::open(&state.logbook_path)?;
+    let book = Logbook::read(&state.logbook_path)?;
     let order = session::order_to_resume(&book, run, Consent::default(), state.speed)?;
     // A drive is armed again by `hollow-mile resume --arm`, which the refusal says.
     let order = session::prepare(order)?.into_order();

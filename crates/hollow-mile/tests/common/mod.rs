@@ -65,9 +65,13 @@ impl Bench {
             .current_dir(self.folder.path())
             .env("TZ", "UTC")
             .env("XDG_RUNTIME_DIR", self.runtime())
+            .env("XDG_STATE_HOME", self.path("state"))
+            .env("XDG_DATA_HOME", self.path("data"))
             .stdin(Stdio::null());
-        let takes_logbook = matches!(args[0], "run" | "findings" | "export" | "resume" | "logbook")
-            || args.starts_with(&["course", "forecast"]);
+        let takes_logbook =
+            matches!(args[0], "run" | "findings" | "export" | "resume" | "logbook" | "leftovers")
+                || args.starts_with(&["course", "forecast"]);
+        let takes_logbook = takes_logbook && !args.starts_with(&["logbook", "recover"]);
         if takes_logbook && !args.contains(&"--logbook") {
             command.args(["--logbook", "l.logbook"]);
         }
@@ -121,6 +125,8 @@ impl LoopDevice {
         std::fs::File::create(&image).ok()?.set_len(mib << 20).ok()?;
         let out = Command::new("losetup").args(["--find", "--show"]).arg(&image).output().ok()?;
         let device = String::from_utf8(out.stdout).ok()?.trim().to_owned();
+        // Partitions that an earlier user of this loop device left in the kernel are on no medium any more.
+        done("partx", &["--delete", &device]);
         out.status.success().then_some(Self { folder, device })
     }
 
@@ -132,6 +138,11 @@ impl LoopDevice {
         self.device.trim_start_matches("/dev/").to_owned()
     }
 
+    /// The file behind it.
+    pub(crate) fn image(&self) -> PathBuf {
+        self.folder.path().join("image")
+    }
+
     /// Whether it still holds nothing but zeros.
     pub(crate) fn is_untouched(&self) -> bool {
         std::fs::read(self.folder.path().join("image")).unwrap().iter().all(|b| *b == 0)
@@ -141,6 +152,58 @@ impl LoopDevice {
 impl Drop for LoopDevice {
     fn drop(&mut self) {
         done("losetup", &["--detach", &self.device]);
+    }
+}
+
+/// A loop device that stops answering when it is told to: the file behind it lies in a frozen file system.
+pub(crate) struct StallingDevice {
+    device: LoopDevice,
+    mount: LoopMount,
+    frozen: std::cell::Cell<bool>,
+}
+
+impl StallingDevice {
+    /// Of so many MiB. `None` where this user or this machine cannot have one.
+    pub(crate) fn new(mib: u64) -> Option<Self> {
+        let mount = LoopMount::sized(mib * 2 + 64)?;
+        let folder = tempfile::tempdir_in(mount.folder()).ok()?;
+        let image = folder.path().join("image");
+        std::fs::File::create(&image).ok()?.set_len(mib << 20).ok()?;
+        let out = Command::new("losetup").args(["--find", "--show"]).arg(&image).output().ok()?;
+        let device = String::from_utf8(out.stdout).ok()?.trim().to_owned();
+        let device = out.status.success().then_some(LoopDevice { folder, device })?;
+        Some(Self { device, mount, frozen: std::cell::Cell::new(false) })
+    }
+
+    pub(crate) fn node(&self) -> String {
+        self.device.node()
+    }
+
+    pub(crate) fn name(&self) -> String {
+        self.device.name()
+    }
+
+    fn freeze(&self, how: &str) {
+        assert!(done("fsfreeze", &[how, &self.mount.folder().display().to_string()]), "fsfreeze {how}");
+    }
+
+    /// Writes do not come back from now on.
+    pub(crate) fn stall(&self) {
+        self.freeze("--freeze");
+        self.frozen.set(true);
+    }
+
+    /// They do again.
+    pub(crate) fn go_on(&self) {
+        if self.frozen.replace(false) {
+            self.freeze("--unfreeze");
+        }
+    }
+}
+
+impl Drop for StallingDevice {
+    fn drop(&mut self) {
+        self.go_on();
     }
 }
 
@@ -168,7 +231,10 @@ impl LoopMount {
 
     /// Of so many MiB.
     pub(crate) fn sized(mib: u64) -> Option<Self> {
-        let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).ok()?;
+        // In memory where that can be had, as `LoopDevice`.
+        let folder = tempfile::tempdir_in("/dev/shm")
+            .or_else(|_| tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")))
+            .ok()?;
         let image = folder.path().join("image");
         std::fs::File::create(&image).ok()?.set_len(mib << 20).ok()?;
         std::fs::create_dir(folder.path().join("mount")).ok()?;
@@ -194,6 +260,10 @@ impl LoopMount {
 
     pub(crate) fn folder(&self) -> PathBuf {
         self.folder.path().join("mount")
+    }
+
+    pub(crate) fn node(&self) -> String {
+        self.device.clone()
     }
 
     pub(crate) fn read_only(&self) {

@@ -107,14 +107,9 @@ impl Parser {
             }
         }
         let action = self.action(head, clauses);
-        if self.legs.len() >= MOST_LEGS {
-            if !std::mem::replace(&mut self.too_many, true) {
-                self.errors.push(
-                    Diagnostic::new(head, format!("the course comes to more than {MOST_LEGS} legs"))
-                        .hint("use fewer repeats, or fewer values in its sweeps"),
-                );
-            }
-            return;
+        self.name_bytes += name.as_ref().map_or(0, String::len);
+        if self.legs.len() >= MOST_LEGS || self.name_bytes > super::MOST_NAME_BYTES {
+            return self.too_many_legs(head);
         }
         if let (Some(name), Some(action)) = (name, action) {
             self.legs.push(Leg { name, line, action });

@@ -26,6 +26,8 @@ impl fmt::Display for Value {
 pub(super) const TIME_UNITS: [(&str, f64); 5] =
     [("ms", 1e-3), ("s", 1.0), ("min", 60.0), ("h", 3600.0), ("d", 86_400.0)];
 const SIZE_UNITS: [&str; 9] = ["B", "kB", "MB", "GB", "TB", "KiB", "MiB", "GiB", "TiB"];
+/// Longest time that may be written, seconds: ten years.
+const LONGEST_S: f64 = 3650.0 * 86_400.0;
 /// Most values of one sweep.
 const MOST_VALUES: usize = 10_000;
 
@@ -123,9 +125,13 @@ impl Parser {
     }
 
     pub(super) fn duration(&mut self) -> Read<Nanos> {
+        let span = self.here();
         let value = self.number("a time, such as `250 ms` or `10 min`")?;
         let unit = self.unit(&TIME_UNITS.map(|(u, _)| u))?;
         let factor = TIME_UNITS.iter().find(|(u, _)| *u == unit).map_or(1.0, |(_, f)| *f);
+        if value * factor > LONGEST_S {
+            return self.fail(Diagnostic::new(span, "a time is at most 3650 d, which is ten years"));
+        }
         Ok(Nanos::from_secs(value * factor))
     }
 

@@ -1,28 +1,25 @@
 //! A block device as a drive.
 //!
-//! What stands between a run and somebody's data: a device that is in use, or carries something that is recognised, is refused;
-//! writing needs the drive's serial number from a person; the device is opened exclusively; and all of it is looked at
-//! again on the open descriptor, so that nothing that was swapped in between is written to.
+//! What stands between a run and somebody's data is in `permit.rs`; the descriptor comes from there.
 
 use super::found::{Found, Transport, look};
+use super::permit::{Consent, Request};
 use super::probe::{self, Probe};
-use super::signature::{HEAD, TAIL, recognise};
 use crate::clock::Monotonic;
 use crate::drive::{
     Drive, DriveError, Facts, Failure, Identity, Limits, Narrowed, Readings, Situation, Transfer,
 };
 use crate::health::Health;
-use crate::io::{EngineChoice, Io, pattern};
+use crate::io::{EngineChoice, Io};
+use crate::pending::Pending;
 use crate::raw;
 use crate::sensors::{Sensors, Source};
 use crate::sysfs::{Disk, Roots, number};
 use crate::tally::Tally;
-use mile_core::{Bytes, Nanos};
-use rustix::fs::OFlags;
-use serde::{Deserialize, Serialize};
-use std::fs::{File, OpenOptions};
+use mile_core::{Bytes, Nanos, RunId};
+use std::fs::File;
 use std::io;
-use std::os::unix::fs::{FileExt, FileTypeExt, MetadataExt, OpenOptionsExt};
+use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::Path;
 use std::time::Duration;
 
@@ -30,15 +27,6 @@ use std::time::Duration;
 const HEALTH_PATIENCE: Duration = Duration::from_secs(15);
 /// Bytes of one discard: a large one may hold a drive for minutes.
 const DISCARD: u64 = 1 << 30;
-
-/// What a person allows.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Consent {
-    /// The serial number that they typed, or the name of a drive that has none.
-    pub arm: Option<String>,
-    /// What they name of that which is on the drive and may be written over.
-    pub destroy: Vec<String>,
-}
 
 /// A block device as a drive.
 pub struct BlockDrive {
@@ -125,128 +113,13 @@ impl BlockDrive {
         })
     }
 
-    fn refused(&self, why: impl Into<String>) -> DriveError {
-        DriveError::Refused { path: self.found.node.clone(), why: why.into() }
-    }
-
     fn failed(&self, doing: &'static str) -> impl Fn(io::Error) -> DriveError + use<> {
         let path = self.found.node.clone();
         move |source| DriveError::Io { path: path.clone(), doing, source }
     }
 
-    fn arming_word(&self) -> &str {
-        self.identity.serial.as_deref().unwrap_or(&self.found.name)
-    }
-
-    /// Refuses to write to what is in use, and what is not armed.
-    fn may_be_armed(&self, found: &Found) -> Result<(), DriveError> {
-        let objections = found.objections();
-        if !objections.is_empty() {
-            return Err(self.refused(format!("{}. Nothing was written", objections.join("; "))));
-        }
-        let word = self.arming_word();
-        let what =
-            if self.identity.serial.is_some() { "serial number" } else { "name (it has no serial number)" };
-        match self.consent.arm.as_deref().map(str::trim) {
-            Some(said) if said == word => {}
-            Some(said) => {
-                return Err(self
-                    .refused(format!("armed with `{said}`, which is not its {what}. Nothing was written")));
-            }
-            None => {
-                return Err(self.refused(format!(
-                    "this course writes to it, and it is not armed: give its {what} with --arm {word}. All that is on it will be lost"
-                )));
-            }
-        }
-        Ok(())
-    }
-
-    /// Refuses to write over what is recognised, unless it was named.
-    fn may_write_over(&self, file: &File) -> Result<(), DriveError> {
-        let on_it = self.recognised(file)?;
-        let not_named: Vec<&str> =
-            on_it.iter().filter(|n| !self.consent.destroy.iter().any(|d| d == *n)).copied().collect();
-        if !not_named.is_empty() {
-            let options: Vec<String> = not_named.iter().map(|n| format!("--destroy {n}")).collect();
-            return Err(self.refused(format!(
-                "it carries something ({}). To have that destroyed, name it: {}. Nothing was written",
-                not_named.join(", "),
-                options.join(" ")
-            )));
-        }
-        Ok(())
-    }
-
-    /// What is recognised on the device.
-    fn recognised(&self, file: &File) -> Result<Vec<&'static str>, DriveError> {
-        let size = self.found.capacity.0;
-        // What cannot be read may be anything.
-        let read = |at: u64, length: u64| {
-            let mut buffer = pattern::Buffer::zeroed(length as usize);
-            file.read_exact_at(buffer.bytes_mut(), at).map(|()| buffer)
-        };
-        let unit = self.found.logical_block.0.max(512);
-        let part = |most: usize| (most as u64).min(size) / unit * unit;
-        match (read(0, part(HEAD)), read(size / unit * unit - part(TAIL), part(TAIL))) {
-            (Ok(head), Ok(tail)) => {
-                let mut names = recognise(head.bytes(), tail.bytes(), self.found.logical_block);
-                if !self.found.partitions.is_empty() && names.is_empty() {
-                    names.push("partitions");
-                }
-                Ok(names)
-            }
-            _ if raw::device_size(file).map_or(0, |b| b.0) == 0 => {
-                Err(DriveError::Left { name: self.identity.name.clone(), why: "its size is 0 now".into() })
-            }
-            _ => Ok(vec!["unreadable"]),
-        }
-    }
-
-    /// Opens the node, and makes sure that it is the drive that was looked at.
-    fn open_node(&self) -> Result<File, DriveError> {
-        let mut flags = OFlags::DIRECT | OFlags::CLOEXEC;
-        if self.writes {
-            flags |= OFlags::EXCL;
-        }
-        let file = OpenOptions::new()
-            .read(true)
-            .write(self.writes)
-            .custom_flags(flags.bits() as i32)
-            .open(&self.found.node)
-            .map_err(|e| match e.raw_os_error() {
-                Some(libc::EBUSY) => {
-                    self.refused("it is opened exclusively by another program. Nothing was written")
-                }
-                Some(libc::EACCES | libc::EPERM) => self.refused(
-                    "you may not open it; run as an administrator, or as a member of the group of its node",
-                ),
-                _ => self.failed("open the drive")(e),
-            })?;
-        let meta = file.metadata().map_err(self.failed("look at the open drive"))?;
-        let changed =
-            |what: &str| self.refused(format!("{what} changed since it was looked at. Nothing was written"));
-        if !meta.file_type().is_block_device() {
-            return Err(changed("the node is no block device any more; it"));
-        }
-        let Some((now, None)) = look(&self.roots, meta.rdev()) else { return Err(changed("the device")) };
-        if now.number != self.found.number
-            || now.capacity != self.found.capacity
-            || now.backing != self.found.backing
-        {
-            return Err(changed("the device behind the node"));
-        }
-        if now.serial != self.found.serial || now.model != self.found.model {
-            return Err(changed("the drive behind the node"));
-        }
-        if self.told.serial.is_some() && probe::serial(now.transport, &file) != self.told.serial {
-            return Err(changed("the drive's own serial number"));
-        }
-        if self.writes {
-            self.may_be_armed(&now)?;
-            self.may_write_over(&file)?;
-        }
-        Ok(file)
+    fn request(&self) -> Request<'_> {
+        Request { roots: &self.roots, found: &self.found, told: &self.told, consent: &self.consent }
     }
 }
 
@@ -284,14 +157,18 @@ impl Drive for BlockDrive {
         if !writes {
             return Ok(());
         }
-        self.may_be_armed(&self.found)?;
-        // Only to look: it is opened for writing when the run begins.
-        let file = OpenOptions::new()
-            .read(true)
-            .custom_flags(OFlags::DIRECT.bits() as i32)
-            .open(&self.found.node)
-            .map_err(self.failed("look at what is on the drive"))?;
-        self.may_write_over(&file)
+        self.request().check()
+    }
+
+    fn set_run(&mut self, run: RunId) {
+        self.io.set_run(run);
+    }
+
+    fn holds(&mut self, at: Bytes) -> Result<bool, DriveError> {
+        let Some(file) = &self.file else {
+            return Err(DriveError::Unusable { why: "the drive is not open".into() });
+        };
+        self.io.holds(file, at, self.found.logical_block).map_err(self.failed("read back from the drive"))
     }
 
     fn start_at(&mut self, at: Nanos) {
@@ -299,7 +176,8 @@ impl Drive for BlockDrive {
     }
 
     fn open(&mut self) -> Result<(), DriveError> {
-        let file = self.open_node()?;
+        let file =
+            if self.writes { self.request().open_to_write()? } else { self.request().open_to_read()? };
         let source = match (self.found.transport, probe::open(&self.found)) {
             (Transport::Nvme, Ok(raw)) if self.told.health.nvme.is_some() => Source::Nvme(raw),
             (_, raw) => match (self.found.temperature_file(), raw) {
@@ -342,13 +220,17 @@ impl Drive for BlockDrive {
         self.io.advance(&self.clock, until, tally)
     }
 
-    fn drain(&mut self, tally: &mut Tally) -> Result<(), DriveError> {
-        self.io.drain(&self.clock, tally)
+    fn drain(&mut self, until: Nanos, tally: &mut Tally) -> Result<bool, DriveError> {
+        self.io.drain(&self.clock, until, tally)
     }
 
-    fn narrow(&mut self, failure: &Failure) -> Narrowed {
-        let file = self.file.as_ref();
-        file.map_or_else(Narrowed::default, |f| self.io.narrow(f, failure, self.found.logical_block))
+    fn abandon(&mut self) {
+        self.io.abandon();
+    }
+
+    fn narrow(&mut self, failure: &Failure) -> Pending<Narrowed> {
+        let unknown = || Pending::done(Narrowed::default());
+        self.file.as_ref().map_or_else(unknown, |f| self.io.narrow(f, failure, self.found.logical_block))
     }
 
     fn has_left(&self) -> Option<String> {
@@ -370,30 +252,37 @@ impl Drive for BlockDrive {
         self.io.waiting(&self.clock)
     }
 
-    fn flush(&mut self) -> Result<(), DriveError> {
-        self.file.as_ref().map_or(Ok(()), File::sync_all).map_err(self.failed("flush the drive"))
+    fn flush(&mut self) -> Pending<Result<(), DriveError>> {
+        self.io.flush(self.file.as_ref().filter(|_| self.writes), self.failed("flush the drive"))
     }
 
-    fn discard(&mut self, start: Bytes, length: Bytes) -> Result<(), DriveError> {
+    fn discard(&mut self, start: Bytes, length: Bytes) -> Pending<Result<(), DriveError>> {
+        let unusable = |why: &str| Pending::done(Err(DriveError::Unusable { why: why.into() }));
         let Some(file) = self.file.as_ref().filter(|_| self.writes) else {
-            return Err(DriveError::Unusable { why: "the drive is not open for writing".into() });
+            return unusable("the drive is not open for writing");
         };
         if start.0.checked_add(length.0).is_none_or(|end| end > self.found.capacity.0) {
-            return Err(DriveError::Unusable { why: "a discard reaches behind the end of the drive".into() });
+            return unusable("a discard reaches behind the end of the drive");
         }
         if !self.found.discard {
-            return Err(DriveError::NotOffered { what: "discard" });
+            return Pending::done(Err(DriveError::NotOffered { what: "discard" }));
         }
+        let failed = self.failed("discard a part of the drive");
+        let file = match file.try_clone() {
+            Ok(file) => file,
+            Err(e) => return Pending::done(Err(failed(e))),
+        };
         let end = start.0 + length.0;
-        for at in (start.0..end).step_by(DISCARD as usize) {
-            raw::discard(file, Bytes(at), Bytes(DISCARD.min(end - at))).map_err(|e| {
-                match e.raw_os_error() {
-                    Some(libc::EOPNOTSUPP) => DriveError::NotOffered { what: "discard" },
-                    _ => self.failed("discard a part of the drive")(e),
-                }
-            })?;
-        }
-        Ok(())
+        Pending::on_thread("discard", move || {
+            (start.0..end).step_by(DISCARD as usize).try_for_each(|at| {
+                raw::discard(&file, Bytes(at), Bytes(DISCARD.min(end - at))).map_err(|e| {
+                    match e.raw_os_error() {
+                        Some(libc::EOPNOTSUPP) => DriveError::NotOffered { what: "discard" },
+                        _ => failed(e),
+                    }
+                })
+            })
+        })
     }
 
     fn readings(&mut self) -> Readings {
@@ -429,9 +318,7 @@ impl Drive for BlockDrive {
 
     fn close(&mut self, _keep: bool) -> Result<(), DriveError> {
         self.io.stop();
-        if let Some(file) = self.file.take().filter(|_| self.writes && !self.io.is_stalled()) {
-            file.sync_all().map_err(self.failed("flush the drive"))?;
-        }
+        self.file = None;
         Ok(())
     }
 }

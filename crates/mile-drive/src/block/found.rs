@@ -1,6 +1,7 @@
 //! Finds the block devices of this machine, and says what sysfs tells of each.
 
 use super::link;
+use super::stack::{Related, Stack};
 use super::uses::{Tables, Use};
 use crate::Link;
 use crate::sysfs::{Disk, Roots, number, temperature, text};
@@ -94,8 +95,11 @@ pub struct Found {
     pub removable: bool,
     /// Its partitions.
     pub partitions: Vec<Partition>,
-    /// What it is used for now.
+    /// What it is used for now, and what else would be written over with it.
     pub uses: Vec<Use>,
+    /// What shares storage with it.
+    #[serde(skip)]
+    pub related: Related,
     /// Names that stay when its letter or number changes.
     pub stable_names: Vec<String>,
     /// How it is attached, against what could be.
@@ -184,6 +188,7 @@ fn controller_folder(folder: &Path) -> Option<PathBuf> {
 /// The drives of this machine, in the order of their names. Devices built on others and memory are left out.
 pub fn discover(roots: &Roots) -> Vec<Found> {
     let tables = Tables::read(roots);
+    let stack = Stack::read(roots);
     let mut names: Vec<String> = fs::read_dir(roots.sys.join("block"))
         .into_iter()
         .flatten()
@@ -196,7 +201,7 @@ pub fn discover(roots: &Roots) -> Vec<Found> {
     names.sort_by_key(|n| (n.len(), n.clone()));
     let found = names.iter().filter_map(|n| {
         let folder = fs::canonicalize(roots.sys.join("block").join(n)).ok()?;
-        read(roots, &tables, n, folder)
+        read(roots, &tables, &stack, n, folder)
     });
     found.filter(|f| f.transport != Transport::Loop || f.capacity.0 > 0).collect()
 }
@@ -211,22 +216,19 @@ pub fn look(roots: &Roots, device: u64) -> Option<(Found, Option<String>)> {
         folder = folder.parent()?.to_owned();
     }
     let name = folder.file_name()?.to_str()?.to_owned();
-    Some((read(roots, &Tables::read(roots), &name, folder)?, partition))
+    Some((read(roots, &Tables::read(roots), &Stack::read(roots), &name, folder)?, partition))
 }
 
-fn read(roots: &Roots, tables: &Tables, name: &str, folder: PathBuf) -> Option<Found> {
+fn read(roots: &Roots, tables: &Tables, stack: &Stack, name: &str, folder: PathBuf) -> Option<Found> {
     let at = |file: &str| folder.join(file);
     let device_number = text(at("dev"))?;
     let transport = transport(name, &folder);
     let (model, serial, firmware) = identity(transport, &folder);
-    let mut uses = tables.of(roots, name, &device_number, &folder);
+    let related = stack.related(roots, tables, &device_number);
     let mut partitions = Vec::new();
     for entry in fs::read_dir(&folder).ok()?.flatten().filter(|e| e.path().join("partition").exists()) {
         let part = entry.path();
         let part_name = entry.file_name().to_string_lossy().into_owned();
-        if let Some(n) = text(part.join("dev")) {
-            uses.extend(tables.of(roots, &part_name, &n, &part));
-        }
         // Counted in 512 bytes whatever the logical block (the kernel's Documentation/ABI/stable/sysfs-block).
         let sectors = |file| Bytes(number::<u64>(part.join(file)).unwrap_or(0).saturating_mul(512));
         partitions.push(Partition { name: part_name, start: sectors("start"), size: sectors("size") });
@@ -251,7 +253,8 @@ fn read(roots: &Roots, tables: &Tables, name: &str, folder: PathBuf) -> Option<F
         read_only: number::<u32>(at("ro")) == Some(1),
         removable: number::<u32>(at("removable")) == Some(1),
         partitions,
-        uses,
+        uses: related.uses.clone(),
+        related,
         stable_names: stable_names(roots, name),
         link: None,
         slot: link::slot(&folder),

@@ -3,13 +3,25 @@
 
 use mile_core::Bytes;
 
-/// Bytes from the front that are looked at.
-pub const HEAD: usize = 256 << 10;
+/// Bytes from the front that are looked at: the last place of a second LUKS2 header is 4 MiB.
+pub const HEAD: usize = (4 << 20) + (64 << 10);
 /// Bytes from the end that are looked at.
 pub const TAIL: usize = 128 << 10;
 
+/// Names beside those of [`MARKS`].
+const OTHERS: [&str; 12] =
+    ["gpt", "mbr", "lvm", "zfs", "luks", "ddf", "imsm", "drbd", "ufs", "partitions", "unreadable", "data"];
+
+/// Everything that may be named with `--destroy`.
+pub fn names() -> Vec<&'static str> {
+    let mut all: Vec<&str> = MARKS.iter().map(|m| m.0).chain(OTHERS).collect();
+    all.sort_unstable();
+    all.dedup();
+    all
+}
+
 /// Marks at fixed places from the front: name, place, bytes.
-const MARKS: [(&str, usize, &[u8]); 26] = [
+const MARKS: [(&str, usize, &[u8]); 34] = [
     ("ext", 1080, &[0x53, 0xef]),
     ("xfs", 0, b"XFSB"),
     ("btrfs", 65_600, b"_BHRfS_M"),
@@ -36,6 +48,14 @@ const MARKS: [(&str, usize, &[u8]); 26] = [
     ("jfs", 32_768, b"JFS1"),
     ("gfs2", 65_536, &[0x01, 0x16, 0x19, 0x70, 0, 0, 0, 1]),
     ("erofs", 1024, &[0xe2, 0xe1, 0xf5, 0xe0]),
+    ("bitlocker", 3, b"-FVE-FS-"),
+    ("bitlocker", 3, b"MSWIN4.1\0\x02\x08\0\0"),
+    ("refs", 3, b"ReFS\0\0\0\0"),
+    ("bluestore", 0, b"bluestore block device\n"),
+    ("asm", 32, b"ORCLDISK"),
+    ("nilfs", 1030, &[0x34, 0x34]),
+    ("vmfs", 1 << 20, &[0x0d, 0xd0, 0x01, 0xc0]),
+    ("vmfs", 2 << 20, &[0x5e, 0xf1, 0xab, 0x2f]),
 ];
 
 /// What is recognised on a drive, by its first [`HEAD`] bytes and its last [`TAIL`] bytes (less on a smaller one).
@@ -74,6 +94,36 @@ pub fn recognise(head: &[u8], tail: &[u8], logical_block: Bytes) -> Vec<&'static
     let uber = [[0x0c, 0xb1, 0xba, 0, 0, 0, 0, 0], [0, 0, 0, 0, 0, 0xba, 0xb1, 0x0c]];
     if (128..256).any(|k| uber.iter().any(|u| at(head, k << 10, u))) {
         say("zfs");
+    }
+    // The second header of LUKS2 lies at one of these places, by the size of the first, and is enough to open what was encrypted.
+    if (14..=22).any(|power| at(head, 1 << power, b"SKUL\xba\xbe")) {
+        say("luks");
+    }
+    // The superblock of UFS, in either order of bytes: versions 1 and 2, at the places that its boot code looks at.
+    let ufs = [
+        [0x54, 0x19, 0x01, 0x00],
+        [0x00, 0x01, 0x19, 0x54],
+        [0x19, 0x01, 0x54, 0x19],
+        [0x19, 0x54, 0x01, 0x19],
+    ];
+    if [0, 8192, 65_536, 262_144].iter().any(|place| ufs.iter().any(|u| at(head, place + 1372, u))) {
+        say("ufs");
+    }
+    // Headers of arrays in the last sectors: the anchor of DDF, and the block before it of IMSM.
+    let from_end = |back: usize, mark: &[u8]| tail.len() >= back && at(tail, tail.len() - back, mark);
+    if [512, 4096]
+        .iter()
+        .any(|b| from_end(*b, &[0xde, 0x11, 0xde, 0x11]) || from_end(*b, &[0x11, 0xde, 0x11, 0xde]))
+    {
+        say("ddf");
+    }
+    if [1024, 8192].iter().any(|b| from_end(*b, b"Intel Raid ISM Cfg Sig. ")) {
+        say("imsm");
+    }
+    // The metadata of a replicated device in its last page: its magic number, which is of three versions, in its first 128 bytes.
+    let last = tail.len().saturating_sub(4096);
+    if (0..128).step_by(4).any(|i| (0x6a..=0x6e).any(|v| at(tail, last + i, &[0x83, 0x74, 0x02, v]))) {
+        say("drbd");
     }
     // Superblocks of arrays that lie at the end: version 0.90 on a multiple of 64 KiB, version 1.0 8 KiB before it.
     if (0..tail.len()).step_by(4096).any(|place| at(tail, place, &[0xfc, 0x4e, 0x2b, 0xa9])) {

@@ -2,7 +2,7 @@
 
 use crate::sysfs::{Roots, text};
 use serde::{Deserialize, Serialize};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -31,6 +31,15 @@ pub enum Use {
         /// The device built on it.
         by: String,
     },
+    /// A program has it open for writing.
+    Opened {
+        /// Device, partition, or file behind it.
+        device: String,
+        /// The program.
+        program: String,
+        /// Number of its process.
+        process: u32,
+    },
 }
 
 impl std::fmt::Display for Use {
@@ -39,6 +48,9 @@ impl std::fmt::Display for Use {
             Self::Mounted { device, at, kind } => write!(f, "{device} is mounted at {at} ({kind})"),
             Self::Swap { device } => write!(f, "{device} is in use as swap"),
             Self::Held { device, by } => write!(f, "{device} is held by {by}, which is built on it"),
+            Self::Opened { device, program, process } => {
+                write!(f, "{device} is open for writing in another program, {program} (process {process})")
+            }
         }
     }
 }
@@ -82,16 +94,38 @@ fn unescape(text: &str) -> String {
 impl Tables {
     /// Reads them. The layout of mountinfo is that of proc(5).
     pub fn read(roots: &Roots) -> Self {
-        let mounts = fs::read_to_string(roots.proc.join("self/mountinfo")).unwrap_or_default();
+        let own = fs::read_to_string(roots.proc.join("self/mountinfo")).unwrap_or_default();
+        let mut mounts: Vec<Mount> = own.lines().filter_map(mount).collect();
+        // Others may have mounted it where this process does not see it: each space of mounts is read once.
+        let space = |folder: &Path| fs::read_link(folder.join("ns/mnt")).ok();
+        let mut seen: HashSet<PathBuf> = space(&roots.proc.join("self")).into_iter().collect();
+        for process in fs::read_dir(&roots.proc).into_iter().flatten().flatten() {
+            let name = process.file_name().to_string_lossy().into_owned();
+            let numbered = name.bytes().all(|b| b.is_ascii_digit());
+            if !numbered || !space(&process.path()).is_some_and(|s| seen.insert(s)) {
+                continue;
+            }
+            let theirs = fs::read_to_string(process.path().join("mountinfo")).unwrap_or_default();
+            for m in theirs.lines().filter_map(mount) {
+                if !mounts.iter().any(|known| known.number == m.number && known.source == m.source) {
+                    mounts.push(Mount { at: format!("{} as process {name} sees it", m.at), ..m });
+                }
+            }
+        }
         let swaps = fs::read_to_string(roots.proc.join("swaps")).unwrap_or_default();
         Self {
-            mounts: mounts.lines().filter_map(mount).collect(),
+            mounts,
             swaps: swaps
                 .lines()
                 .skip(1)
                 .filter_map(|l| Some(PathBuf::from(unescape(l.split_whitespace().next()?))))
                 .collect(),
         }
+    }
+
+    /// Files and devices in use as swap.
+    pub fn swap_files(&self) -> &[PathBuf] {
+        &self.swaps
     }
 
     /// Uses of a device or partition: its name, its `major:minor`, and its folder.
@@ -128,6 +162,11 @@ impl Tables {
             })
             .collect();
         holders.sort();
+        // A file system over several devices is mounted by one of their names.
+        let pools = fs::read_dir(roots.sys.join("fs/btrfs")).into_iter().flatten().flatten();
+        for pool in pools.filter(|p| p.path().join("devices").join(name).exists()) {
+            holders.push(format!("btrfs file system {}", pool.file_name().to_string_lossy()));
+        }
         uses.extend(holders.into_iter().map(|by| Use::Held { device: name.into(), by }));
         uses
     }

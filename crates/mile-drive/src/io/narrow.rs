@@ -2,20 +2,17 @@
 
 use super::pattern::{Buffer, Pool as Pattern};
 use crate::drive::{Failure, Narrowed};
+use crate::pending::Pending;
 use mile_core::{Bytes, Op};
 use std::fs::File;
 use std::io;
 use std::os::unix::fs::FileExt;
-use std::time::Duration;
 
 /// Failing tries at the most: on a disk, each may take seconds.
 const MOST_FAILING: u32 = 600;
 /// Pieces that a stretch that fails is cut into. A failing try may take seconds on a disk and a good one takes little, so that
 /// many pieces are better than two.
 const PIECES: u64 = 32;
-/// Longest time for all of it.
-const PATIENCE: Duration = Duration::from_secs(60);
-
 /// Tries pieces of pieces of a stretch, and gives the single blocks that fail, joined where they touch. `works` tries a
 /// stretch. Stops after `most` failing tries: what is then left is given as it stands.
 pub fn divide(
@@ -52,14 +49,13 @@ pub fn divide(
 }
 
 /// Narrows a failed operation on a file or device, within its own range. Writes give the blocks what they were to hold.
-pub fn narrow(file: &File, failure: &Failure, block: Bytes, pattern: &Pattern) -> Narrowed {
+///
+/// It is done on a thread of its own: a try that never comes back must not hold the run.
+pub fn narrow(file: &File, failure: &Failure, block: Bytes, pattern: &Pattern) -> Pending<Narrowed> {
     let (offset, length, block) = (failure.offset.0, failure.length.0, block.0);
-    let unknown = Narrowed { bad: vec![(Bytes(offset), Bytes(offset + length))], complete: false };
-    let Ok(file) = file.try_clone() else { return unknown };
+    let Ok(file) = file.try_clone() else { return Pending::done(Narrowed::unknown(failure)) };
     let (op, pattern) = (failure.op, pattern.clone());
-    let (answer, answers) = crossbeam_channel::bounded(1);
-    // On a thread of its own: a try that never comes back must not hold the run.
-    let begun = std::thread::Builder::new().name("narrow".into()).spawn(move || {
+    Pending::on_thread("narrow", move || {
         let mut buffer = Buffer::filled(length as usize, &pattern, 0);
         let works = |at: u64, count: u64| {
             let moved = if op == Op::Read {
@@ -71,12 +67,8 @@ pub fn narrow(file: &File, failure: &Failure, block: Bytes, pattern: &Pattern) -
             matches!(moved, Ok(n) if n as u64 == count)
                 || matches!(&moved, Err(e) if e.kind() == io::ErrorKind::Interrupted)
         };
-        let _ = answer.send(divide(offset, length, block, MOST_FAILING, works));
-    });
-    match begun {
-        Ok(_) => answers.recv_timeout(PATIENCE).unwrap_or(unknown),
-        Err(_) => unknown,
-    }
+        divide(offset, length, block, MOST_FAILING, works)
+    })
 }
 
 #[cfg(test)]

@@ -1,19 +1,19 @@
 //! What is written: incompressible data that says where, when and by which run it was written, and that can be made again.
 //!
 //! Every write of a pass by a worker takes its bytes from one stream of random stretches of 64 KiB, each made from the run's
-//! seed, the pass, the worker and its number in the stream; a buffer always holds the same part of the stream. Before a write
+//! identity, the pass, the worker and its number in the stream; a buffer always holds the same part of the stream. Before a write
 //! the buffer is stamped, at its start and every 64 KiB, and every 4 KiB where the run is to verify what it wrote. A stamp holds
-//! the address, the run's seed, the pass, the worker, and the place in the stream, so that a verifying read knows every byte
+//! the address, the run's identity, the pass, the worker, and the place in the stream, so that a verifying read knows every byte
 //! that should be there, and tells what is corrupt from what is stale or misplaced.
 //!
 //! Filling buffers anew, or stamping every page, would cost more processor time than the write itself: what is expensive is
 //! not the stamp but finding each page's place in memory (docs/DESIGN.md).
 //!
-//! Layout of a stamp, little-endian: magic (8 bytes), its address (8), seed of the run (8), pass (4) and worker (4), place in
+//! Layout of a stamp, little-endian: magic (8 bytes), its address (8), identity of the run (16), pass (4) and worker (4), place in
 //! the stream (8), check (8).
 
 use crate::drive::{Mismatch, Wrong};
-use mile_core::Bytes;
+use mile_core::{Bytes, RunId};
 use rand_core::{Rng, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
 use std::collections::HashMap;
@@ -23,8 +23,8 @@ pub const STRIDE: usize = 64 << 10;
 /// Bytes from one stamp to the next in what is to be verified.
 pub const SEALED: usize = 4 << 10;
 /// Bytes of a stamp.
-pub const STAMP: usize = 48;
-const MAGIC: u64 = u64::from_le_bytes(*b"hollowm2");
+pub const STAMP: usize = 56;
+const MAGIC: u64 = u64::from_le_bytes(*b"hollowm3");
 /// Stretches that a verifying read keeps at the most, so that it need not make them again.
 const KEPT: usize = 1024;
 
@@ -36,7 +36,7 @@ const HUGE: usize = 2 << 20;
 /// The data of one pass by one worker.
 #[derive(Clone, Debug)]
 pub struct Pool {
-    seed: u64,
+    run: RunId,
     pass: u32,
     worker: u32,
     /// Bytes of every 4 KiB that cannot be compressed; the others are zeros.
@@ -53,14 +53,14 @@ fn mix(value: u64) -> u64 {
 }
 
 /// A check over the words of a stamp.
-fn check(words: &[u64; 4]) -> u64 {
+fn check(words: &[u64; 5]) -> u64 {
     words.iter().fold(MAGIC, |sum, word| mix(sum ^ word))
 }
 
 impl Pool {
     /// The data of a pass.
-    pub fn new(seed: u64, pass: u32, worker: u32) -> Self {
-        Self { seed, pass, worker, random: SEALED }
+    pub fn new(run: RunId, pass: u32, worker: u32) -> Self {
+        Self { run, pass, worker, random: SEALED }
     }
 
     /// With zeros behind this share, 0 to 1, of every 4 KiB, which a drive that compresses takes away.
@@ -70,19 +70,21 @@ impl Pool {
         self
     }
 
-    /// Seed of the run, and number of the worker.
-    pub fn run_and_worker(&self) -> (u64, u32) {
-        (self.seed, self.worker)
+    /// The run, and number of the worker.
+    pub fn run_and_worker(&self) -> (RunId, u32) {
+        (self.run, self.worker)
     }
 
     /// Fills a stretch of memory that lies at `place` in the stream.
     fn fill(&self, memory: &mut [u8], place: usize) {
         let mut at = 0;
+        let [high, low] = halves(self.run);
         while at < memory.len() {
             let (number, within) = ((place + at) / STRIDE, (place + at) % STRIDE);
             let count = (STRIDE - within).min(memory.len() - at);
             let who = u64::from(self.pass) << 32 | u64::from(self.worker);
-            let mut rng = Xoshiro256PlusPlus::seed_from_u64(mix(mix(self.seed ^ mix(who)) ^ number as u64));
+            let mut rng =
+                Xoshiro256PlusPlus::seed_from_u64(mix(mix(mix(high) ^ low ^ mix(who)) ^ number as u64));
             if within == 0 {
                 rng.fill_bytes(&mut memory[at..at + count]);
             } else {
@@ -106,12 +108,13 @@ impl Pool {
     #[inline]
     pub fn stamp(&self, block: &mut [u8], address: u64, place: usize, sealed: bool) {
         let stride = if sealed { SEALED } else { STRIDE };
+        let [high, low] = halves(self.run);
         for (i, stretch) in block.chunks_mut(stride).enumerate() {
             let at = i * stride;
             let who = u64::from(self.pass) | u64::from(self.worker) << 32;
-            let words = [address + at as u64, self.seed, who, (place + at) as u64];
+            let words = [address + at as u64, high, low, who, (place + at) as u64];
             if let Some(head) = stretch.first_chunk_mut::<STAMP>() {
-                let all = [MAGIC, words[0], words[1], words[2], words[3], check(&words)];
+                let all = [MAGIC, words[0], words[1], words[2], words[3], words[4], check(&words)];
                 for (i, word) in all.iter().enumerate() {
                     head[8 * i..8 * i + 8].copy_from_slice(&word.to_le_bytes());
                 }
@@ -120,32 +123,69 @@ impl Pool {
     }
 }
 
-/// The words of a stamp whose check holds: address, seed, pass and worker, place in the stream.
-fn read_stamp(stretch: &[u8]) -> Option<[u64; 4]> {
+/// What a stamp says.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Stamp {
+    /// The address that it was written for.
+    pub address: u64,
+    /// The run that wrote it.
+    pub run: RunId,
+    /// Pass and worker.
+    who: u64,
+    /// Place in the stream.
+    place: usize,
+}
+
+fn halves(run: RunId) -> [u64; 2] {
+    [(run.0 >> 64) as u64, run.0 as u64]
+}
+
+/// The stamp at the start of a stretch, where there is one whose check holds.
+pub fn read_stamp(stretch: &[u8]) -> Option<Stamp> {
     let word =
         |i: usize| stretch.get(8 * i..8 * i + 8).and_then(|b| b.try_into().ok()).map(u64::from_le_bytes);
-    let words = [word(1)?, word(2)?, word(3)?, word(4)?];
-    (word(0)? == MAGIC && word(5)? == check(&words)).then_some(words)
+    let words = [word(1)?, word(2)?, word(3)?, word(4)?, word(5)?];
+    let [address, high, low, who, place] = words;
+    // A place that no stamp of ours can have, although its check holds, is not taken for one.
+    let place = usize::try_from(place).ok().filter(|p| *p < 1 << 40).unwrap_or(0);
+    let stamp = Stamp { address, run: RunId(u128::from(high) << 64 | u128::from(low)), who, place };
+    (word(0)? == MAGIC && word(6)? == check(&words)).then_some(stamp)
+}
+
+impl Stamp {
+    /// Bytes from `within` what was written with this stamp in front to the end of the page of the stream.
+    pub fn rest_of_page(&self, within: usize) -> usize {
+        SEALED - (self.place + within) % SEALED
+    }
+
+    /// The first of the bytes that were written with this stamp in front.
+    ///
+    /// `length` is at most [`STRIDE`]. Bytes that were left out as compressible are zeros on the medium and not here.
+    pub fn body(&self, length: usize) -> Vec<u8> {
+        let mut body = vec![0; length.min(STRIDE)];
+        Pool::new(self.run, self.who as u32, (self.who >> 32) as u32).fill(&mut body, self.place);
+        body
+    }
 }
 
 /// Whether a stretch begins with a stamp of any run for the address at which it was found.
 pub fn is_stamped(stretch: &[u8], address: u64) -> bool {
-    read_stamp(stretch).is_some_and(|w| w[0] == address)
+    read_stamp(stretch).is_some_and(|s| s.address == address)
 }
 
 /// Holds what was read against what a run wrote.
 #[derive(Debug, Default)]
 pub struct Verifier {
-    seed: u64,
+    run: RunId,
     /// The earliest pass whose data is not stale.
     pass: u32,
     kept: HashMap<(u64, usize), Vec<u8>>,
 }
 
 impl Verifier {
-    /// For data of the run with this seed, written in `pass` or later.
-    pub fn new(seed: u64, pass: u32) -> Self {
-        Self { seed, pass, kept: HashMap::new() }
+    /// For data of this run, written in `pass` or later.
+    pub fn new(run: RunId, pass: u32) -> Self {
+        Self { run, pass, kept: HashMap::new() }
     }
 
     /// What is wrong in a block that was read from `address`; stretches that are wrong in the same way are joined where they
@@ -170,18 +210,16 @@ impl Verifier {
     }
 
     fn wrong(&mut self, stretch: &[u8], at: u64) -> Option<(Wrong, Option<u64>)> {
-        let Some([address, seed, who, place]) = read_stamp(stretch) else {
+        let Some(Stamp { address, run, who, place }) = read_stamp(stretch) else {
             return Some((Wrong::Corrupt, None));
         };
         if address != at {
             return Some((Wrong::Misplaced, Some(address)));
         }
-        if seed != self.seed || (who as u32) < self.pass {
+        if run != self.run || (who as u32) < self.pass {
             return Some((Wrong::Stale, None));
         }
-        // A place that no stamp of ours can have, although its check holds, is not taken for one.
-        let place = usize::try_from(place).ok().filter(|p| *p < 1 << 40).unwrap_or(0);
-        let pool = Pool::new(seed, who as u32, (who >> 32) as u32);
+        let pool = Pool::new(run, who as u32, (who >> 32) as u32);
         let (number, within) = (place / STRIDE, place % STRIDE);
         if self.kept.len() >= KEPT {
             self.kept.clear();
@@ -285,7 +323,7 @@ mod tests {
 
     #[test]
     fn blocks_are_aligned_incompressible_and_all_different() {
-        let pool = Pool::new(99, 0, 0);
+        let pool = Pool::new(RunId(99), 0, 0);
         let mut arena = Arena::filled(2, 1 << 20, &pool);
         assert_eq!(arena.block(1).as_ptr() as usize % ALIGN, 0);
         let mut seen = std::collections::HashSet::new();
@@ -313,7 +351,7 @@ mod tests {
     #[test]
     fn the_share_that_cannot_be_compressed_is_what_was_asked_for() {
         for share in [0.0, 0.25, 0.5, 1.0] {
-            let arena = Arena::filled(1, 1 << 20, &Pool::new(7, 1, 0).compressible(share));
+            let arena = Arena::filled(1, 1 << 20, &Pool::new(RunId(7), 1, 0).compressible(share));
             let zeros = arena.whole.bytes().iter().filter(|b| **b == 0).count() as f64 / (1 << 20) as f64;
             // One random byte in 256 is a zero too.
             assert!((zeros - (1.0 - share) - share / 256.0).abs() < 0.002, "{share}: {zeros}");
@@ -321,7 +359,7 @@ mod tests {
     }
 
     fn written(pass: u32, block: usize, slot: usize, address: u64) -> Vec<u8> {
-        let pool = Pool::new(5, pass, 3);
+        let pool = Pool::new(RunId(5), pass, 3);
         let mut buffer = Buffer::filled(block, &pool, slot);
         pool.stamp(buffer.bytes_mut(), address, slot * block, true);
         buffer.bytes().to_vec()
@@ -335,7 +373,7 @@ mod tests {
 
     #[test]
     fn what_was_written_is_known_again_and_what_was_not_is_told_apart() {
-        let mut verifier = Verifier::new(5, 2);
+        let mut verifier = Verifier::new(RunId(5), 2);
         for (block, slot) in [(1 << 20, 1), (4096, 7), (512, 9), (96 << 10, 3)] {
             let good = written(2, block, slot, 1 << 30);
             assert_eq!(found(&mut verifier, &good, 1 << 30), [], "{block}");
@@ -372,8 +410,10 @@ mod tests {
             found(&mut verifier, &moved, 1 << 20),
             [wrong(Wrong::Misplaced, 1 << 20, 4096, Some(Bytes(4 << 20)))]
         );
-        // Another run's.
-        let mut other = Verifier::new(6, 0);
-        assert_eq!(found(&mut other, &good, 1 << 20)[0].wrong, Wrong::Stale);
+        // Another run's, be it different in one bit of 128.
+        for bit in [0, 63, 64, 127] {
+            let mut other = Verifier::new(RunId(5 ^ 1 << bit), 0);
+            assert_eq!(found(&mut other, &good, 1 << 20)[0].wrong, Wrong::Stale);
+        }
     }
 }

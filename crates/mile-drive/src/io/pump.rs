@@ -8,12 +8,11 @@ use super::pattern::{Pool, Verifier};
 use crate::clock::Monotonic;
 use crate::drive::{DriveError, Failure, Transfer};
 use crate::tally::Tally;
+use mile_core::units::IN_FLIGHT_MOST;
 use mile_core::{Bytes, Nanos, Op};
 use rand_core::{Rng, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
 
-/// Most memory that buffers may take.
-pub const MEMORY_LIMIT: u64 = 1 << 30;
 /// Time between two looks at how long the oldest operation is out.
 const LOOK: u64 = 100_000_000;
 /// Longest sleep of a paced transfer with nothing in flight.
@@ -39,6 +38,9 @@ pub trait Engine: Send {
     /// Puts an operation on a free slot in flight, at the latest with the next `wait`.
     fn submit(&mut self, slot: u32, op: Op, offset: u64) -> std::io::Result<()>;
 
+    /// Says that nobody will wait for what is in flight; its memory is given up.
+    fn abandon(&mut self) {}
+
     /// Waits until one operation is back or `timeout` is over, and gives all that are back.
     fn wait(&mut self, timeout: Nanos, done: &mut Vec<Completion>) -> std::io::Result<()>;
 }
@@ -47,12 +49,12 @@ pub trait Engine: Send {
 pub fn check_memory(transfer: &Transfer) -> Result<(), DriveError> {
     let depth = transfer.depth.saturating_mul(transfer.workers);
     let need = transfer.block.0.saturating_mul(u64::from(depth));
-    if need > MEMORY_LIMIT {
+    if need > IN_FLIGHT_MOST.0 {
         return Err(DriveError::TooMuchMemory {
             depth,
             block: transfer.block,
             need: Bytes(need),
-            limit: Bytes(MEMORY_LIMIT),
+            limit: IN_FLIGHT_MOST,
         });
     }
     Ok(())
@@ -87,12 +89,12 @@ pub struct Pump<E> {
 }
 
 impl<E: Engine> Pump<E> {
-    /// Begins a transfer of data from `pool`. `now` is the drive's time.
-    pub fn new(engine: E, transfer: Transfer, pool: Pool, now: Nanos) -> Self {
-        let (seed, worker) = pool.run_and_worker();
+    /// Begins a transfer of data from `pool`, to addresses that `seed` decides where they are random. `now` is the drive's time.
+    pub fn new(engine: E, transfer: Transfer, pool: Pool, seed: u64, now: Nanos) -> Self {
+        let (run, worker) = pool.run_and_worker();
         Self {
             engine,
-            verifier: transfer.verify.then(|| Verifier::new(seed, transfer.pass)),
+            verifier: transfer.verify.then(|| Verifier::new(run, transfer.pass)),
             rng: Xoshiro256PlusPlus::seed_from_u64(seed ^ transfer.skip.0 ^ u64::from(worker) << 48),
             pool,
             began: now.0,
@@ -205,13 +207,17 @@ impl<E: Engine> Pump<E> {
         Ok(self.in_flight() == 0 && self.issued >= self.transfer.budget.0)
     }
 
-    /// Waits for what is in flight.
-    pub fn drain(&mut self, clock: &Monotonic, tally: &mut Tally) -> Result<(), DriveError> {
-        while self.in_flight() > 0 {
-            let until = clock.now().plus(Nanos(100_000_000));
+    /// Waits until `until` at the latest for what is in flight. Gives whether all of it is back.
+    pub fn drain(&mut self, clock: &Monotonic, until: Nanos, tally: &mut Tally) -> Result<bool, DriveError> {
+        while self.in_flight() > 0 && clock.now() < until {
             self.reap(clock, until, tally)?;
         }
-        Ok(())
+        Ok(self.in_flight() == 0)
+    }
+
+    /// Leaves what is in flight to itself.
+    pub fn abandon(&mut self) {
+        self.engine.abandon();
     }
 
     /// Waits for completions until `until`, and counts them. Gives the time.
@@ -268,6 +274,7 @@ impl<E: Engine> Pump<E> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use mile_core::RunId;
     use proptest::prelude::*;
 
     /// An engine that moves nothing, and remembers what it was asked for.
@@ -307,7 +314,7 @@ mod tests {
             asked: std::sync::Arc::clone(&all),
         };
         let clock = Monotonic::start();
-        let mut pump = Pump::new(fake, transfer, Pool::new(3, 0, 0), clock.now());
+        let mut pump = Pump::new(fake, transfer, Pool::new(RunId(3), 0, 0), 3, clock.now());
         let mut tally = Tally::default();
         while !pump.advance(&clock, clock.now().plus(Nanos(50_000_000)), &mut tally).unwrap() {}
         drop(pump);
@@ -382,7 +389,7 @@ mod tests {
             ..Transfer::default()
         };
         let clock = Monotonic::start();
-        let mut pump = Pump::new(Silent(vec![0; 4096]), t, Pool::new(1, 0, 0), clock.now());
+        let mut pump = Pump::new(Silent(vec![0; 4096]), t, Pool::new(RunId(1), 0, 0), 1, clock.now());
         let until = Nanos(20_000_000_000);
         let error = pump.advance(&clock, until, &mut Tally::default()).unwrap_err();
         assert!(matches!(error, DriveError::Stalled { in_flight: 3, offset: Bytes(8192), .. }), "{error}");

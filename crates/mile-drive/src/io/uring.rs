@@ -31,6 +31,7 @@ pub struct Ring {
     /// Kept open as long as operations may be in flight.
     _file: File,
     in_flight: usize,
+    abandoned: bool,
     /// Whether a timer is in flight, and what it was set to.
     timer: Option<Box<types::Timespec>>,
 }
@@ -57,7 +58,15 @@ impl Ring {
         // ring is dropped and has given them back.
         let registered = unsafe { ring.submitter().register_buffers(&vectors) };
         // Registering pins memory, which an unprivileged user may have little of; it is a small gain and can be done without.
-        Ok(Self { ring, buffers, registered: registered.is_ok(), _file: file, in_flight: 0, timer: None })
+        Ok(Self {
+            ring,
+            buffers,
+            registered: registered.is_ok(),
+            _file: file,
+            in_flight: 0,
+            abandoned: false,
+            timer: None,
+        })
     }
 
     fn take(&mut self, done: &mut Vec<Completion>) {
@@ -108,6 +117,10 @@ impl Engine for Ring {
         Ok(())
     }
 
+    fn abandon(&mut self) {
+        self.abandoned = true;
+    }
+
     fn wait(&mut self, timeout: Nanos, done: &mut Vec<Completion>) -> io::Result<()> {
         if self.timer.is_none() {
             // One timer in a while, and not one for each wait: setting a timer costs more than the rest of a wait, above all
@@ -134,7 +147,7 @@ impl Drop for Ring {
     fn drop(&mut self) {
         let mut done = Vec::new();
         // Each wait lasts a tick at the most. A timer still in flight ends with the ring: the kernel has its own copy.
-        let most = PATIENCE.as_millis() / TICK.as_millis();
+        let most = if self.abandoned { 0 } else { PATIENCE.as_millis() / TICK.as_millis() };
         let mut idle = 0;
         while self.in_flight > 0 && idle < most {
             done.clear();

@@ -1,7 +1,7 @@
 //! Several workers, each a thread with an engine of its own. A sequential range is cut into equal parts, one for each; random
 //! workers share the whole range.
 
-use super::{EngineChoice, Single};
+use super::{EngineChoice, Origin, Single};
 use crate::clock::Monotonic;
 use crate::drive::{DriveError, Transfer};
 use crate::tally::Tally;
@@ -13,10 +13,13 @@ use std::thread::JoinHandle;
 
 /// Time between two looks of a worker at what the others want of it.
 const SLICE: Nanos = Nanos(10_000_000);
+/// Time between two looks at whether all of them have ended.
+const LOOK: Nanos = Nanos(1_000_000);
 
 struct Shared {
     tally: Mutex<Tally>,
     stop: AtomicBool,
+    abandon: AtomicBool,
 }
 
 /// Workers underway.
@@ -55,14 +58,18 @@ pub fn part(transfer: &Transfer, worker: u32) -> Transfer {
 
 impl Workers {
     /// Begins all of them.
-    pub fn begin(
+    pub(crate) fn begin(
         file: &File,
         transfer: &Transfer,
-        seed: u64,
+        origin: Origin,
         choice: EngineChoice,
         clock: Monotonic,
     ) -> std::io::Result<Self> {
-        let shared = Arc::new(Shared { tally: Mutex::new(Tally::default()), stop: AtomicBool::new(false) });
+        let shared = Arc::new(Shared {
+            tally: Mutex::new(Tally::default()),
+            stop: AtomicBool::new(false),
+            abandon: AtomicBool::new(false),
+        });
         let (named, names) = crossbeam_channel::bounded(transfer.workers as usize);
         let threads = (0..transfer.workers)
             .map(|worker| {
@@ -76,7 +83,7 @@ impl Workers {
                     };
                     // Its ring is for the thread that makes it.
                     let mut one =
-                        Single::begin(&file, &mine, seed, worker, choice, clock.now()).map_err(io)?;
+                        Single::begin(&file, &mine, origin, worker, choice, clock.now()).map_err(io)?;
                     let _ = named.send(one.name());
                     work(&mut one, &clock, &shared)
                 })
@@ -108,8 +115,7 @@ impl Workers {
         loop {
             let over = self.threads.iter().all(JoinHandle::is_finished);
             if over {
-                self.drain(tally)?;
-                return Ok(true);
+                return self.drain(clock, Nanos(u64::MAX), tally);
             }
             let failed = {
                 let shared = self.shared.tally.lock().unwrap_or_else(PoisonError::into_inner);
@@ -140,21 +146,33 @@ impl Workers {
         Ok(false)
     }
 
-    /// Ends them, and waits for what they have in flight.
-    pub fn drain(&mut self, tally: &mut Tally) -> Result<(), DriveError> {
+    /// Ends them, and waits until `until` at the latest for what they have in flight. Gives whether all of it is back.
+    pub fn drain(&mut self, clock: &Monotonic, until: Nanos, tally: &mut Tally) -> Result<bool, DriveError> {
         self.shared.stop.store(true, Ordering::Relaxed);
-        let mut first = Ok(());
+        // Each ends within its patience, whatever the drive does.
+        while !self.threads.iter().all(JoinHandle::is_finished) {
+            if clock.now() >= until {
+                return Ok(false);
+            }
+            clock.sleep_until(until.min(clock.now().plus(LOOK)));
+        }
+        let mut first = Ok(true);
         for thread in self.threads.drain(..) {
-            // Each ends within its patience, whatever the drive does.
             let ended = thread
                 .join()
                 .unwrap_or_else(|_| Err(DriveError::Unusable { why: "a worker ended unexpectedly".into() }));
             if first.is_ok() {
-                first = ended;
+                first = ended.map(|()| true);
             }
         }
         self.take(tally);
         first
+    }
+
+    /// Leaves what they have in flight to itself.
+    pub fn abandon(&mut self) {
+        self.shared.abandon.store(true, Ordering::Relaxed);
+        self.shared.stop.store(true, Ordering::Relaxed);
     }
 }
 
@@ -171,15 +189,23 @@ fn work(one: &mut Single, clock: &Monotonic, shared: &Shared) -> Result<(), Driv
         own.clear();
     };
     loop {
-        let went = one.advance(clock, clock.now().plus(SLICE), &mut own);
-        give(&mut own);
-        if went? {
-            return Ok(());
+        if !shared.stop.load(Ordering::Relaxed) {
+            let went = one.advance(clock, clock.now().plus(SLICE), &mut own);
+            give(&mut own);
+            if went? {
+                return Ok(());
+            }
         }
         if shared.stop.load(Ordering::Relaxed) {
-            let drained = one.drain(clock, &mut own);
+            let drained = one.drain(clock, clock.now().plus(SLICE), &mut own);
             give(&mut own);
-            return drained;
+            if drained? {
+                return Ok(());
+            }
+            if shared.abandon.load(Ordering::Relaxed) {
+                one.abandon();
+                return Ok(());
+            }
         }
     }
 }

@@ -26,6 +26,8 @@ pub struct Entry {
     pub status: Status,
     /// What it came to; `None` while it is underway.
     pub digest: Option<Digest>,
+    /// Why it cannot be read, if it cannot.
+    pub problem: Option<String>,
 }
 
 /// What a run came to, kept so that a list need not read its samples.

@@ -1,10 +1,14 @@
 //! What a run minds while it moves data: failures, stalls, health, sensors.
 
+use super::attend::Attended;
 use super::{LEAVING, MOST_TOLD, Run, STALL};
-use crate::message::{EventKind, HealthShot, Message, error_words};
-use mile_core::{Bytes, Celsius, Nanos};
+use crate::message::{EventKind, HealthShot, Message, error_words, fault_of};
+use mile_core::{Bytes, Celsius, Nanos, faults};
 use mile_drive::clock::Monotonic;
-use mile_drive::{DriveError, Health};
+use mile_drive::{DriveError, Health, Narrowed};
+
+/// Longest time for narrowing one failed operation down.
+const NARROWING: Nanos = Nanos(60_000_000_000);
 
 impl Run<'_> {
     /// Tells what failed, narrowed down, and ends the run where it is too much, or where the drive is gone.
@@ -19,17 +23,25 @@ impl Run<'_> {
                 });
             }
             self.errors += 1;
+            let kind = fault_of(failure.op);
+            faults::add(&mut self.faults, kind, self.drive.now(), failure.offset, failure.length);
             if self.errors > MOST_TOLD {
                 self.check_errors(String::new())?;
                 continue;
             }
-            let narrowed = self.drive.narrow(&failure);
+            let narrowing = self.drive.narrow(&failure);
+            let narrowed = match self.attend(&narrowing, Some(NARROWING))? {
+                Attended::Done(narrowed) => narrowed,
+                Attended::Left => Narrowed::unknown(&failure),
+            };
             let words = error_words(&failure, &narrowed, block);
             self.event(EventKind::Error { failure, narrowed, block });
             self.check_errors(words)?;
         }
         for mismatch in std::mem::take(&mut self.tally.mismatches) {
             self.errors += 1;
+            let (kind, at) = (mismatch.wrong.fault(), self.drive.now());
+            faults::add(&mut self.faults, kind, at, mismatch.offset, mismatch.length);
             let kind = EventKind::Wrong(mismatch);
             let words = kind.words();
             if self.errors <= MOST_TOLD {

@@ -62,6 +62,7 @@ fn row(buffer: &mut Buffer, area: Rect, y: u16, theme: Theme, style: Style, entr
     let moved = digest.map_or(String::new(), |d| Bytes(d.bytes).to_string());
     let breaks = digest.map_or(String::new(), mile_logbook::Digest::causes);
     let how = match (entry.status, breaks.is_empty()) {
+        _ if entry.problem.is_some() => entry.problem.clone().unwrap_or_default(),
         (Status::Done, false) => breaks,
         (status, true) => status.words().to_owned(),
         (status, false) => format!("{}: {breaks}", status.words()),

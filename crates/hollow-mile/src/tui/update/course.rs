@@ -34,8 +34,36 @@ pub(super) fn arrive(state: &mut State, jobs: &Jobs) {
     }
 }
 
+/// Most that may be pasted, bytes: more than any course that a person writes.
+const MOST_PASTED: usize = 1 << 20;
+
+/// Text that is pasted into the course.
+pub(super) fn paste(state: &mut State, text: &str) {
+    if text.len() > MOST_PASTED {
+        return state.complain("This is more than 1 MiB of text, which is no course; nothing was pasted.");
+    }
+    // Codes that steer a terminal are no part of a course, and line ends come in three kinds.
+    let text: String = text
+        .replace("\r\n", "\n")
+        .chars()
+        .map(|c| if c == '\r' { '\n' } else { c })
+        .filter(|c| !c.is_control() || matches!(c, '\n' | '\t'))
+        .collect();
+    state.course.editor.insert_str(text);
+    changed(state);
+}
+
+/// Has the course looked at, if it was changed since that was asked last and nothing is being looked at now: a text that changes with
+/// every key is looked at as often as that can be done, and not once for each key.
+pub(crate) fn look_when_due(state: &mut State, jobs: &Jobs) {
+    if state.course.due && !state.course.looking {
+        check(state, jobs);
+    }
+}
+
 /// Has the course looked at anew.
 fn check(state: &mut State, jobs: &Jobs) {
+    (state.course.due, state.course.looking) = (false, true);
     let card = card(state).cloned();
     state.course.drive = card.as_ref().map(|c| c.identity.name.clone());
     state.course.generation += 1;
@@ -50,6 +78,7 @@ fn check(state: &mut State, jobs: &Jobs) {
 
 /// Takes in what was found of the course, unless it was changed since.
 pub(super) fn checked(state: &mut State, checked: Checked, background: Option<Arc<Background>>) {
+    state.course.looking = false;
     if checked.generation == state.course.generation {
         state.course.checked = checked;
         state.course.background = background;
@@ -57,29 +86,30 @@ pub(super) fn checked(state: &mut State, checked: Checked, background: Option<Ar
 }
 
 /// A key while the text is changed.
-pub(super) fn edit_key(state: &mut State, jobs: &Jobs, key: KeyEvent) {
+pub(super) fn edit_key(state: &mut State, key: KeyEvent) {
     match key.code {
         KeyCode::Esc => state.course.editing = false,
         KeyCode::Char('c') if key.modifiers.contains(KeyModifiers::CONTROL) => state.course.editing = false,
         KeyCode::Tab => {
             state.course.editor.insert_str("  ");
-            changed(state, jobs);
+            changed(state);
         }
         _ => {
             if state.course.editor.input(Typed::from(key)) {
-                changed(state, jobs);
+                changed(state);
             }
         }
     }
 }
 
-fn changed(state: &mut State, jobs: &Jobs) {
+fn changed(state: &mut State) {
     state.course.changed = true;
-    check(state, jobs);
+    state.course.generation += 1;
+    state.course.due = true;
 }
 
 /// Writes the course in its canonical form, with the cursor where it was as nearly as that goes.
-pub(super) fn format(state: &mut State, jobs: &Jobs) {
+pub(super) fn format(state: &mut State) {
     let text = state.course.text();
     match canonical(&text) {
         Ok(formatted) if formatted == text => state.tell("The course is in its canonical form."),
@@ -88,7 +118,7 @@ pub(super) fn format(state: &mut State, jobs: &Jobs) {
             state.course.set(&formatted);
             let to = |v: usize| u16::try_from(v).unwrap_or(u16::MAX);
             state.course.editor.move_cursor(CursorMove::Jump(to(row), to(column)));
-            changed(state, jobs);
+            changed(state);
         }
         Err(_) => state.complain("The course cannot be read yet; what is wrong is marked in it."),
     }
@@ -167,16 +197,8 @@ pub(super) fn path_key(state: &mut State, jobs: &Jobs, purpose: PathFor, mut pat
 
 /// Writes a course. Only the file that it came from is written over.
 fn save(own: Option<&Path>, file: &Path, text: &str) -> Result<(), String> {
-    if own == Some(file) {
-        return crate::commands::course::replace(file, text).map_err(|f| f.message().to_owned());
-    }
-    let made = std::fs::File::create_new(file);
-    made.and_then(|mut f| std::io::Write::write_all(&mut f, text.as_bytes())).map_err(|e| match e.kind() {
-        std::io::ErrorKind::AlreadyExists => {
-            format!("{} exists and is left as it is; name another.", file.display())
-        }
-        _ => format!("{} cannot be written: {e}.", file.display()),
-    })
+    let write = |out: &mut dyn std::io::Write| Ok(out.write_all(text.as_bytes())?);
+    crate::figure::write_whole(file, own == Some(file), write).map_err(|f| f.message().to_owned())
 }
 
 /// Asks whether the course is to be started, with what is needed for that.

@@ -1,0 +1,130 @@
+//! `hollow-mile leftovers`: what runs that were interrupted left on disks, and taking it away.
+//!
+//! A run is in its logbook before it makes anything, and what it makes bears its identity. So whatever is left can be found from the
+//! logbook, and is taken away only if it is what the run made.
+
+use crate::cli::{Format, LeftoversArgs};
+use crate::session::{aside_folders, logbook_path};
+use crate::{Failure, text};
+use mile_core::{Bytes, RunId};
+use mile_files::Held;
+use mile_logbook::{Logbook, side};
+use mile_runner::Status;
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+
+/// Something that was left.
+#[derive(Serialize)]
+struct Leftover {
+    path: PathBuf,
+    /// The run that it is of.
+    run: i64,
+    bytes: u64,
+    what: &'static str,
+    /// What it is good for, in words.
+    note: String,
+    #[serde(skip)]
+    identity: Option<RunId>,
+}
+
+const SCRATCH: &str = "scratch-file";
+const ASIDE: &str = "log-aside";
+
+pub(crate) fn run(args: &LeftoversArgs) -> Result<(), Failure> {
+    let path = logbook_path(args.logbook.as_deref())?;
+    let found = find(&path)?;
+    let Some(wanted) = &args.remove else {
+        match args.format {
+            Format::Json => text::say(&serde_json::to_string_pretty(&found)?),
+            Format::Text if found.is_empty() => text::say("Runs of this logbook have left nothing."),
+            Format::Text => found.iter().for_each(|l| {
+                text::say(&format!(
+                    "run {:>4}  {:>10}  {}: {}",
+                    l.run,
+                    Bytes(l.bytes),
+                    l.path.display(),
+                    l.note
+                ));
+            }),
+        }
+        return Ok(());
+    };
+    let chosen: Vec<&Leftover> = match wanted.as_str() {
+        "all" => found.iter().filter(|l| l.what == SCRATCH).collect(),
+        number => {
+            let run: i64 = number.parse().map_err(|_| {
+                Failure::usage(format!("--remove takes the number of a run, or `all`, and not `{number}`"))
+            })?;
+            found.iter().filter(|l| l.run == run && l.what == SCRATCH).collect()
+        }
+    };
+    if chosen.is_empty() {
+        return Err(Failure::usage(
+            "there is no such scratch file; `hollow-mile leftovers` lists what there is",
+        ));
+    }
+    for leftover in chosen {
+        let held = Held::open(&leftover.path)?;
+        // Once more, on the file that is open now.
+        if leftover.identity.is_none() || mile_drive::file::run_of(held.file()) != leftover.identity {
+            return Err(Failure::usage(format!(
+                "{} is not what run {} left any more, and stays",
+                leftover.path.display(),
+                leftover.run
+            )));
+        }
+        held.remove()?;
+        text::say(&format!("{} is gone.", leftover.path.display()));
+    }
+    Ok(())
+}
+
+fn find(logbook: &Path) -> Result<Vec<Leftover>, Failure> {
+    let heads = Logbook::reading(logbook, |book| {
+        let runs = book.list()?;
+        // A run whose row cannot be read says nothing of what it left.
+        Ok(runs
+            .into_iter()
+            .filter_map(|e| Some((e.run, e.status, book.ends(e.run).ok()?.0)))
+            .collect::<Vec<_>>())
+    })?;
+    let mut found = Vec::new();
+    for (run, status, head) in heads {
+        let (Some(order), Some(identity)) = (&head.order, head.identity) else { continue };
+        if status == Status::Underway || head.drive.simulated {
+            continue;
+        }
+        let folder = order.folder.clone().unwrap_or_default();
+        let path = folder.join(&order.drive);
+        let is_file = std::fs::symlink_metadata(&path).is_ok_and(|m| m.is_file());
+        let Some(file) = is_file.then(|| std::fs::File::open(&path).ok()).flatten() else { continue };
+        if mile_drive::file::run_of(&file) != Some(identity) {
+            continue;
+        }
+        let note = match status {
+            _ if order.keep => "kept, as was asked for".to_owned(),
+            Status::Done => "left by the run, which is done".to_owned(),
+            _ => format!(
+                "left by the run, which is {}; `hollow-mile resume {run}` goes on with it",
+                status.words()
+            ),
+        };
+        let bytes = file.metadata().map_or(0, |m| m.len());
+        found.push(Leftover { path, run, bytes, what: SCRATCH, note, identity: Some(identity) });
+    }
+    let logbook = std::path::absolute(logbook)?;
+    for entry in aside_folders().iter().flat_map(std::fs::read_dir).flatten().flatten() {
+        let path = entry.path();
+        let is_aside = path.extension().is_some_and(|e| e == side::ENDING);
+        let Some(belongs) = is_aside.then(|| side::belongs(&path).ok()).flatten() else { continue };
+        if belongs.logbook == logbook {
+            let bytes = entry.metadata().map_or(0, |m| m.len());
+            let note = format!(
+                "what the logbook did not take; `hollow-mile logbook recover {}` brings it in",
+                path.display()
+            );
+            found.push(Leftover { path, run: belongs.run, bytes, what: ASIDE, note, identity: None });
+        }
+    }
+    Ok(found)
+}
