@@ -45,6 +45,8 @@ pub(crate) struct Source {
     pub(crate) events: Vec<Event>,
     pub(crate) extras: Vec<Extra>,
     pub(crate) problems: Vec<Problem>,
+    /// Neighbouring rows that were joined to one sample.
+    pub(crate) joined: u64,
     pub(crate) trace: Trace,
     pub(crate) findings: Findings,
 }
@@ -77,6 +79,15 @@ impl Source {
                 format!("{} rows of the file could not be used and were left out.", source.problems.len());
             source.findings.notes.insert(0, left_out);
         }
+        if source.joined > 1 {
+            source.findings.notes.insert(
+                0,
+                format!(
+                    "The file has so many rows that {} neighbouring ones were joined to one sample each.",
+                    source.joined
+                ),
+            );
+        }
         source.findings.notes.splice(0..0, remarks(&source.head, &source.events));
         if let Some(status) = source.status.filter(|s| *s != Status::Done) {
             source
@@ -101,6 +112,7 @@ impl Source {
             events: run.events,
             extras: Vec::new(),
             problems: Vec::new(),
+            joined: 1,
             trace,
         })
     }
@@ -142,6 +154,7 @@ impl Source {
             events: Vec::new(),
             extras: all.extras,
             problems: all.problems,
+            joined: all.joined,
         })
     }
 

@@ -170,7 +170,12 @@ fn the_end_of_a_burst_budget_is_found_where_it_was_planned() {
     let mib = f64::from(1 << 20);
     let bucket = (250.0 * (1.0 - 8.0 / 48.0) + 0.8) * mib;
     let planned = bucket + 8.0 * mib * breaks[0]["at_s"].as_f64().unwrap();
-    assert!((at / planned - 1.0).abs() <= 0.02, "found at {at}, planned at {planned}\n{breaks:#?}");
+    // Within two percent, and what is written in the one sample that the break is located to.
+    let sample = 48.0 * mib * 0.1;
+    assert!(
+        (at - planned).abs() <= 0.02 * planned + sample,
+        "found at {at}, planned at {planned}\n{breaks:#?}"
+    );
     assert_eq!(breaks[0]["cause"], "cache-exhausted");
 }
 

@@ -345,7 +345,7 @@ fn small_things_are_said_for_what_they_are() {
     assert!(said.contains("in flight take") && said.contains("of memory"), "{said}");
     bench.write("odd.course", "course \"odd\"\nleg w\n write sequential, blocks 1 MiB, depth 4, over 0 % to 100 %, until one pass\n");
     let told = bench.ok(&["course", "forecast", "odd.course", "--on", "f.bin", "--size", "64MB"]);
-    assert!(told.contains("does not touch the last 36864 bytes"), "{told}");
+    assert!(told.contains("does not touch the last 36,864 bytes"), "{told}");
     assert!(bench.fails(&["attach", "--logbook", "l.logbook"]).contains("no run is underway"));
     let Some(device) = LoopDevice::new(16) else { return };
     let said = bench.fails(&[

@@ -4,7 +4,7 @@
 use crate::course::{
     Access, Action, Claims, Course, End, Guard, Kind, Position, Range, Seen, Then, Transfer, When,
 };
-use mile_core::units::{IN_FLIGHT_MOST, block_size};
+use mile_core::units::{IN_FLIGHT_MOST, block_size, thousands};
 use mile_core::{Bytes, Celsius, Demand, Nanos, Op, Rate};
 use std::collections::HashMap;
 
@@ -572,7 +572,8 @@ impl Fit<'_> {
         let tail = self.drive.capacity.0.saturating_sub(end);
         if asked_end >= self.drive.capacity.0 && tail > 0 {
             self.notes.push(format!(
-                "Leg {name} does not touch the last {tail} bytes of the drive, which are less than a block of {}.",
+                "Leg {name} does not touch the last {} bytes of the drive, which are less than a block of {}.",
+                thousands(&tail.to_string()),
                 block_size(unit)
             ));
         }

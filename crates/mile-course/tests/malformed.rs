@@ -171,3 +171,60 @@ fn two_hundred_mistakes_are_told_at_their_place() {
         path.display()
     );
 }
+
+/// A megabyte of lines that cannot be read, groups within groups, long words and places: each is answered with no more messages than
+/// anybody reads, and with no more work than its length.
+#[test]
+fn hostile_texts_are_answered_briefly() {
+    let nested = {
+        let mut text = "course \"c\"\n".to_owned();
+        for i in 0..12 {
+            text += &format!("battery b{i}\n");
+            for _ in 0..10 {
+                text += &(if i == 0 { "leg l\n rest for 1 s\n".into() } else { format!("use b{}\n", i - 1) });
+            }
+            text += "end\n";
+        }
+        text + "use b11\n"
+    };
+    let empty = nested.replace("leg l\n rest for 1 s\n", "");
+    let texts = [
+        "course \"c\"\n".to_owned() + &"what is this\n".repeat(80_000),
+        "course \"c\"\nleg a\n".to_owned() + &" write sideways, blocks 7 parsecs\n".repeat(30_000),
+        "course \"c\"\n".to_owned() + &"leg a\n".repeat(100_000),
+        format!("course \"c\"\nleg a\n write {}\n", "x".repeat(1 << 20)),
+        format!("course \"c\"\nleg a\n {}nonsense\n", " ".repeat(70_000)),
+        "repeat 9\n".repeat(100_000),
+        format!("course \"{}", "\"".repeat(500_000)),
+        nested,
+        empty,
+    ];
+    for text in texts {
+        let errors = mile_course::parse(&text).unwrap_err();
+        let shown = mile_course::diagnostic::render(&errors, &text);
+        let size: usize = shown.iter().map(String::len).sum();
+        assert!((1..=201).contains(&errors.len()) && size < 200_000, "{} {size}", errors.len());
+        assert!(errors.iter().all(|e| e.to_string().len() < 1000));
+    }
+}
+
+#[test]
+fn a_time_that_no_run_takes_is_refused_and_a_long_run_is_sampled_less_often() {
+    let rest = |time: &str| format!("course \"c\"\nleg a\n rest for {time}\n");
+    let errors = mile_course::parse(&rest("99999999999999999999 d")).unwrap_err();
+    assert!(errors[0].message.contains("at most 3650 d"), "{}", errors[0]);
+    let facts = mile_course::DriveFacts {
+        capacity: mile_core::Bytes(1 << 40),
+        logical_block: mile_core::Bytes(512),
+        has_temperature: true,
+        readable: true,
+        cache: None,
+    };
+    let plan = mile_course::plan(&mile_course::parse(&rest("3650 d")).unwrap(), &facts).unwrap();
+    assert!(
+        plan.sample_every.secs() * 1.5e6 >= 3650.0 * 86_400.0
+            && plan.notes[0].contains("A sample is taken every")
+    );
+    let plan = mile_course::plan(&mile_course::parse(&rest("7 h")).unwrap(), &facts).unwrap();
+    assert!(plan.notes.is_empty());
+}

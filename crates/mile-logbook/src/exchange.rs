@@ -10,7 +10,7 @@ use mile_core::{Bytes, Celsius, Latency, Nanos, Op, Rate, Sample, Throttled, Tra
 use mile_runner::{Event, RunHead};
 use std::collections::HashMap;
 use std::fmt;
-use std::io::{Read, Write};
+use std::io::{BufRead, BufReader, Read, Write};
 
 /// A row, or a field of one, that could not be used.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -128,12 +128,77 @@ pub struct Imported {
     pub extras: Vec<Extra>,
     /// What could not be used.
     pub problems: Vec<Problem>,
+    /// How many neighbouring rows were joined to one sample, as there were too many; 0 or 1 where none were.
+    pub joined: u64,
 }
 
 impl Imported {
+    /// Joins neighbouring samples of one leg and operation in pairs.
+    fn join_pairs(&mut self) {
+        self.joined = self.joined.max(1) * 2;
+        let mut kept = Vec::with_capacity(self.samples.len() / 2 + 1);
+        let mut from = std::mem::take(&mut self.samples).into_iter().enumerate().peekable();
+        let mut joined: Vec<Sample> = Vec::with_capacity(self.samples.len() / 2 + 1);
+        while let Some((i, sample)) = from.next() {
+            let same = |next: &(usize, Sample)| next.1.leg == sample.leg && next.1.op == sample.op;
+            match from.next_if(same) {
+                Some((j, next)) => {
+                    kept.push(j);
+                    joined.push(join(sample, next));
+                }
+                None => {
+                    kept.push(i);
+                    joined.push(sample);
+                }
+            }
+        }
+        joined.shrink_to_fit();
+        self.samples = joined;
+        for extra in &mut self.extras {
+            let mut values = std::mem::take(&mut extra.values);
+            extra.values = kept.iter().map(|&i| std::mem::take(&mut values[i])).collect();
+        }
+    }
+
     /// Its samples in columns.
     pub fn trace(&self) -> Trace {
         Trace::of(&self.samples, &self.legs)
+    }
+}
+
+/// Two neighbouring samples as one: bytes, operations and errors are added up, readings are those of the later one where it has them,
+/// and of latencies the larger is kept, as percentiles cannot be joined.
+fn join(a: Sample, b: Sample) -> Sample {
+    let latency = match (a.latency, b.latency) {
+        (Some(x), Some(y)) => Some(Latency {
+            p50: x.p50.max(y.p50),
+            p99: x.p99.max(y.p99),
+            p999: x.p999.max(y.p999),
+            max: x.max.max(y.max),
+        }),
+        (x, y) => x.or(y),
+    };
+    let mean = |x: Option<f64>, y: Option<f64>| match (x, y) {
+        (Some(x), Some(y)) => Some((x + y) / 2.0),
+        (x, y) => x.or(y),
+    };
+    Sample {
+        start: a.start,
+        written: Bytes(a.written.0 + b.written.0),
+        read: Bytes(a.read.0 + b.read.0),
+        ops: a.ops.saturating_add(b.ops),
+        offset: a.offset.or(b.offset),
+        reach: a.reach.max(b.reach),
+        latency,
+        temp: b.temp.or(a.temp),
+        ambient: b.ambient.or(a.ambient),
+        throttled: b.throttled.or(a.throttled),
+        foreign: mean(a.foreign.map(|r| r.0), b.foreign.map(|r| r.0)).map(Rate),
+        steal: mean(a.steal.map(f64::from), b.steal.map(f64::from)).map(|s| s as f32),
+        cpu: mean(a.cpu.map(f64::from), b.cpu.map(f64::from)).map(|s| s as f32),
+        fill: b.fill.or(a.fill),
+        errors: a.errors.saturating_add(b.errors),
+        ..b
     }
 }
 
@@ -163,21 +228,64 @@ const COLUMNS: [&str; 22] = [
     "errors",
 ];
 
+/// Bytes that the rows of a trace may take in memory. Of a file that has more, neighbouring rows are joined in pairs, as often as needed.
+const MOST_BYTES: usize = 224 << 20;
+/// Bytes of a field of a column that is not ours, about.
+const FIELD_BYTES: usize = 56;
+/// Longest head of a file, bytes.
+const LONGEST_HEAD: u64 = 1 << 20;
+/// Problems that are kept one by one; the last one says how many more there are.
+const MOST_PROBLEMS: usize = 10_000;
+/// Latest time that a row may have, seconds: 300 years, within what nanoseconds can count.
+const LATEST_S: f64 = 9.4e9;
+/// Most bytes that a run can have moved: more than any drive of these days in its life, and sums of two can still be counted.
+const MOST_MOVED: u64 = 1 << 62;
+
 /// Reads a trace from elsewhere: as [`read_csv`], but for other column names (`map`: ours, and what it is called there), units behind the
-/// names, `;` or tabs between fields, decimal commas, and time stamps as RFC 3339 has them.
-pub fn read_foreign(mut source: impl Read, map: &[(String, String)]) -> Result<Imported, Exchange> {
-    let mut bytes = Vec::new();
-    source.read_to_end(&mut bytes).map_err(|e| Exchange::Read(e.into()))?;
-    match std::str::from_utf8(&bytes).ok().map(|text| foreign::adapted(text, map)).transpose()?.flatten() {
-        Some(text) => read_csv(text.as_bytes()),
-        None => read_csv(bytes.as_slice()),
+/// names, `;` or tabs between fields, decimal commas, and time stamps as RFC 3339 has them. The file is gone through once, and held
+/// in memory by no more than its rows.
+///
+/// # Errors
+/// As [`read_csv`], and where what is mapped is not there.
+pub fn read_foreign(source: impl Read, map: &[(String, String)]) -> Result<Imported, Exchange> {
+    let mut source = BufReader::new(source);
+    let mut head = Vec::new();
+    while head.iter().all(u8::is_ascii_whitespace) {
+        let read = source.by_ref().take(LONGEST_HEAD).read_until(b'\n', &mut head);
+        if read.map_err(|e| Exchange::Read(e.into()))? == 0 || head.len() as u64 > LONGEST_HEAD {
+            break;
+        }
     }
+    let delimiter = foreign::separator(&String::from_utf8_lossy(&head));
+    let mut reader =
+        ReaderBuilder::new().flexible(true).delimiter(delimiter).from_reader(head.as_slice().chain(source));
+    let names = reader.headers().map_err(Exchange::Read)?.clone();
+    let mut first = Vec::new();
+    let mut record = StringRecord::new();
+    // Enough to see by what kind of time the rows are told.
+    while first.len() < 64 && matches!(reader.read_record(&mut record), Ok(true)) {
+        first.push(record.clone());
+    }
+    let adapter = foreign::Adapter::new(&names, map, delimiter, &first)?;
+    rows(reader, adapter.names(&names), first, Some(&adapter))
 }
 
 /// Reads a trace. Rows that cannot be used are reported and left out; a file without a usable row is an error.
+///
+/// # Errors
+/// Where the file cannot be read, has no time or no rate, a column twice, or no row that can be used.
 pub fn read_csv(source: impl Read) -> Result<Imported, Exchange> {
     let mut reader = ReaderBuilder::new().flexible(true).from_reader(source);
     let head = reader.headers().map_err(Exchange::Read)?.clone();
+    rows(reader, head, Vec::new(), None)
+}
+
+fn rows(
+    mut reader: csv::Reader<impl Read>,
+    head: StringRecord,
+    first: Vec<StringRecord>,
+    adapter: Option<&foreign::Adapter>,
+) -> Result<Imported, Exchange> {
     let names: Vec<String> =
         head.iter().map(|n| n.trim_start_matches('\u{feff}').trim().to_ascii_lowercase()).collect();
     let mut at = HashMap::new();
@@ -194,6 +302,7 @@ pub fn read_csv(source: impl Read) -> Result<Imported, Exchange> {
         return Err(Exchange::NoRate { columns: columns() });
     }
     let extra: Vec<usize> = (0..names.len()).filter(|&i| !COLUMNS.contains(&names[i].as_str())).collect();
+    let most = (MOST_BYTES / (size_of::<Sample>() + FIELD_BYTES * extra.len())).max(1024);
     let mut all = Imported {
         extras: extra
             .iter()
@@ -203,29 +312,50 @@ pub fn read_csv(source: impl Read) -> Result<Imported, Exchange> {
     };
     let mut state = Rows { last_end: None, written: 0, read: 0, known_written: 0, known_read: 0 };
     let mut record = StringRecord::new();
-    loop {
-        match reader.read_record(&mut record) {
-            Ok(false) => break,
-            Ok(true) => {}
-            Err(e) => {
-                let line = e.position().map_or(0, csv::Position::line);
-                let problem = Problem { line, column: None, why: format!("the row cannot be read: {e}") };
-                if matches!(e.kind(), csv::ErrorKind::Io(_)) {
-                    return Err(Exchange::Read(e));
-                }
-                all.problems.push(problem);
-                continue;
-            }
+    let mut first = first.into_iter();
+    let mut more_problems = 0_u64;
+    let mut problem = |all: &mut Imported, problem: Problem| {
+        if all.problems.len() < MOST_PROBLEMS {
+            all.problems.push(problem);
+        } else {
+            more_problems += 1;
+            let why = format!("and {more_problems} more rows cannot be used");
+            all.problems[MOST_PROBLEMS - 1] = Problem { line: problem.line, column: None, why };
         }
-        let row = Row { record: &record, at: &at, line: record.position().map_or(0, csv::Position::line) };
+    };
+    loop {
+        match first.next() {
+            Some(early) => record = early,
+            None => match reader.read_record(&mut record) {
+                Ok(false) => break,
+                Ok(true) => {}
+                Err(e) => {
+                    let line = e.position().map_or(0, csv::Position::line);
+                    if matches!(e.kind(), csv::ErrorKind::Io(_)) {
+                        return Err(Exchange::Read(e));
+                    }
+                    let why = format!("the row cannot be read: {e}");
+                    problem(&mut all, Problem { line, column: None, why });
+                    continue;
+                }
+            },
+        }
+        let line = record.position().map_or(0, csv::Position::line);
+        if let Some(adapter) = adapter {
+            adapter.adapt(&mut record);
+        }
+        let row = Row { record: &record, at: &at, line };
         match state.sample(&row, names.len(), &mut all.legs) {
             Ok(sample) => {
                 all.samples.push(sample);
                 for (column, &i) in all.extras.iter_mut().zip(&extra) {
                     column.values.push(record.get(i).unwrap_or("").to_owned());
                 }
+                if all.samples.len() >= most {
+                    all.join_pairs();
+                }
             }
-            Err(problem) => all.problems.push(problem),
+            Err(wrong) => problem(&mut all, wrong),
         }
     }
     // The first interval has no row before it. Where it would be far longer than the next, the log began late.
@@ -299,6 +429,9 @@ impl Rows {
         let Some(elapsed) = row.amount("elapsed_s")? else {
             return row.wrong("elapsed_s", "there is no time".into());
         };
+        if elapsed > LATEST_S {
+            return row.wrong("elapsed_s", format!("{elapsed} s is later than any run has lasted"));
+        }
         let end = Nanos::from_secs(elapsed);
         if let Some(last) = self.last_end.filter(|last| end <= *last) {
             return row
@@ -375,8 +508,16 @@ fn moved(row: &Row<'_>, rate: &str, cumulative: &str, seconds: f64, before: u64)
         Some(total) if total < before => {
             row.wrong(cumulative, format!("the count runs backwards: {total} follows {before}"))
         }
+        Some(total) if total > MOST_MOVED => {
+            row.wrong(cumulative, format!("{total} bytes are more than any drive has moved"))
+        }
         Some(total) => Ok(Moved { bytes: Some(total - before), total: Some(total) }),
-        None => Ok(Moved { bytes: by_rate, total: by_rate.map(|b| before + b) }),
+        None => match by_rate.map(|b| before.saturating_add(b)) {
+            Some(total) if total > MOST_MOVED => {
+                row.wrong(rate, "at this rate, more bytes were moved by now than any drive has".into())
+            }
+            total => Ok(Moved { bytes: by_rate, total }),
+        },
     }
 }
 
@@ -413,8 +554,11 @@ pub fn write_csv(
         let rate = |b: Bytes| {
             if seconds > 0.0 { format!("{:.4}", b.0 as f64 / seconds / 1e6) } else { String::new() }
         };
-        let number = |v: Option<f64>| v.map_or(String::new(), |v| format!("{v}"));
-        let share = |v: Option<f32>| v.map_or(String::new(), |v| format!("{:.4}", v * 100.0));
+        // What is no number is no reading.
+        let number = |v: Option<f64>| v.filter(|v| v.is_finite()).map_or(String::new(), |v| format!("{v}"));
+        let share = |v: Option<f32>| {
+            v.filter(|v| v.is_finite()).map_or(String::new(), |v| format!("{:.4}", v.max(0.0) * 100.0))
+        };
         let us = |f: fn(&Latency) -> Nanos| {
             s.latency.as_ref().map_or(String::new(), |l| format!("{:.3}", f(l).0 as f64 / 1e3))
         };
@@ -433,7 +577,9 @@ pub fn write_csv(
             us(|l| l.p99),
             us(|l| l.p999),
             us(|l| l.max),
-            s.foreign.map_or(String::new(), |r| format!("{:.4}", r.mb_s())),
+            s.foreign
+                .filter(|r| r.0.is_finite())
+                .map_or(String::new(), |r| format!("{:.4}", r.mb_s().max(0.0))),
             share(s.steal),
             share(s.cpu),
             share(s.fill),

@@ -206,3 +206,73 @@ proptest! {
         }
     }
 }
+
+/// A leg, an extra column or a reading of any name and value that the program may export is read again.
+#[test]
+fn what_was_exported_is_imported_whatever_legs_and_columns_are_called() {
+    let text = "elapsed_s;write;Temp [°C];temp_c;Rate (MiB/s);leg;\"a;b\"\n1;5;3;41,5;9;\"x;y, \"\"z\"\"\";1\n2;5;3;42;9;fill 50 % / burst;2\n";
+    let map = [("write_mb_s".to_owned(), "write".to_owned())];
+    let first = read_foreign(text.as_bytes(), &map).unwrap();
+    assert_eq!((first.samples.len(), first.extras.len()), (2, 3), "{:?}", first.extras);
+    assert_eq!(first.samples[0].temp, Some(Celsius(41.5)), "the column with our own name goes first");
+    let mut out = Vec::new();
+    write_csv(&mut out, &first.samples, &first.legs, &first.extras).unwrap();
+    let again = read_foreign(out.as_slice(), &[]).unwrap();
+    assert_eq!((&again.samples, &again.legs, &again.extras), (&first.samples, &first.legs, &first.extras));
+    // A reading that is no number is none.
+    let odd = Sample {
+        end: Nanos(1_000_000_000),
+        temp: Some(Celsius(f64::NAN)),
+        steal: Some(-1e-9),
+        ..Sample::default()
+    };
+    let mut out = Vec::new();
+    write_csv(&mut out, &[odd], &["a".into()], &[]).unwrap();
+    let back = read(&String::from_utf8(out).unwrap());
+    assert_eq!((back.problems.len(), back.samples[0].temp), (0, None));
+}
+
+/// `attempt to add with overflow`: a rate so high that what was moved cannot be counted.
+#[test]
+fn more_bytes_than_can_be_counted_are_a_problem_and_not_an_overflow() {
+    let all = read("elapsed_s,write_mb_s,read_mb_s\n1,1e12,1e12\n2,9e12,9e12\n3,5,5\n9e300,5,5\n");
+    let lines: Vec<u64> = all.problems.iter().map(|p| p.line).collect();
+    assert_eq!(lines, [3, 5], "{:?}", all.problems);
+    assert!(all.trace().moved(all.samples.len()).0 > 0);
+}
+
+/// Two hundred megabytes are read within the memory of their rows, which are joined where there are too many; bytes and time stay.
+#[test]
+fn a_file_with_too_many_rows_is_joined_and_keeps_its_bytes_and_its_time() {
+    struct Rows(u64, Vec<u8>);
+    impl std::io::Read for Rows {
+        fn read(&mut self, to: &mut [u8]) -> std::io::Result<usize> {
+            if self.1.is_empty() && self.0 < 3_000_000 {
+                for _ in 0..1000 {
+                    self.0 += 1;
+                    self.1.extend(
+                        format!(
+                            "{}.{},100,{}\n",
+                            self.0 / 10,
+                            self.0 % 10,
+                            if self.0 < 1_500_000 { "a" } else { "b" }
+                        )
+                        .bytes(),
+                    );
+                }
+            }
+            let count = to.len().min(self.1.len());
+            to[..count].copy_from_slice(&self.1[..count]);
+            self.1.drain(..count);
+            Ok(count)
+        }
+    }
+    let all = read_foreign(Rows(0, b"elapsed_s,write_mb_s,leg\n".to_vec()), &[]).unwrap();
+    assert!(all.joined >= 2 && all.samples.len() < 1_100_000, "{} {}", all.joined, all.samples.len());
+    assert_eq!((all.legs.len(), all.problems.len()), (2, 0));
+    let trace = all.trace();
+    assert_eq!(trace.moved(trace.len()).0, 3_000_000 * 10_000_000);
+    assert!((trace.end(trace.len()).secs() - 300_000.0).abs() < 1e-6);
+    let change = all.samples.iter().find(|s| s.leg == 1).unwrap().start.secs();
+    assert!((change - 149_999.9).abs() < 0.2, "{change}");
+}

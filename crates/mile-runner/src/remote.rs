@@ -9,7 +9,7 @@ use crossbeam_channel::{Receiver, Sender, TrySendError, bounded, unbounded};
 use mile_core::Sample;
 use serde::{Deserialize, Serialize};
 use std::collections::VecDeque;
-use std::io::{self, BufRead, BufReader, BufWriter, Write};
+use std::io::{self, BufRead, BufReader, BufWriter, Read, Write};
 use std::os::unix::fs::PermissionsExt;
 use std::os::unix::net::{UnixListener, UnixStream};
 use std::path::{Path, PathBuf};
@@ -22,7 +22,11 @@ pub const PROTOCOL: u32 = 1;
 /// Samples that a runner keeps for those who connect; what is before them is in the logbook.
 const RING: usize = 8192;
 /// Messages that somebody may be behind.
-const BEHIND: usize = 65_536;
+const BEHIND: usize = 16_384;
+/// Most who may watch at a time; each may be some megabytes behind.
+const MOST_WATCHERS: usize = 16;
+/// Longest command, bytes.
+const LONGEST_LINE: u64 = 64 << 10;
 /// Longest wait for somebody who watches a simulated run, and for the last words of any.
 const PATIENCE: Duration = Duration::from_secs(5);
 
@@ -121,10 +125,15 @@ impl Server {
         std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o600))?;
         let (backlog, ring) = (Backlog::default(), VecDeque::new());
         let shared = Arc::new(Mutex::new(Shared { hello, backlog, ring, watchers: Vec::new() }));
-        let writers = Arc::new(Mutex::new(Vec::new()));
+        let writers: Arc<Mutex<Vec<JoinHandle<()>>>> = Arc::default();
         let (to, threads) = (Arc::clone(&shared), Arc::clone(&writers));
         std::thread::Builder::new().name("listen".into()).spawn(move || {
             for stream in listener.incoming().flatten().filter(is_trusted) {
+                // Whoever is turned away sees the end of the connection, and may come again.
+                lock(&threads).retain(|w| !w.is_finished());
+                if lock(&threads).len() >= MOST_WATCHERS {
+                    continue;
+                }
                 if let Ok(writer) = admit(stream, &to, &commands) {
                     lock(&threads).push(writer);
                 }
@@ -226,8 +235,16 @@ fn admit(
     let reader = BufReader::new(stream.try_clone()?);
     let commands = commands.clone();
     std::thread::Builder::new().name("obey".into()).spawn(move || {
-        for line in reader.lines().map_while(Result::ok) {
-            if let Ok(command) = serde_json::from_str(&line)
+        let mut reader = reader;
+        let mut line = Vec::new();
+        loop {
+            line.clear();
+            // A line that does not end is no command.
+            match reader.by_ref().take(LONGEST_LINE).read_until(b'\n', &mut line) {
+                Ok(1..) if line.ends_with(b"\n") => {}
+                _ => return,
+            }
+            if let Ok(command) = serde_json::from_slice(&line)
                 && commands.send(command).is_err()
             {
                 return;

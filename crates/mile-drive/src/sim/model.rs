@@ -201,7 +201,9 @@ impl Model {
     }
 
     fn read(text: &str) -> Result<Self, String> {
-        Self::table(text)?.try_into().map_err(|e: toml::de::Error| e.to_string())
+        let table = Self::table(text)?;
+        reasonable("", &table)?;
+        table.try_into().map_err(|e: toml::de::Error| e.to_string())
     }
 
     /// The values of a model, with those of what it extends below them.
@@ -268,6 +270,34 @@ impl Model {
     }
 }
 
+/// Refuses a figure that is no number, is below 0 where it is no temperature, or is larger than anything physical.
+fn reasonable(within: &str, table: &toml::Table) -> Result<(), String> {
+    for (key, value) in table {
+        let name = if within.is_empty() { key.clone() } else { format!("{within}.{key}") };
+        let number = match value {
+            toml::Value::Table(below) => {
+                reasonable(&name, below)?;
+                continue;
+            }
+            toml::Value::Array(all) => {
+                for below in all.iter().filter_map(toml::Value::as_table) {
+                    reasonable(&name, below)?;
+                }
+                continue;
+            }
+            toml::Value::Float(number) => *number,
+            toml::Value::Integer(number) => *number as f64,
+            _ => continue,
+        };
+        let least = if key.ends_with("_c") { -273.15 } else { 0.0 };
+        // 10^18 bytes are an exabyte, and no other figure comes near that.
+        if !(least..=1e18).contains(&number) {
+            return Err(format!("`{name}` must be a number from {least} to 10^18, found {number}"));
+        }
+    }
+    Ok(())
+}
+
 /// Puts the values of `over` in the place of those of `base`, table by table.
 fn overlay(base: &mut toml::Table, over: toml::Table) {
     for (key, value) in over {
@@ -298,6 +328,17 @@ mod tests {
         assert!(wrong("extends = \"merrow-k2\"\n[flash]\ncache_mbs = 3").contains("cache_mbs"));
         assert!(wrong("extends = \"merrow-k2\"\n[flash]\ncache_mb_s = 0.0").contains("flash.cache_mb_s"));
         assert!(wrong("extends = \"merrow-k2\"\n[geometry]\nfill = 1.5").contains("geometry.fill"));
+        for (table, line) in [
+            ("thermal", "ambient_c = nan"),
+            ("thermal", "idle_w = -3.0"),
+            ("flash", "drain_mb_s = inf"),
+            ("flash", "dip_every_s = -1.0"),
+            ("controller", "tail = -inf"),
+            ("thermal", "start_c = -300.0"),
+        ] {
+            let said = wrong(&format!("extends = \"merrow-k2\"\n[{table}]\n{line}"));
+            assert!(said.contains(line.split(' ').next().unwrap()), "{line}: {said}");
+        }
         assert!(wrong("[identity").contains("identity"));
         assert!(matches!(Model::find("merrow-k3"), Err(DriveError::UnknownModel { .. })));
         assert!(matches!(Model::find("/nonexistent/a.toml"), Err(DriveError::BadModel { .. })));

@@ -1,9 +1,8 @@
-//! Traces in other clothes: other column names, units in them, other separators, decimal commas, time stamps. What is told so is
-//! written anew as the format of docs/formats.md, line for line, and then read as such; what cannot be read is handed on as it is, so
-//! that it is reported where it stands.
+//! Traces in other clothes: other column names, units in them, other separators, decimal commas, time stamps. Each row is made one of the
+//! format of docs/formats.md as it is read; what cannot be read is handed on as it is, so that it is reported where it stands.
 
 use super::{COLUMNS, Exchange};
-use csv::{ReaderBuilder, StringRecord};
+use csv::StringRecord;
 
 /// A column of the file: which of ours it is, and how its values become ours.
 struct Column {
@@ -80,55 +79,56 @@ fn is_ours(name: &str) -> bool {
 }
 
 /// The separator of a head: the one that is in it most often.
-fn separator(head: &str) -> u8 {
+pub(super) fn separator(head: &str) -> u8 {
     let count = |s: u8| head.bytes().filter(|b| *b == s).count();
     [b',', b';', b'\t'].into_iter().rev().max_by_key(|s| count(*s)).unwrap_or(b',')
 }
 
-/// The text as the format has it; `None` where it is so already. `map` names columns of ours and what they are called there.
-pub(super) fn adapted(text: &str, map: &[(String, String)]) -> Result<Option<String>, Exchange> {
-    let head = text.lines().find(|l| !l.trim().is_empty()).unwrap_or_default();
-    let delimiter = separator(head);
-    let mut reader = ReaderBuilder::new()
-        .flexible(true)
-        .has_headers(false)
-        .delimiter(delimiter)
-        .from_reader(text.as_bytes());
-    let mut rows = reader.records().map_while(Result::ok);
-    let Some(names) = rows.next() else { return Ok(None) };
-    let columns = columns(&names, map)?;
-    let rows: Vec<StringRecord> = rows.collect();
-    let time = columns.iter().position(|c| c.ours.as_deref() == Some("elapsed_s"));
-    let origin = time.and_then(|t| origin(&rows, t));
-    let plain = columns.iter().zip(&names).all(|(c, n)| {
-        c.ours.as_deref().is_none_or(|o| o == n.trim_start_matches('\u{feff}').trim().to_lowercase())
-            && c.factor == 1.0
-            && c.offset == 0.0
-    });
-    if plain && delimiter == b',' && origin.is_none() {
-        return Ok(None);
+/// What makes the rows of a file those of the format.
+pub(super) struct Adapter {
+    columns: Vec<Column>,
+    delimiter: u8,
+    /// The column of the time, and the start of the run where it is told in stamps.
+    time: Option<(usize, f64)>,
+    /// Whether rows are so already.
+    plain: bool,
+}
+
+impl Adapter {
+    /// Of a file with this head. `map` names columns of ours and what they are called there; `first` are its first rows.
+    pub(super) fn new(
+        names: &StringRecord,
+        map: &[(String, String)],
+        delimiter: u8,
+        first: &[StringRecord],
+    ) -> Result<Self, Exchange> {
+        let columns = columns(names, map)?;
+        let time = columns.iter().position(|c| c.ours.as_deref() == Some("elapsed_s"));
+        let time = time.and_then(|t| Some((t, origin(first, t)?)));
+        let plain =
+            delimiter == b',' && time.is_none() && columns.iter().all(|c| c.factor == 1.0 && c.offset == 0.0);
+        Ok(Self { columns, delimiter, time, plain })
     }
-    let mut out = String::with_capacity(text.len());
-    let mut line = 1;
-    let named = columns.iter().zip(&names).map(|(c, n)| c.ours.clone().unwrap_or_else(|| n.to_owned()));
-    put(&mut out, named);
-    for row in &rows {
-        let at = row.position().map_or(0, csv::Position::line);
-        line += 1;
-        while line < at {
-            // Lines that hold nothing keep their place, so that a row is reported where it stands.
-            out.push('\n');
-            line += 1;
+
+    /// The head as the format has it.
+    pub(super) fn names(&self, names: &StringRecord) -> StringRecord {
+        self.columns.iter().zip(names).map(|(c, n)| c.ours.as_deref().unwrap_or(n)).collect()
+    }
+
+    /// Makes a row one of the format.
+    pub(super) fn adapt(&self, row: &mut StringRecord) {
+        if self.plain {
+            return;
         }
-        put(
-            &mut out,
-            row.iter().enumerate().map(|(i, field)| match columns.get(i) {
-                Some(column) => value(field, column, delimiter, origin.filter(|_| time == Some(i))),
-                None => field.to_owned(),
-            }),
-        );
+        let fields = row.iter().enumerate().map(|(i, field)| match self.columns.get(i) {
+            Some(column) => {
+                let origin = self.time.filter(|(t, _)| *t == i).map(|(_, o)| o);
+                value(field, column, self.delimiter, origin)
+            }
+            None => field.to_owned(),
+        });
+        *row = fields.collect();
     }
-    Ok(Some(out))
 }
 
 fn columns(names: &StringRecord, map: &[(String, String)]) -> Result<Vec<Column>, Exchange> {
@@ -170,7 +170,22 @@ fn columns(names: &StringRecord, map: &[(String, String)]) -> Result<Vec<Column>
         };
         Column { ours, factor, offset }
     };
-    Ok(names.iter().map(column).collect())
+    let mut all: Vec<Column> = names.iter().map(column).collect();
+    // A column that bears one of our names goes before one that only looks like it, and the first goes before others: what is left is
+    // kept as a column that is not ours.
+    let exact = |i: usize, ours: &str| {
+        names.get(i).is_some_and(|n| n.trim_start_matches('\u{feff}').trim().eq_ignore_ascii_case(ours))
+    };
+    for i in 0..all.len() {
+        let Some(ours) = all[i].ours.clone() else { continue };
+        let asked = map.iter().any(|(o, _)| *o == ours);
+        let before = (0..all.len()).filter(|j| *j != i && all[*j].ours.as_ref() == Some(&ours));
+        let goes_before = |j: usize| !asked && (exact(j, &ours), i > j) > (exact(i, &ours), j > i);
+        if before.into_iter().any(goes_before) {
+            all[i] = Column { ours: None, factor: 1.0, offset: 0.0 };
+        }
+    }
+    Ok(all)
 }
 
 /// A field as ours: with a decimal point, in our unit, a time stamp as seconds.
@@ -209,21 +224,4 @@ fn origin(rows: &[StringRecord], time: usize) -> Option<f64> {
     let first = stamps.next()?;
     let step = stamps.next().map_or(1.0, |second| second - first);
     Some(first - if step > 0.0 { step } else { 1.0 })
-}
-
-/// Writes a row.
-fn put(out: &mut String, fields: impl Iterator<Item = String>) {
-    for (i, field) in fields.enumerate() {
-        if i > 0 {
-            out.push(',');
-        }
-        if field.contains([',', '"', '\n', '\r']) {
-            out.push('"');
-            out.push_str(&field.replace('"', "\"\""));
-            out.push('"');
-        } else {
-            out.push_str(&field);
-        }
-    }
-    out.push('\n');
 }
