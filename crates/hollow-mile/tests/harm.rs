@@ -210,8 +210,13 @@ fn data_of_another_run_with_the_same_seed_is_not_taken_for_its_own() {
     until("Waiting for the operator", || bench.read("second"));
     std::fs::write(device.image(), &image).unwrap();
     Command::new("blockdev").args(["--flushbufs", &device.node()]).status().unwrap();
-    bench.ok(&["attach", "--answer"]);
-    let status = second.wait().unwrap();
+    let status = loop {
+        if let Some(status) = second.try_wait().unwrap() {
+            break status;
+        }
+        bench.run(&["attach", "--answer"]);
+        std::thread::sleep(Duration::from_millis(100));
+    };
     let said = bench.read("second");
     assert_eq!(status.code(), Some(1), "{said}");
     assert!(

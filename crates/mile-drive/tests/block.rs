@@ -61,7 +61,7 @@ fn what_is_not_armed_or_carries_something_is_refused() {
     assert!(device.refusal(other).contains("which is not its"));
     for (make, name) in [("mkfs.ext4", "ext"), ("mkswap", "swap")] {
         if output(make, &[&device.node()]).is_none() {
-            eprintln!("SKIPPED: {make} is not here");
+            common::skipped(&format!("{make} is not here"));
             continue;
         }
         let said = device.refusal(device.armed());
@@ -91,7 +91,7 @@ fn what_is_in_use_is_refused_whatever_is_said() {
         output("umount", &[&at]).unwrap();
         assert!(said.contains(&format!("is mounted at {at}")), "{said}");
     } else {
-        eprintln!("SKIPPED: nothing can be mounted here");
+        common::skipped("nothing can be mounted here");
     }
     if output("mkswap", &[&device.node()]).is_some() && output("swapon", &[&device.node()]).is_some() {
         let before = device.sum();
@@ -100,7 +100,7 @@ fn what_is_in_use_is_refused_whatever_is_said() {
         assert_eq!(device.sum(), before);
         assert!(said.contains("in use as swap"), "{said}");
     } else {
-        eprintln!("SKIPPED: swap cannot be switched on here");
+        common::skipped("swap cannot be switched on here");
     }
 }
 
@@ -137,7 +137,7 @@ fn a_partition_of_it_that_is_mounted_or_a_device_built_on_it_is_in_the_way() {
         std::thread::sleep(std::time::Duration::from_millis(100));
     }
     if !made || !Path::new(&part).exists() {
-        eprintln!("SKIPPED: loop devices have no partitions here");
+        common::skipped("loop devices have no partitions here");
         return;
     }
     let said = device.refusal(device.armed());
@@ -294,7 +294,7 @@ fn a_discard_stays_in_its_range() {
     match drive.discard(Bytes(16 * MIB), Bytes(32 * MIB)).wait().unwrap() {
         Ok(()) => {}
         Err(DriveError::NotOffered { .. }) => {
-            eprintln!("SKIPPED: this loop device takes no discards");
+            common::skipped("this loop device takes no discards");
             return;
         }
         Err(e) => panic!("{e}"),
