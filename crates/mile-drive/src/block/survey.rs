@@ -191,22 +191,22 @@ fn is_ours(all: &[u8], begins: usize, from: u64) -> bool {
         let owner = before.filter(|(place, _)| at < place + STRIDE);
         // As far as the next stamp, which is that of another block.
         let next = (at / 512 + 1..=all.len() / 512).map(|i| i * 512).find(|p| stamp_of(*p).is_some());
-        let to = next.unwrap_or(all.len()).min(all.len());
+        let end = next.unwrap_or(all.len()).min(all.len());
         let Some((place, stamp)) = owner else {
             // What lies before the first block of a run, or behind its last, may be blank.
-            if !is_blank(&all[at..to]) {
+            if !is_blank(&all[at..end]) {
                 return false;
             }
-            at = to;
+            at = end;
             continue;
         };
-        let to = to.min(place + STRIDE);
-        let body = stamp.body(to - place);
+        let end = end.min(place + STRIDE);
+        let body = stamp.body(end - place);
         let wrote = |i: usize| all[i] == body[i - place];
         let mut i = at.max(place + STAMP);
-        while i < to {
+        while i < end {
             // What a course asked to be compressible ends in zeros, page by page of the stream.
-            let rest = stamp.rest_of_page(i - place).min(to - i);
+            let rest = stamp.rest_of_page(i - place).min(end - i);
             if all[i..i + rest].iter().all(|b| *b == 0) {
                 i += rest;
             } else if wrote(i) {
@@ -215,7 +215,7 @@ fn is_ours(all: &[u8], begins: usize, from: u64) -> bool {
                 return false;
             }
         }
-        at = to;
+        at = end;
     }
     true
 }
