@@ -128,8 +128,9 @@ fn run(mut state: State) -> Result<(), Failure> {
             taken.suspend()?;
             dirty = true;
         }
-        if dirty {
-            taken.terminal.draw(|frame| draw::draw(frame, &mut state))?;
+        // A terminal that cannot be drawn to has hung up: the run is left as when it is asked to.
+        if dirty && taken.terminal.draw(|frame| draw::draw(frame, &mut state)).is_err() {
+            break;
         }
         dirty = wait(&mut state, &jobs, &events, &asked);
     }

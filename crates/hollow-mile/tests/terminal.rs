@@ -542,3 +542,45 @@ fn each_break_says_why_and_what_would_settle_it_and_that_is_started_from_there()
     t.press(&["Enter"], "The run is done; it is run 2 of the logbook");
     assert!(!std::path::Path::new(&target).exists());
 }
+
+/// A hundred kilobytes that are pasted are there at once; Ctrl-Z gives the shell its turn; a terminal that hangs up in the middle of a run of
+/// the demo leaves neither a folder nor a runner.
+#[test]
+fn pasted_text_a_suspended_program_and_a_terminal_that_hangs_up() {
+    let temporary = tempfile::tempdir().unwrap();
+    let t = Terminal::start(100, 30, &format!("TMPDIR={}", temporary.path().display()), "demo");
+    t.until("Merrow K2");
+    t.keys(&["2"]);
+    t.until("i enter edit");
+    t.keys(&["i"]);
+    t.until("What you type goes into it");
+    let pasted = "# a line of a course that was pasted\n".repeat(2700) + "# the last line\n";
+    t.bench.write("pasted", &pasted);
+    t.tmux(&["load-buffer", &t.bench.path("pasted").display().to_string()]);
+    t.tmux(&["paste-buffer", "-p", "-t", "t"]);
+    t.until_all(&["# the last line", "2701"]);
+    t.keys(&["C-z"]);
+    t.until("prompt>");
+    t.type_text("fg");
+    t.keys(&["Enter"]);
+    t.until("# the last line");
+    t.keys(&["Escape"]);
+    t.keys(&["1"]);
+    t.until("Halyard Q4");
+    t.keys(&["Enter"]);
+    t.until("long soak");
+    t.keys(&["Enter"]);
+    t.until("60 times real time");
+    assert_eq!(t.bench.sockets().len(), 1);
+    t.tmux(&["kill-session", "-t", "t"]);
+    let is_clean = || {
+        let left = std::fs::read_dir(temporary.path()).unwrap().flatten();
+        left.filter(|e| e.file_name().to_string_lossy().starts_with("hollow-mile-demo")).count() == 0
+            && t.bench.sockets().is_empty()
+    };
+    let mut tries = 0..3000;
+    while !is_clean() && tries.next().is_some() {
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    assert!(is_clean(), "the demo's folder and its runner are gone");
+}

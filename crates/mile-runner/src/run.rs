@@ -3,10 +3,13 @@
 mod attend;
 mod ends;
 mod go_on;
+mod head;
 mod reliance;
+mod settle;
 mod watch;
 
 pub use go_on::GoOn;
+pub use head::{claims_of, head, plan_facts, situation_of};
 pub use reliance::{Stretch, relied_on};
 
 use crate::Speed;
@@ -22,7 +25,7 @@ use mile_drive::clock::Monotonic;
 use mile_drive::drive::PATIENCE;
 use mile_drive::host::Host;
 use mile_drive::nvme::HealthLog;
-use mile_drive::{Claims, Drive, DriveError, Health, Readings, Situation, Tally, Transfer};
+use mile_drive::{Drive, DriveError, Health, Readings, Tally, Transfer};
 
 /// Longest time on the wall between two looks at the commands.
 const ATTENTION: Nanos = Nanos(50_000_000);
@@ -310,58 +313,6 @@ impl Run<'_> {
             self.watch_health(health);
         }
         Outcome { status, at: self.drive.now(), bytes: self.moved, why, health }
-    }
-
-    /// Whether operations were out when the run ended that had not come back.
-    fn is_stalled(&self) -> bool {
-        self.drive.waiting().is_some_and(|(age, ..)| age >= STALL)
-    }
-
-    /// Has the medium keep what was written, unless the drive does not answer.
-    fn settle(&mut self) -> Result<(), DriveError> {
-        if self.left || self.is_stalled() || self.drive.has_left().is_some() {
-            return Ok(());
-        }
-        let flush = self.drive.flush();
-        match self.attend(&flush, None)? {
-            Attended::Done(done) => done,
-            Attended::Left => Ok(()),
-        }
-    }
-
-    /// Whether a run that ended so may go on, and relies then on what it has written.
-    fn needs_what_it_wrote(&mut self, status: Status) -> bool {
-        let readable = self.drive.facts().readable;
-        let (leg, from) = self.standing;
-        let moved = Bytes(self.moved.0 - from.0);
-        if status == Status::Done || readable || leg >= self.plan.legs.len() {
-            return false;
-        }
-        let needed = !relied_on(self.plan, leg, moved, readable).is_empty();
-        if needed {
-            self.event(EventKind::Kept);
-        }
-        needed
-    }
-
-    /// Refuses to go on where what the run wrote, and reads from here on, is not there any more.
-    fn check_what_is_relied_on(&mut self) -> Result<(), DriveError> {
-        let Some(on) = &self.go_on else { return Ok(()) };
-        let readable = self.drive.facts().readable;
-        for stretch in relied_on(self.plan, on.leg as usize, on.moved, readable) {
-            for at in stretch.places() {
-                if !self.drive.holds(at)? {
-                    let reader = self.plan.legs.get(stretch.reader).map_or("", |l| l.name.as_str());
-                    return Err(DriveError::Unusable {
-                        why: format!(
-                            "the run cannot go on: leg {reader} reads from byte {} on what the run wrote there before, and that is not there any more. Start the course anew",
-                            at.0
-                        ),
-                    });
-                }
-            }
-        }
-        Ok(())
     }
 
     /// Says where the final analysis does not bear out what was announced.
@@ -782,73 +733,5 @@ impl Run<'_> {
             (self.tell)(Message::Event(Event { at: end, bytes: self.moved, kind }));
         }
         foreign
-    }
-}
-
-/// What is known of a run of `plan` on `drive` before it begins.
-pub fn head(plan: &Plan, text: &str, drive: &dyn Drive, seed: u64, started: i64) -> RunHead {
-    RunHead {
-        started,
-        course: plan.name.clone(),
-        course_text: text.to_owned(),
-        drive: drive.identity().clone(),
-        facts: Some(drive.facts()),
-        limits: drive.limits(),
-        claims: claims_of(plan, &drive.claims()),
-        situation: situation_of(plan, drive.situation()),
-        seed,
-        identity: None,
-        legs: plan.legs.iter().map(|l| l.name.clone()).collect(),
-        leg_words: plan.legs.iter().map(PlannedLeg::words).collect(),
-        leg_loads: plan.legs.iter().map(PlannedLeg::load).collect(),
-        demands: plan.demands.clone(),
-        leg_budgets: plan
-            .legs
-            .iter()
-            .map(|l| match &l.work {
-                Work::Transfer(t) if !t.by_time => t.budget,
-                _ => Bytes(0),
-            })
-            .collect(),
-        leg_times: plan.legs.iter().map(|l| l.time.filter(|_| l.work != Work::Skip)).collect(),
-        sample_every: plan.sample_every,
-        order: None,
-        health: None,
-    }
-}
-
-/// What is claimed of a drive: by the course, and else by what is known of the drive.
-pub fn claims_of(plan: &Plan, known: &Claims) -> Claims {
-    Claims {
-        write: plan.claims.write.or(known.write),
-        read: plan.claims.read.or(known.read),
-        endurance: plan.claims.endurance.or(known.endurance),
-    }
-}
-
-/// The conditions of a run: by the course, and else by what is known of the drive.
-pub fn situation_of(plan: &Plan, mut known: Situation) -> Situation {
-    for (name, text) in &plan.situation {
-        let place = match name.as_str() {
-            "slot" => &mut known.slot,
-            "cooling" => &mut known.cooling,
-            "enclosure" => &mut known.enclosure,
-            _ => &mut known.notes,
-        };
-        *place = Some(text.clone());
-    }
-    known.ambient = plan.ambient.or(known.ambient);
-    known
-}
-
-/// The facts of a drive as planning takes them.
-pub fn plan_facts(drive: &dyn Drive) -> mile_course::DriveFacts {
-    let facts = drive.facts();
-    mile_course::DriveFacts {
-        capacity: facts.capacity,
-        logical_block: facts.logical_block,
-        has_temperature: facts.has_temperature,
-        readable: facts.readable,
-        cache: facts.cache,
     }
 }

@@ -1,15 +1,18 @@
 //! Takes the terminal over, and gives it back in whatever way the program ends.
 
+use crossterm::cursor::Show;
 use crossterm::event::{
     DisableBracketedPaste, DisableMouseCapture, EnableBracketedPaste, EnableMouseCapture,
 };
 use crossterm::execute;
 use ratatui::DefaultTerminal;
 use std::io;
+use std::mem::ManuallyDrop;
 
 /// The terminal while it is ours. Dropping it gives it back.
 pub(super) struct Taken {
-    pub(super) terminal: DefaultTerminal,
+    /// Never dropped: it would print a message where its terminal has hung up, and end the program by that.
+    pub(super) terminal: ManuallyDrop<DefaultTerminal>,
 }
 
 impl Taken {
@@ -22,26 +25,27 @@ impl Taken {
             hook(info);
         }));
         execute!(io::stdout(), EnableMouseCapture, EnableBracketedPaste)?;
-        Ok(Self { terminal })
+        Ok(Self { terminal: ManuallyDrop::new(terminal) })
     }
 }
 
 impl Taken {
     /// Gives the terminal back, has the shell take over until it brings this program to the front again, and takes the terminal once more.
     pub(super) fn suspend(&mut self) -> io::Result<()> {
-        execute!(io::stdout(), DisableBracketedPaste, DisableMouseCapture)?;
-        ratatui::restore();
+        execute!(io::stdout(), DisableBracketedPaste, DisableMouseCapture, Show)?;
+        ratatui::try_restore()?;
         // Comes back when the process is continued.
         signal_hook::low_level::raise(signal_hook::consts::SIGSTOP)?;
-        self.terminal = ratatui::try_init()?;
-        execute!(io::stdout(), EnableMouseCapture, EnableBracketedPaste)?;
-        self.terminal.clear()
+        self.terminal = ManuallyDrop::new(ratatui::try_init()?);
+        // A screen of its own, which is empty, as this terminal takes it to be.
+        execute!(io::stdout(), EnableMouseCapture, EnableBracketedPaste)
     }
 }
 
 impl Drop for Taken {
     fn drop(&mut self) {
-        let _ = execute!(io::stdout(), DisableBracketedPaste, DisableMouseCapture);
-        ratatui::restore();
+        let _ = execute!(io::stdout(), DisableBracketedPaste, DisableMouseCapture, Show);
+        // A terminal that has hung up takes nothing back, and no message about that either.
+        let _ = ratatui::try_restore();
     }
 }

@@ -1,0 +1,74 @@
+//! What is known of a run before it begins.
+
+use crate::message::RunHead;
+use mile_core::Bytes;
+use mile_course::{Plan, PlannedLeg, Work};
+use mile_drive::{Claims, Drive, Situation};
+
+/// What is known of a run of `plan` on `drive` before it begins.
+pub fn head(plan: &Plan, text: &str, drive: &dyn Drive, seed: u64, started: i64) -> RunHead {
+    RunHead {
+        started,
+        course: plan.name.clone(),
+        course_text: text.to_owned(),
+        drive: drive.identity().clone(),
+        facts: Some(drive.facts()),
+        limits: drive.limits(),
+        claims: claims_of(plan, &drive.claims()),
+        situation: situation_of(plan, drive.situation()),
+        seed,
+        identity: None,
+        legs: plan.legs.iter().map(|l| l.name.clone()).collect(),
+        leg_words: plan.legs.iter().map(PlannedLeg::words).collect(),
+        leg_loads: plan.legs.iter().map(PlannedLeg::load).collect(),
+        demands: plan.demands.clone(),
+        leg_budgets: plan
+            .legs
+            .iter()
+            .map(|l| match &l.work {
+                Work::Transfer(t) if !t.by_time => t.budget,
+                _ => Bytes(0),
+            })
+            .collect(),
+        leg_times: plan.legs.iter().map(|l| l.time.filter(|_| l.work != Work::Skip)).collect(),
+        sample_every: plan.sample_every,
+        order: None,
+        health: None,
+    }
+}
+
+/// What is claimed of a drive: by the course, and else by what is known of the drive.
+pub fn claims_of(plan: &Plan, known: &Claims) -> Claims {
+    Claims {
+        write: plan.claims.write.or(known.write),
+        read: plan.claims.read.or(known.read),
+        endurance: plan.claims.endurance.or(known.endurance),
+    }
+}
+
+/// The conditions of a run: by the course, and else by what is known of the drive.
+pub fn situation_of(plan: &Plan, mut known: Situation) -> Situation {
+    for (name, text) in &plan.situation {
+        let place = match name.as_str() {
+            "slot" => &mut known.slot,
+            "cooling" => &mut known.cooling,
+            "enclosure" => &mut known.enclosure,
+            _ => &mut known.notes,
+        };
+        *place = Some(text.clone());
+    }
+    known.ambient = plan.ambient.or(known.ambient);
+    known
+}
+
+/// The facts of a drive as planning takes them.
+pub fn plan_facts(drive: &dyn Drive) -> mile_course::DriveFacts {
+    let facts = drive.facts();
+    mile_course::DriveFacts {
+        capacity: facts.capacity,
+        logical_block: facts.logical_block,
+        has_temperature: facts.has_temperature,
+        readable: facts.readable,
+        cache: facts.cache,
+    }
+}
