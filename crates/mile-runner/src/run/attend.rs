@@ -87,6 +87,8 @@ impl Run<'_> {
         if self.drive.is_virtual() {
             return self.drive.health();
         }
+        // One that told nothing at the start, such as a file, is not waited for.
+        self.health.as_ref()?;
         let wall = Monotonic::start();
         self.drive.ask_health();
         loop {
