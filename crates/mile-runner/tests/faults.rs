@@ -18,6 +18,9 @@ struct Faulty<F> {
     happens: F,
     left: Option<String>,
     warning: u8,
+    /// As a drive in real time that tells no health, and how often it was asked for it.
+    real: bool,
+    asked: u32,
 }
 
 impl<F: FnMut(u32, &mut Tally, &mut u8, &mut Option<String>) -> Option<DriveError> + Send> Drive
@@ -30,7 +33,10 @@ impl<F: FnMut(u32, &mut Tally, &mut u8, &mut Option<String>) -> Option<DriveErro
         self.drive.facts()
     }
     fn is_virtual(&self) -> bool {
-        true
+        !self.real
+    }
+    fn ask_health(&mut self) {
+        self.asked += 1;
     }
     fn start_at(&mut self, at: Nanos) {
         self.drive.start_at(at);
@@ -71,7 +77,7 @@ impl<F: FnMut(u32, &mut Tally, &mut u8, &mut Option<String>) -> Option<DriveErro
         Readings { warning: Some(self.warning), ..self.drive.readings() }
     }
     fn health(&mut self) -> Option<Health> {
-        self.drive.health()
+        if self.real { None } else { self.drive.health() }
     }
     fn close(&mut self, keep: bool) -> Result<(), DriveError> {
         self.drive.close(keep)
@@ -94,7 +100,7 @@ fn go(
         "course \"c\"\n{guards}\nleg soak\n write sequential, blocks 1 MiB, depth 16, until 60 GB written\n"
     );
     let drive = SimDrive::new("sim:merrow-k2", 1).unwrap();
-    let mut drive = Faulty { drive, advances: 0, happens, left: None, warning: 0 };
+    let mut drive = Faulty { drive, advances: 0, happens, left: None, warning: 0, real: false, asked: 0 };
     let (plan, head) = begin(&course, &drive);
     let (_keep, commands) = unbounded();
     let mut messages = Vec::new();
@@ -283,4 +289,24 @@ fn a_run_goes_on_where_it_was_whenever_it_was_interrupted() {
         assert!((119.9..=121.1).contains(&rested), "{after}: {rested}");
         assert_eq!(events(&second).iter().filter(|e| matches!(e.kind, EventKind::WentOn { .. })).count(), 1);
     }
+}
+
+/// The end of each run on a file waited 15 s for a health that files do not have.
+#[test]
+fn the_health_of_what_tells_none_is_not_waited_for() {
+    let drive = SimDrive::new("sim:merrow-k2", 1).unwrap();
+    let mut drive = Faulty {
+        drive,
+        advances: 0,
+        happens: |_: u32, _: &mut Tally, _: &mut u8, _: &mut Option<String>| None,
+        left: None,
+        warning: 0,
+        real: true,
+        asked: 0,
+    };
+    let course = "course \"c\"\nleg w\n write sequential, blocks 1 MiB, depth 16, until 1 GB written\n";
+    let (plan, head) = begin(course, &drive);
+    let (_keep, commands) = unbounded();
+    let outcome = execute(&plan, head, &mut drive, Terms::PLAIN, &commands, &mut |_| {});
+    assert_eq!((outcome.status, outcome.health, drive.asked), (mile_runner::Status::Done, None, 0));
 }
