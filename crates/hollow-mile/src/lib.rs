@@ -50,9 +50,20 @@ impl<E: std::error::Error> From<E> for Failure {
     }
 }
 
+/// Has the panic hook say nothing of panics that are taken for errors. Called anew whenever another hook is put before it.
+pub(crate) fn pass_over_contained_panics() {
+    let hook = std::panic::take_hook();
+    std::panic::set_hook(Box::new(move |info| {
+        if !mile_logbook::exchange::panics_are_contained() {
+            hook(info);
+        }
+    }));
+}
+
 /// Does what the command line says.
 pub fn run() -> ExitCode {
     let cli = Cli::parse();
+    pass_over_contained_panics();
     let result = match cli.command {
         None => tui::open_bench(cli.logbook),
         Some(Command::Demo(args)) => tui::open_demo(&args),

@@ -127,13 +127,7 @@ impl Source {
         let mut first = [0; PARQUET_MAGIC.len()];
         let is_parquet = file.read(&mut first).map_err(missing)? == first.len() && first == PARQUET_MAGIC;
         file.rewind().map_err(missing)?;
-        let all = if is_parquet {
-            let mut bytes = Vec::new();
-            file.read_to_end(&mut bytes).map_err(missing)?;
-            read_parquet(bytes, map)
-        } else {
-            read_foreign(file, map)
-        };
+        let all = if is_parquet { read_parquet(file, map) } else { read_foreign(file, map) };
         let all = all.map_err(|e| Failure::usage(format!("{named}: {e}")))?;
         let stem =
             Path::new(named).file_stem().map_or(named.to_owned(), |s| s.to_string_lossy().into_owned());

@@ -107,6 +107,9 @@ impl Scene<'_> {
                 _ => consider(Cause::Workload, &mut list, workload),
             }
         } else {
+            if facts.stall.is_some() {
+                consider(if facts.falls { Cause::Stall } else { Cause::StallEnd }, &mut list, stall);
+            }
             if facts.falls {
                 consider(Cause::ThermalThrottle, &mut list, throttle);
                 consider(Cause::Interference, &mut list, others);
@@ -231,6 +234,7 @@ fn cap(cause: Cause, facts: &Facts) -> f64 {
         // These are seen by their own readings, whatever is known of heat.
         _ if matches!(cause, Cause::Workload) => 0.98,
         _ if matches!(cause, Cause::Interference | Cause::InterferenceEnd | Cause::Surface) => 0.97,
+        _ if matches!(cause, Cause::Stall | Cause::StallEnd) => 0.97,
         (Some(_), _, _) => 0.99,
         // A further stage of the cache and a full drive look alike where neither is known.
         _ if cause == Cause::CacheExhausted
@@ -573,6 +577,17 @@ fn surface(facts: &Facts, list: &mut Vec<Weighed>) {
     hot_or_ticking(facts, list, S);
     if facts.throttle_ends == Some(true) {
         weigh(list, S, -3.0, "the throttle counters stopped ticking");
+    }
+}
+
+/// That the drive gave no answer is seen as such, whatever the reason within the drive.
+fn stall(facts: &Facts, list: &mut Vec<Weighed>) {
+    let cause = if facts.falls { Cause::Stall } else { Cause::StallEnd };
+    let Some(seconds) = facts.stall else { return };
+    let text = format!("no operation came back for {seconds:.1} s, although the drive was asked");
+    weigh(list, cause, 6.0, text);
+    if others_moved(facts) || stolen(facts) {
+        weigh(list, cause, -4.0, "others had the drive or the processors at that time");
     }
 }
 

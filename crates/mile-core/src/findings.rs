@@ -61,6 +61,10 @@ pub enum Cause {
     Interference,
     /// They stopped doing so.
     InterferenceEnd,
+    /// The drive gave no answer for a time.
+    Stall,
+    /// It answers again.
+    StallEnd,
     /// So much of the drive is in use.
     FillLevel,
     /// That part of its surface is slower, or ends here.
@@ -82,6 +86,8 @@ impl Cause {
             Self::Workload => "workload",
             Self::ThermalThrottle => "thermal-throttle",
             Self::ThermalRelease => "thermal-release",
+            Self::Stall => "stall",
+            Self::StallEnd => "stall-end",
             Self::Interference => "interference",
             Self::InterferenceEnd => "interference-end",
             Self::Unexplained => "unexplained",
@@ -98,6 +104,8 @@ impl Cause {
             Self::Workload => "the course changed",
             Self::ThermalThrottle => "throttled by heat",
             Self::ThermalRelease => "cooled, throttling released",
+            Self::Stall => "the drive gave no answer",
+            Self::StallEnd => "the drive answers again",
             Self::Interference => "others got in the way",
             Self::InterferenceEnd => "others have stopped",
             Self::Unexplained => "unexplained",

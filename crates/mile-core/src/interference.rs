@@ -1,5 +1,5 @@
-//! Times in which something other than the drive and the course had a hand in the rate: others' I/O on the same drive, processor
-//! time stolen from the host, and gaps in the log.
+//! Times that are not as the others of a leg: others' I/O on the same drive, processor time stolen from the host, gaps in the log,
+//! and stalls, in which the drive itself gave no answer.
 
 use crate::findings::Interference;
 use crate::sample::Op;
@@ -21,6 +21,9 @@ const JOINED_S: f64 = 5.0;
 const LEAST_S: f64 = 1.0;
 /// Most intervals that are listed.
 const MOST: usize = 1000;
+/// Share of a time without an answer that the slowest operation behind it must have taken. Where the host did not ask, because it kept to
+/// a pace or was held up itself, the operation behind it is as quick as any.
+const WAITED: f64 = 0.5;
 
 /// The intervals, in the order of time; those of different kinds may lie on each other.
 pub(crate) fn intervals(trace: &Trace) -> Vec<Interference> {
@@ -28,11 +31,17 @@ pub(crate) fn intervals(trace: &Trace) -> Vec<Interference> {
     let mut rates: Vec<f64> = loaded().filter_map(|i| trace.rate.get(i)).collect();
     let mut lengths: Vec<f64> = loaded().map(|i| length(trace, i)).collect();
     let (Some(rate), Some(usual)) = (median(&mut rates), median(&mut lengths)) else { return Vec::new() };
+    let stalls = stalls(trace);
+    let stalled = |i: usize| {
+        let before = stalls.partition_point(|s| s.start <= i);
+        before > 0 && stalls[before - 1].contains(&i)
+    };
     let busy = (FOREIGN_SHARE * rate).max(FOREIGN_LEAST);
-    let kinds: [(&str, &dyn Fn(usize) -> bool); 3] = [
+    let kinds: [(&str, &dyn Fn(usize) -> bool); 4] = [
         ("foreign-io", &|i| trace.foreign.get(i).is_some_and(|f| f > busy)),
         ("processor-steal", &|i| trace.steal.get(i).is_some_and(|s| s > STOLEN)),
-        ("gap", &|i| length(trace, i) > GAP * usual),
+        ("gap", &|i| length(trace, i) > GAP * usual && !stalled(i)),
+        ("stall", &stalled),
     ];
     let mut all: Vec<Interference> = Vec::new();
     for (kind, is) in kinds {
@@ -49,6 +58,38 @@ pub(crate) fn intervals(trace: &Trace) -> Vec<Interference> {
     }
     all.sort_by(|a, b| a.start_s.total_cmp(&b.start_s));
     all.truncate(MOST);
+    all
+}
+
+/// The samples in which the drive answered nothing under load for at least a second, although it was asked: the slowest of the
+/// operations that come back behind them was out all the while, or none came back at all.
+pub(crate) fn stalls(trace: &Trace) -> Vec<Range<usize>> {
+    let silent = |i: usize| trace.moved(i + 1) == trace.moved(i);
+    let mut all = Vec::new();
+    // Without latencies, nobody knows whether it was asked.
+    if trace.slowest.extent(0, trace.len()).is_none() {
+        return all;
+    }
+    for leg in trace.legs().iter().filter(|l| l.op != Op::Idle) {
+        let mut at = leg.samples.start;
+        while at < leg.samples.end {
+            let from = at;
+            while at < leg.samples.end && silent(at) {
+                at += 1;
+            }
+            if at > from {
+                let seconds = trace.end(at - 1).secs() - trace.start(from).secs();
+                let waited = trace.slowest.get(at).is_some_and(|us| us / 1e6 >= WAITED * seconds);
+                // A leg that moves nothing at all was not asked to.
+                let was_asked =
+                    (from > leg.samples.start || at < leg.samples.end) && (waited || at == leg.samples.end);
+                if seconds >= LEAST_S && was_asked {
+                    all.push(from..at);
+                }
+            }
+            at += 1;
+        }
+    }
     all
 }
 
@@ -81,8 +122,9 @@ pub(crate) fn without(trace: &Trace, range: Range<usize>, disturbed: &[Interfere
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::sample::Sample;
+    use crate::sample::{Latency, Sample};
     use crate::units::{Bytes, Nanos, Rate};
+    use proptest::prelude::*;
 
     /// 1,000 MB/s, with others at 300 MB/s from 100 to 110 s that cost as much, and steal from 200 to 204 s.
     fn disturbed() -> Trace {
@@ -114,6 +156,82 @@ mod tests {
         assert!((mean - 1000.0).abs() < 0.1 && sd < 2.0, "{mean} {sd}");
         assert_eq!(without(&trace, 0..90, &found), None, "nothing there to leave out");
         assert_eq!(without(&trace, 95..112, &found), None, "too little is left");
+    }
+
+    /// 500 MB/s at 10 samples a second for 30 s; nothing is moved from 10 s on for `silent` seconds, and the slowest operation behind
+    /// that took `slowest` seconds.
+    fn silent(silent: u64, slowest: f64) -> Trace {
+        let samples: Vec<Sample> = (0..300_u64)
+            .map(|i| {
+                let still = (100..100 + 10 * silent).contains(&i);
+                let max = if i == 100 + 10 * silent { slowest } else { 0.01 };
+                let l = Nanos::from_secs(max);
+                Sample {
+                    start: Nanos(i * 100_000_000),
+                    end: Nanos((i + 1) * 100_000_000),
+                    written: Bytes(if still { 0 } else { 50_000_000 }),
+                    latency: (!still).then_some(Latency { p50: l, p99: l, p999: l, max: l }),
+                    foreign: Some(Rate(0.0)),
+                    ..Sample::default()
+                }
+            })
+            .collect();
+        Trace::of(&samples, &["soak".into()])
+    }
+
+    #[test]
+    fn a_drive_that_gives_no_answer_has_stalled_and_a_host_that_does_not_ask_has_not() {
+        let kinds = |trace: &Trace| -> Vec<(String, f64, f64)> {
+            intervals(trace).into_iter().map(|i| (i.kind, i.start_s, i.end_s)).collect()
+        };
+        assert_eq!(kinds(&silent(5, 5.02)), [("stall".to_owned(), 10.0, 15.0)]);
+        // To the end of what was logged: nothing came back.
+        assert_eq!(kinds(&silent(20, 0.0)), [("stall".to_owned(), 10.0, 30.0)]);
+        assert_eq!(kinds(&silent(5, 0.01)), [], "the operation behind it was quick: it was not asked");
+        assert_eq!(kinds(&silent(0, 0.01)), []);
+        // A leg without any load of its own.
+        assert_eq!(stalls(&silent(30, 0.0)).len(), 1);
+        let idle: Vec<Sample> = (0..50_u64)
+            .map(|i| Sample {
+                start: Nanos(i * 100_000_000),
+                end: Nanos((i + 1) * 100_000_000),
+                ..Sample::default()
+            })
+            .collect();
+        assert_eq!(stalls(&Trace::of(&idle, &["none".into()])), []);
+    }
+
+    proptest! {
+        /// `33 s in a run of 15 s`: whatever the samples, no interval leaves the run, and those of one kind do not overlap.
+        #[test]
+        fn no_interval_leaves_the_run(
+            rows in prop::collection::vec((1_u64..5000, 0_u64..2, 0_u64..3, 0_u64..3, 0_u64..9000), 1..120)
+        ) {
+            let mut at = 0;
+            let samples: Vec<Sample> = rows.into_iter().map(|(ms, moves, foreign, op, slowest)| {
+                let start = Nanos(at * 1_000_000);
+                at += ms;
+                let l = Nanos(slowest * 1_000_000);
+                Sample {
+                    start,
+                    end: Nanos(at * 1_000_000),
+                    op: [Op::Write, Op::Read, Op::Idle][op as usize],
+                    written: Bytes(moves * 1_000_000),
+                    latency: Some(Latency { p50: l, p99: l, p999: l, max: l }),
+                    foreign: Some(Rate(foreign as f64 * 50e6)),
+                    ..Sample::default()
+                }
+            }).collect();
+            let end = samples.last().unwrap().end.secs();
+            let found = intervals(&Trace::of(&samples, &["a".into()]));
+            for i in &found {
+                prop_assert!(i.start_s >= 0.0 && i.start_s < i.end_s && i.end_s <= end, "{:?}", i);
+            }
+            for kind in ["foreign-io", "gap", "stall"] {
+                let own: Vec<_> = found.iter().filter(|i| i.kind == kind).collect();
+                prop_assert!(own.windows(2).all(|w| w[0].end_s <= w[1].start_s));
+            }
+        }
     }
 
     #[test]

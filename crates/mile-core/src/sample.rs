@@ -115,3 +115,70 @@ impl Sample {
         Rate::over(self.moved(), self.end.since(self.start))
     }
 }
+
+/// Latest time that a sample can have: 300 years, within what nanoseconds can count.
+const LATEST: Nanos = Nanos(9_400_000_000_000_000_000);
+/// Most that a run can have moved: more than any drive in its life, and sums of two can still be counted.
+const MOST_MOVED: u64 = 1 << 62;
+
+/// Looks at samples that come from outside of this process, in their order: from a file or a socket that may be damaged.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Order {
+    end: Nanos,
+    moved: u64,
+}
+
+impl Order {
+    /// Takes the next sample.
+    ///
+    /// # Errors
+    /// Why it cannot be one of a run that follows on those before.
+    pub fn take(&mut self, sample: &Sample) -> Result<(), &'static str> {
+        if sample.start < self.end || sample.end < sample.start || sample.end > LATEST {
+            return Err("the times of its samples are not in order");
+        }
+        let sum = [sample.written.0, sample.read.0].into_iter().try_fold(self.moved, u64::checked_add);
+        let Some(moved) = sum.filter(|m| *m <= MOST_MOVED) else {
+            return Err("its samples moved more bytes than can be counted");
+        };
+        let (throttled, shares) =
+            (sample.throttled.unwrap_or_default(), [sample.steal, sample.cpu, sample.fill]);
+        let numbers = [
+            sample.temp.map_or(0.0, |t| t.0),
+            sample.ambient.map_or(0.0, |t| t.0),
+            sample.foreign.map_or(0.0, |r| r.0),
+            throttled.light_s,
+            throttled.heavy_s,
+        ];
+        if !numbers.into_iter().chain(shares.into_iter().flatten().map(f64::from)).all(f64::is_finite) {
+            return Err("a reading of its samples is no number");
+        }
+        (self.end, self.moved) = (sample.end, moved);
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn samples_that_cannot_be_of_a_run_are_refused_and_leave_the_order_as_it_was() {
+        let good = |from: u64, to: u64| Sample { start: Nanos(from), end: Nanos(to), ..Sample::default() };
+        let mut order = Order::default();
+        order.take(&good(0, 5)).unwrap();
+        for bad in [
+            good(4, 8),
+            good(9, 8),
+            good(5, u64::MAX),
+            Sample { written: Bytes(1 << 62), read: Bytes(1), ..good(5, 8) },
+            Sample { written: Bytes(u64::MAX), read: Bytes(u64::MAX), ..good(5, 8) },
+            Sample { temp: Some(Celsius(f64::NAN)), ..good(5, 8) },
+            Sample { fill: Some(f32::INFINITY), ..good(5, 8) },
+        ] {
+            assert!(order.take(&bad).is_err(), "{bad:?}");
+        }
+        order.take(&Sample { written: Bytes(1 << 62), ..good(5, 8) }).unwrap();
+        assert!(order.take(&Sample { written: Bytes(1), ..good(8, 9) }).is_err(), "sums count");
+    }
+}

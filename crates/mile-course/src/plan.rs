@@ -417,12 +417,13 @@ fn number_passes(legs: &mut [PlannedLeg], errors: &mut Vec<String>) {
         let mut open = vec![(from, to)];
         let mut first = None;
         for earlier in before.iter_mut().rev() {
-            if open.is_empty() {
-                break;
-            }
             match &mut earlier.work {
                 Work::Transfer(w) if w.op != Op::Read && w.start.0 < to && from < w.start.0 + w.length.0 => {
+                    // Of what is written over again too: where that is lost, what lies there is known for what it is.
                     w.sealed = true;
+                    if open.is_empty() {
+                        continue;
+                    }
                     let whole = w.op == Op::Write
                         && w.access == Access::Sequential
                         && (w.workers == 1 || w.budget.0 >= w.length.0)

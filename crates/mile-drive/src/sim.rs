@@ -82,7 +82,11 @@ struct Work {
 impl SimDrive {
     /// The drive of a model, named as on the command line, with a seed for its noise.
     pub fn new(name: &str, seed: u64) -> Result<Self, DriveError> {
-        let model = Model::find(name.strip_prefix("sim:").unwrap_or(name))?;
+        Ok(Self::of(name, Model::find(name.strip_prefix("sim:").unwrap_or(name))?, seed))
+    }
+
+    /// A drive of this model.
+    pub fn of(name: &str, model: Model, seed: u64) -> Self {
         let identity = Identity {
             name: name.to_owned(),
             model: model.identity.model.clone(),
@@ -122,7 +126,7 @@ impl SimDrive {
             model,
         };
         drive.set_rate();
-        Ok(drive)
+        drive
     }
 
     fn normal(&mut self) -> f64 {

@@ -3,7 +3,7 @@
 mod columnar;
 mod foreign;
 
-pub use columnar::{PARQUET_MAGIC, read_parquet, write_parquet};
+pub use columnar::{PARQUET_MAGIC, panics_are_contained, read_parquet, write_parquet};
 
 use csv::{ReaderBuilder, StringRecord, WriterBuilder};
 use mile_core::{Bytes, Celsius, Latency, Nanos, Op, Rate, Sample, Throttled, Trace};

@@ -6,6 +6,7 @@
 use crate::recorder::Archive;
 use crate::store::{Logbook, LogbookError};
 use mile_core::Sample;
+use mile_core::sample::Order;
 use mile_files::{FileError, Held};
 use mile_runner::{Event, Message, Outcome, Status};
 use serde::{Deserialize, Serialize};
@@ -153,9 +154,17 @@ fn read(path: &Path) -> Result<(Belongs, Contents), LogbookError> {
     let io = |source| LogbookError::Io { path: path.to_owned(), doing: "read", source };
     let belongs = belongs(path)?;
     let mut contents = Contents::default();
-    for line in BufReader::new(std::fs::File::open(path).map_err(io)?).lines().skip(1) {
-        match serde_json::from_str(&line.map_err(io)?) {
-            Ok(Message::Sample(sample)) => contents.samples.push(sample),
+    let file = std::fs::File::open(path).map_err(io)?;
+    if file.metadata().map_err(io)?.len() > MOST_BYTES {
+        return Err(bad(path, "it is longer than such a file can be"));
+    }
+    let mut order = Order::default();
+    for line in BufReader::new(file).split(b'\n').skip(1) {
+        match serde_json::from_slice(&line.map_err(io)?) {
+            Ok(Message::Sample(sample)) => {
+                order.take(&sample).map_err(|why| bad(path, why))?;
+                contents.samples.push(sample);
+            }
             Ok(Message::Event(event)) => contents.events.push(event),
             Ok(Message::Ended(outcome)) => contents.ended = Some(outcome),
             Ok(other) => contents.others.push(other),

@@ -12,6 +12,7 @@ mod owner;
 
 pub use entry::{Digest, Entry, MINIATURE, StoredRun};
 
+use mile_core::sample::Order;
 use mile_core::{Sample, Trace, findings};
 use mile_files::FileError;
 use mile_files::database::{self, Access, Checked, Head};
@@ -304,6 +305,20 @@ impl Logbook {
         }
     }
 
+    /// As [`Logbook::wrap`], for what is read of one run: a value of another kind than it should have is that run's fault only.
+    fn wrap_of(&self, run: i64) -> impl Fn(rusqlite::Error) -> LogbookError + use<> {
+        let (wrap, path) = (self.wrap(), self.path.clone());
+        move |source| match source {
+            rusqlite::Error::InvalidColumnType(..)
+            | rusqlite::Error::FromSqlConversionFailure(..)
+            | rusqlite::Error::IntegralValueOutOfRange(..)
+            | rusqlite::Error::Utf8Error(..) => {
+                LogbookError::BadRun { path: path.clone(), run, why: source.to_string() }
+            }
+            other => wrap(other),
+        }
+    }
+
     /// Makes the tables, unless another process has made them meanwhile.
     fn create(&mut self) -> Result<()> {
         let wrap = self.wrap();
@@ -498,7 +513,7 @@ impl Logbook {
 
     /// A run with all its samples.
     pub fn run(&self, run: i64) -> Result<StoredRun> {
-        let wrap = self.wrap();
+        let wrap = self.wrap_of(run);
         let row = self
             .db
             .query_row("SELECT status, head, outcome, owner FROM runs WHERE id = ?1", [run], |row| {
@@ -529,7 +544,7 @@ impl Logbook {
                 Ok((texts, row.get::<_, Option<String>>(1)?))
             })
             .optional()
-            .map_err(self.wrap())?;
+            .map_err(self.wrap_of(run))?;
         let ((head, status, owner), outcome) =
             row.ok_or_else(|| LogbookError::NoSuchRun { path: self.path.clone(), wanted: run.to_string() })?;
         let outcome = outcome.map(|o| serde_json::from_str(&o)).transpose().map_err(|e| self.bad(run, &e))?;
@@ -538,7 +553,7 @@ impl Logbook {
     }
 
     fn events(&self, run: i64) -> Result<Vec<Event>> {
-        let wrap = self.wrap();
+        let wrap = self.wrap_of(run);
         let mut query =
             self.db.prepare("SELECT event FROM events WHERE run = ?1 ORDER BY seq").map_err(&wrap)?;
         let texts = query.query_map([run], |row| row.get::<_, String>(0)).map_err(&wrap)?;
@@ -561,25 +576,26 @@ impl Logbook {
         let count: i64 = self
             .db
             .query_row("SELECT coalesce(sum(count), 0) FROM samples WHERE run = ?1", [run], |row| row.get(0))
-            .map_err(self.wrap())?;
+            .map_err(self.wrap_of(run))?;
         Ok(count.unsigned_abs())
     }
 
     /// Hands over the samples of a run, a block at a time.
     fn each_block(&self, run: i64, mut take: impl FnMut(Vec<Sample>)) -> Result<()> {
-        let wrap = self.wrap();
+        let wrap = self.wrap_of(run);
         let unknown = "its samples are in an encoding that this version does not know";
         let mut query =
             self.db.prepare("SELECT data FROM samples WHERE run = ?1 ORDER BY first").map_err(&wrap)?;
         let mut rows = query.query([run]).map_err(&wrap)?;
+        let mut order = Order::default();
         while let Some(row) = rows.next().map_err(&wrap)? {
             let data = row.get_ref(0).map_err(&wrap)?.as_blob().map_err(|e| self.bad(run, &e))?;
-            match data.split_first() {
-                Some((&SAMPLES_VERSION, rest)) => {
-                    take(postcard::from_bytes(rest).map_err(|e| self.bad(run, &e))?)
-                }
-                _ => return Err(self.bad(run, &unknown)),
-            }
+            let Some((&SAMPLES_VERSION, rest)) = data.split_first() else {
+                return Err(self.bad(run, &unknown));
+            };
+            let block: Vec<Sample> = postcard::from_bytes(rest).map_err(|e| self.bad(run, &e))?;
+            block.iter().try_for_each(|s| order.take(s)).map_err(|why| self.bad(run, &why))?;
+            take(block);
         }
         Ok(())
     }
@@ -598,7 +614,7 @@ impl Logbook {
 
     /// The drive's health during a run, in the order of time; what it was before and after is in the run's head and outcome.
     pub fn healths(&self, run: i64) -> Result<Vec<HealthShot>> {
-        let wrap = self.wrap();
+        let wrap = self.wrap_of(run);
         if self.version < 2 {
             return Ok(Vec::new());
         }
@@ -617,7 +633,7 @@ impl Logbook {
                 |row| row.get(0),
             )
             .optional()
-            .map_err(self.wrap())
+            .map_err(self.wrap_of(run))
     }
 
     /// Enters a run that begins now, and gives its number.

@@ -172,11 +172,12 @@ fn parquet_carries_the_same_trace_as_csv() {
     let mut bytes = Vec::new();
     write_parquet(&mut bytes, &csv.samples, &csv.legs, &csv.extras).unwrap();
     assert!(bytes.starts_with(PARQUET_MAGIC) && bytes.ends_with(PARQUET_MAGIC));
-    let back = read_parquet(bytes, &[]).unwrap();
+    let back = read_parquet(bytes::Bytes::from(bytes), &[]).unwrap();
     assert_eq!((&back.samples, &back.legs), (&csv.samples, &csv.legs));
     let fan = |all: &Imported| all.extras.iter().find(|e| e.name == "fan_rpm").unwrap().values.clone();
     assert_eq!(fan(&back), fan(&csv));
-    let error = read_parquet(b"PAR1 and nothing more".to_vec(), &[]).unwrap_err().to_string();
+    let error =
+        read_parquet(bytes::Bytes::from_static(b"PAR1 and nothing more"), &[]).unwrap_err().to_string();
     assert!(error.starts_with("the file is no Parquet that can be read"), "{error}");
 }
 
@@ -275,4 +276,31 @@ fn a_file_with_too_many_rows_is_joined_and_keeps_its_bytes_and_its_time() {
     assert!((trace.end(trace.len()).secs() - 300_000.0).abs() < 1e-6);
     let change = all.samples.iter().find(|s| s.leg == 1).unwrap().start.secs();
     assert!((change - 149_999.9).abs() < 0.2, "{change}");
+}
+
+/// `index out of bounds` in the library that decodes it: a file that is damaged at any byte is read or refused.
+#[test]
+fn a_parquet_file_with_one_damaged_byte_is_read_or_refused() {
+    let mut text = "elapsed_s,leg,op,write_mb_s,temp_c\n".to_owned();
+    for i in 1..40 {
+        text += &format!("{i},soak,write,{},{}\n", 2000 + i % 7, 40 + i % 3);
+    }
+    let csv = read_csv(text.as_bytes()).unwrap();
+    let mut good = Vec::new();
+    write_parquet(&mut good, &csv.samples, &csv.legs, &csv.extras).unwrap();
+    let hook = std::panic::take_hook();
+    std::panic::set_hook(Box::new(move |info| {
+        if !mile_logbook::exchange::panics_are_contained() {
+            hook(info);
+        }
+    }));
+    let mut refused = 0;
+    for at in 0..good.len() {
+        for bit in [0, 3, 7] {
+            let mut bytes = good.clone();
+            bytes[at] ^= 1 << bit;
+            refused += usize::from(read_parquet(bytes::Bytes::from(bytes), &[]).is_err());
+        }
+    }
+    assert!(refused > good.len() / 4, "{refused} of {}", 3 * good.len());
 }

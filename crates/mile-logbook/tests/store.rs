@@ -173,3 +173,43 @@ fn a_logbook_that_several_open_at_once_for_the_first_time_is_made_once() {
         });
     }
 }
+
+/// `cannot use the logbook: Invalid column type Blob` of one run's row, and samples whose sum is more than can be counted: the fault is
+/// that run's, and is told as such.
+#[test]
+fn values_of_another_kind_and_samples_of_no_run_are_told_as_the_fault_of_their_run() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("book.logbook");
+    let mut book = Logbook::open(&path).unwrap();
+    let (good, bad) = (book.begin(&head()).unwrap(), book.begin(&head()).unwrap());
+    for run in [good, bad] {
+        book.append(run, 0, &[sample(0), sample(1)], &[(0, event(1))]).unwrap();
+        book.finish(run, Status::Done, None).unwrap();
+    }
+    drop(book);
+    let db = Connection::open(&path).unwrap();
+    let told = |what: &str| {
+        let book = Logbook::read(&path).unwrap();
+        let error = book.run(bad).unwrap_err();
+        assert!(matches!(error, LogbookError::BadRun { run, .. } if run == bad), "{what}: {error}");
+        assert_eq!(book.run(good).unwrap().samples.len(), 2, "{what}");
+        assert_eq!(book.list().unwrap().len(), 2, "{what}");
+    };
+    for column in ["owner", "status", "head"] {
+        db.execute(&format!("UPDATE runs SET {column} = x'ff00' WHERE id = ?1"), [bad]).unwrap();
+        told(column);
+        db.execute(
+            &format!("UPDATE runs SET {column} = (SELECT {column} FROM runs WHERE id = ?2) WHERE id = ?1"),
+            [bad, good],
+        )
+        .unwrap();
+    }
+    let backwards = [sample(1), sample(0)];
+    let much = [Sample { written: Bytes(u64::MAX), read: Bytes(u64::MAX), ..sample(0) }];
+    let hot = [Sample { temp: Some(Celsius(f64::NAN)), ..sample(0) }];
+    for samples in [&backwards[..], &much, &hot] {
+        db.execute("DELETE FROM samples WHERE run = ?1", [bad]).unwrap();
+        Logbook::open(&path).unwrap().append(bad, 0, samples, &[]).unwrap();
+        told(&format!("{samples:?}"));
+    }
+}

@@ -140,6 +140,15 @@ impl RunHead {
     }
 }
 
+fn yes() -> bool {
+    true
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "as serde calls it")]
+fn is_yes(over: &bool) -> bool {
+    *over
+}
+
 /// What went wrong with the operations of a run, from what was told. A run that ended told all of it; of one that did not, or went on, what was
 /// told one by one counts.
 pub fn faults_of(events: &[Event]) -> Vec<Faults> {
@@ -199,6 +208,9 @@ pub enum EventKind {
         leg: u32,
         name: String,
         why: String,
+        /// Whether it is over, and was not stopped with its run.
+        #[serde(default = "yes", skip_serializing_if = "is_yes")]
+        over: bool,
     },
     BreakSeen(Break),
     BreakRevised(Break),

@@ -7,6 +7,7 @@
 use crate::message::{Command, Event, Message, Outcome, RunHead};
 use crossbeam_channel::{Receiver, Sender, TrySendError, bounded, unbounded};
 use mile_core::Sample;
+use mile_core::sample::Order;
 use serde::{Deserialize, Serialize};
 use std::collections::VecDeque;
 use std::io::{self, BufRead, BufReader, BufWriter, Read, Write};
@@ -26,7 +27,9 @@ const BEHIND: usize = 16_384;
 /// Most who may watch at a time; each may be some megabytes behind.
 const MOST_WATCHERS: usize = 16;
 /// Longest command, bytes.
-const LONGEST_LINE: u64 = 64 << 10;
+const LONGEST_COMMAND: u64 = 64 << 10;
+/// Longest line from a runner, bytes: a backlog holds the events of a whole run.
+const LONGEST_FRAME: u64 = 64 << 20;
 /// Longest wait for somebody who watches a simulated run, and for the last words of any.
 const PATIENCE: Duration = Duration::from_secs(5);
 
@@ -225,6 +228,59 @@ impl Drop for Server {
     }
 }
 
+/// The next line, with its end, into `line`. `false` where there is none, or none of at most `longest` bytes that ends.
+fn next_line(source: &mut impl BufRead, longest: u64, line: &mut Vec<u8>) -> bool {
+    line.clear();
+    matches!(source.take(longest).read_until(b'\n', line), Ok(1..)) && line.ends_with(b"\n")
+}
+
+/// The commands that come from a watcher. Lines that are none are passed over; one that is too long ends the connection.
+pub fn heard(mut source: impl BufRead) -> impl Iterator<Item = Command> {
+    let mut line = Vec::new();
+    std::iter::from_fn(move || {
+        while next_line(&mut source, LONGEST_COMMAND, &mut line) {
+            if let Ok(command) = serde_json::from_slice(&line) {
+                return Some(command);
+            }
+        }
+        None
+    })
+}
+
+/// What a runner tells, in its order.
+#[derive(Debug)]
+pub struct Frames<S> {
+    source: S,
+    line: Vec<u8>,
+    order: Order,
+}
+
+impl<S: BufRead> Frames<S> {
+    /// From a connection.
+    pub fn new(source: S) -> Self {
+        Self { source, line: Vec::new(), order: Order::default() }
+    }
+
+    /// The next of what it tells.
+    ///
+    /// # Errors
+    /// Where it tells no more, or what no runner tells.
+    pub fn next(&mut self) -> io::Result<Frame> {
+        // A line that is cut off is the last of a runner that ended.
+        if !next_line(&mut self.source, LONGEST_FRAME, &mut self.line) {
+            return Err(io::ErrorKind::UnexpectedEof.into());
+        }
+        let frame = serde_json::from_slice(&self.line)?;
+        let mut take = |sample| self.order.take(sample).map_err(io::Error::other);
+        match &frame {
+            Frame::Message(Message::Sample(sample)) => take(sample)?,
+            Frame::Backlog(backlog) => backlog.samples.iter().try_for_each(take)?,
+            _ => {}
+        }
+        Ok(frame)
+    }
+}
+
 /// Lets somebody in: gives the thread that writes to them.
 fn admit(
     stream: UnixStream,
@@ -235,18 +291,8 @@ fn admit(
     let reader = BufReader::new(stream.try_clone()?);
     let commands = commands.clone();
     std::thread::Builder::new().name("obey".into()).spawn(move || {
-        let mut reader = reader;
-        let mut line = Vec::new();
-        loop {
-            line.clear();
-            // A line that does not end is no command.
-            match reader.by_ref().take(LONGEST_LINE).read_until(b'\n', &mut line) {
-                Ok(1..) if line.ends_with(b"\n") => {}
-                _ => return,
-            }
-            if let Ok(command) = serde_json::from_slice(&line)
-                && commands.send(command).is_err()
-            {
+        for command in heard(reader) {
+            if commands.send(command).is_err() {
                 return;
             }
         }
@@ -304,26 +350,17 @@ impl Client {
             return Err(io::Error::new(io::ErrorKind::PermissionDenied, "the runner is another user's"));
         }
         stream.set_read_timeout(Some(PATIENCE))?;
-        let mut reader = BufReader::new(stream.try_clone()?);
-        let mut next = || -> io::Result<Frame> {
-            let mut line = String::new();
-            if reader.read_line(&mut line)? == 0 {
-                return Err(io::ErrorKind::UnexpectedEof.into());
-            }
-            Ok(serde_json::from_str(&line)?)
-        };
+        let mut told = Frames::new(BufReader::new(stream.try_clone()?));
         let strange = || io::Error::other("the runner speaks another version of Hollow Mile's language");
-        let Frame::Hello(hello) = next()? else { return Err(strange()) };
+        let Frame::Hello(hello) = told.next()? else { return Err(strange()) };
         if hello.protocol != PROTOCOL {
             return Err(strange());
         }
-        let Frame::Backlog(backlog) = next()? else { return Err(strange()) };
+        let Frame::Backlog(backlog) = told.next()? else { return Err(strange()) };
         stream.set_read_timeout(None)?;
         let (send, frames) = bounded(BEHIND);
         std::thread::Builder::new().name("listen".into()).spawn(move || {
-            for line in reader.lines().map_while(Result::ok) {
-                // A line that is cut off is the last of a runner that ended.
-                let Ok(frame) = serde_json::from_str(&line) else { return };
+            while let Ok(frame) = told.next() {
                 if send.send(frame).is_err() {
                     return;
                 }

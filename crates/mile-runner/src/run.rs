@@ -271,7 +271,8 @@ impl Run<'_> {
                 LegEnd::Stopped => "the run was stopped".into(),
                 LegEnd::Guarded(..) => "a guard stopped the run".into(),
             };
-            self.event(EventKind::LegEnded { leg: i as u32, name: leg.name.clone(), why });
+            let over = matches!(end, LegEnd::Planned(_) | LegEnd::Skipped);
+            self.event(EventKind::LegEnded { leg: i as u32, name: leg.name.clone(), why, over });
             match end {
                 LegEnd::Planned(_) | LegEnd::Skipped => self.standing = (i + 1, self.moved),
                 LegEnd::Stopped => {

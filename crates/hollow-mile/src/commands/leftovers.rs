@@ -8,7 +8,7 @@ use crate::session::{aside_folders, logbook_path};
 use crate::{Failure, text};
 use mile_core::{Bytes, RunId};
 use mile_files::Held;
-use mile_logbook::{Logbook, side};
+use mile_logbook::{Logbook, LogbookError, side};
 use mile_runner::Status;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
@@ -33,10 +33,11 @@ const ASIDE: &str = "log-aside";
 pub(crate) fn run(args: &LeftoversArgs) -> Result<(), Failure> {
     let path = logbook_path(args.logbook.as_deref())?;
     let found = find(&path)?;
+    let nothing = "Runs of this logbook have left nothing.";
     let Some(wanted) = &args.remove else {
         match args.format {
             Format::Json => text::say(&serde_json::to_string_pretty(&found)?),
-            Format::Text if found.is_empty() => text::say("Runs of this logbook have left nothing."),
+            Format::Text if found.is_empty() => text::say(nothing),
             Format::Text => found.iter().for_each(|l| {
                 text::say(&format!(
                     "run {:>4}  {:>10}  {}: {}",
@@ -58,6 +59,10 @@ pub(crate) fn run(args: &LeftoversArgs) -> Result<(), Failure> {
             found.iter().filter(|l| l.run == run && l.what == SCRATCH).collect()
         }
     };
+    if chosen.is_empty() && wanted == "all" {
+        text::say(if found.is_empty() { nothing } else { "Runs of this logbook have left no scratch file." });
+        return Ok(());
+    }
     if chosen.is_empty() {
         return Err(Failure::usage(
             "there is no such scratch file; `hollow-mile leftovers` lists what there is",
@@ -87,7 +92,11 @@ fn find(logbook: &Path) -> Result<Vec<Leftover>, Failure> {
             .into_iter()
             .filter_map(|e| Some((e.run, e.status, book.ends(e.run).ok()?.0)))
             .collect::<Vec<_>>())
-    })?;
+    });
+    let heads = match heads {
+        Err(LogbookError::Blank { .. }) => Vec::new(),
+        heads => heads?,
+    };
     let mut found = Vec::new();
     for (run, status, head) in heads {
         let (Some(order), Some(identity)) = (&head.order, head.identity) else { continue };

@@ -174,6 +174,8 @@ pub(crate) fn glyph(cause: Cause) -> char {
         Cause::CacheExhausted => '▤',
         Cause::ThermalThrottle => '≋',
         Cause::ThermalRelease => '↗',
+        Cause::Stall => '┄',
+        Cause::StallEnd => '╱',
         Cause::Interference => '⇄',
         Cause::InterferenceEnd => '→',
         Cause::CacheRecovered => '◒',

@@ -24,6 +24,7 @@ impl Taken {
             let _ = execute!(io::stdout(), DisableBracketedPaste, DisableMouseCapture);
             hook(info);
         }));
+        crate::pass_over_contained_panics();
         execute!(io::stdout(), EnableMouseCapture, EnableBracketedPaste)?;
         Ok(Self { terminal: ManuallyDrop::new(terminal) })
     }
@@ -37,6 +38,7 @@ impl Taken {
         // Comes back when the process is continued.
         signal_hook::low_level::raise(signal_hook::consts::SIGSTOP)?;
         self.terminal = ManuallyDrop::new(ratatui::try_init()?);
+        crate::pass_over_contained_panics();
         // A screen of its own, which is empty, as this terminal takes it to be.
         execute!(io::stdout(), EnableMouseCapture, EnableBracketedPaste)
     }

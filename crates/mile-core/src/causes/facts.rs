@@ -35,6 +35,8 @@ pub(super) struct Facts {
     /// The change before brought it where it now leaves.
     pub(super) brings_back: bool,
     pub(super) stands_still: bool,
+    /// Seconds for which the drive gave no answer, behind a fall or before a rise, where that is what the change came to.
+    pub(super) stall: Option<f64>,
     pub(super) since_rest: Bytes,
     pub(super) capacity: Option<Bytes>,
     pub(super) fill: Option<f64>,
@@ -96,8 +98,16 @@ impl Facts {
         let mut last_rise_owed = false;
         for (j, s) in since.filter(|(_, s)| !s.across) {
             let cause = done.get(j).map(|b| b.cause);
-            let others =
-                matches!(cause, Some(Cause::Interference | Cause::InterferenceEnd | Cause::Workload));
+            let others = matches!(
+                cause,
+                Some(
+                    Cause::Interference
+                        | Cause::InterferenceEnd
+                        | Cause::Stall
+                        | Cause::StallEnd
+                        | Cause::Workload
+                )
+            );
             if s.edge.to.0 < s.edge.from.0 {
                 first_fall &= others;
                 last_rise_owed = others;
@@ -127,6 +137,7 @@ impl Facts {
             comes_back: falls && next.is_some_and(|n| undoes(edge, &n.edge)),
             brings_back: !falls && before.is_some_and(|(_, b)| undoes(&b.edge, edge)),
             stands_still: edge.to.0 < super::STANDSTILL * edge.from.0,
+            stall: stall(trace, seen, falls),
             since_rest: Bytes(edge.bytes.0.saturating_sub(rested.0)),
             capacity: scene.context.capacity,
             fill: trace.fill.extent(around.at, around.at + 1).map(|e| e.mean),
@@ -160,6 +171,23 @@ impl Facts {
             in_gap: trace.end(around.at).since(trace.start(around.at)).secs() > 5.0 * around.usual,
         }
     }
+}
+
+/// Seconds of the stalls in the stretch to which the rate fell, or from which it rose, where they are most of it.
+fn stall(trace: &Trace, seen: &Seen, falls: bool) -> Option<f64> {
+    let (low, high) = (seen.edge.from.0.min(seen.edge.to.0), seen.edge.from.0.max(seen.edge.to.0));
+    if low >= super::STANDSTILL * high {
+        return None;
+    }
+    let at = seen.edge.sample.min(trace.len());
+    let side = if falls { at..seen.until.min(trace.len()).max(at) } else { seen.from.min(at)..at };
+    let length =
+        |a: usize, b: usize| if a < b { trace.end(b - 1).secs() - trace.start(a).secs() } else { 0.0 };
+    let still: f64 = crate::interference::stalls(trace)
+        .iter()
+        .map(|s| length(s.start.max(side.start), s.end.min(side.end)))
+        .sum();
+    (still > 0.5 * length(side.start, side.end)).then_some(still)
 }
 
 /// Bytes moved when the cache had last recovered before break `index`, 0 where it had not.

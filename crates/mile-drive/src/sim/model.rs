@@ -195,15 +195,19 @@ impl Model {
             let known = names().map(|n| format!("sim:{n}")).collect::<Vec<_>>().join(", ");
             return Err(DriveError::UnknownModel { name: format!("sim:{name}"), known });
         };
-        let model = Self::read(&text).map_err(|why| DriveError::BadModel { path: path.clone(), why })?;
-        model.check().map_err(|why| DriveError::BadModel { path, why })?;
-        Ok(model)
+        Self::read(&text).map_err(|why| DriveError::BadModel { path, why })
     }
 
-    fn read(text: &str) -> Result<Self, String> {
+    /// A model as a file has it.
+    ///
+    /// # Errors
+    /// Where the text is no TOML, names what no model has, or gives a figure that no drive can have.
+    pub fn read(text: &str) -> Result<Self, String> {
         let table = Self::table(text)?;
         reasonable("", &table)?;
-        table.try_into().map_err(|e: toml::de::Error| e.to_string())
+        let model: Self = table.try_into().map_err(|e: toml::de::Error| e.to_string())?;
+        model.check()?;
+        Ok(model)
     }
 
     /// The values of a model, with those of what it extends below them.
@@ -323,7 +327,7 @@ mod tests {
 
     #[test]
     fn mistakes_in_a_model_are_named() {
-        let wrong = |text: &str| Model::read(text).map_or_else(|e| e, |m| m.check().unwrap_err());
+        let wrong = |text: &str| Model::read(text).unwrap_err();
         assert!(wrong("extends = \"merrow-k3\"").contains("merrow-k3"));
         assert!(wrong("extends = \"merrow-k2\"\n[flash]\ncache_mbs = 3").contains("cache_mbs"));
         assert!(wrong("extends = \"merrow-k2\"\n[flash]\ncache_mb_s = 0.0").contains("flash.cache_mb_s"));

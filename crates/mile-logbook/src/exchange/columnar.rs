@@ -7,11 +7,14 @@ use parquet::basic::{Compression, ConvertedType, Repetition, Type as Physical};
 use parquet::data_type::{ByteArray, ByteArrayType, DoubleType};
 use parquet::errors::ParquetError;
 use parquet::file::properties::WriterProperties;
-use parquet::file::reader::{FileReader, SerializedFileReader};
+use parquet::file::reader::{ChunkReader, FileReader, SerializedFileReader};
 use parquet::file::writer::SerializedFileWriter;
 use parquet::record::Field;
+use parquet::record::reader::RowIter;
 use parquet::schema::types::Type;
-use std::io::Write;
+use std::cell::Cell;
+use std::io::{self, Read, Write};
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 
 /// The first bytes of a Parquet file.
@@ -81,24 +84,83 @@ pub fn write_parquet(
     Ok(())
 }
 
-/// Reads a trace from a Parquet file, with other column names as for CSV (`map`).
+/// Reads a trace from a Parquet file, with other column names as for CSV (`map`). Rows are taken one by one, so that no more is held in
+/// memory than the pages that they come from.
 ///
 /// # Errors
 /// Where the file is no Parquet, or as for CSV.
-pub fn read_parquet(bytes: Vec<u8>, map: &[(String, String)]) -> Result<Imported, Exchange> {
+pub fn read_parquet(
+    source: impl ChunkReader + 'static,
+    map: &[(String, String)],
+) -> Result<Imported, Exchange> {
     let bad = |e: ParquetError| Exchange::NotParquet(e.to_string());
-    let reader = SerializedFileReader::new(bytes::Bytes::from(bytes)).map_err(bad)?;
+    let reader = contained(|| SerializedFileReader::new(source)).map_err(bad)?;
     let schema = reader.metadata().file_metadata().schema();
     let names: Vec<String> = schema.get_fields().iter().map(|f| f.name().to_owned()).collect();
-    let mut writer = WriterBuilder::new().from_writer(Vec::new());
-    let broken = |e: csv::Error| Exchange::Write(std::io::Error::other(e));
-    writer.write_record(&names).map_err(broken)?;
-    for row in reader.get_row_iter(None).map_err(bad)? {
-        let row = row.map_err(bad)?;
-        writer.write_record(row.get_column_iter().map(|(_, f)| plain(f))).map_err(broken)?;
+    let rows = contained(|| reader.get_row_iter(None)).map_err(bad)?;
+    let mut lines = Lines { rows, text: Vec::new(), at: 0, broken: None };
+    lines.put(names.iter().map(String::as_str)).map_err(Exchange::Write)?;
+    let all = read_foreign(&mut lines, map);
+    // What is wrong with the file itself is said, and not what followed from it.
+    match lines.broken {
+        Some(e) => Err(bad(e)),
+        None => all,
     }
-    let text = writer.into_inner().map_err(|e| Exchange::Write(std::io::Error::other(e.to_string())))?;
-    read_foreign(text.as_slice(), map)
+}
+
+thread_local! {
+    static CONTAINED: Cell<bool> = const { Cell::new(false) };
+}
+
+/// Whether this thread is within what takes a panic for an error: the Parquet library panics on some files that are damaged. A panic
+/// hook says nothing of those.
+pub fn panics_are_contained() -> bool {
+    CONTAINED.get()
+}
+
+/// What the Parquet library gives, with its panics as errors. What it was at is not used again.
+fn contained<T>(with: impl FnOnce() -> Result<T, ParquetError>) -> Result<T, ParquetError> {
+    CONTAINED.set(true);
+    let done = catch_unwind(AssertUnwindSafe(with));
+    CONTAINED.set(false);
+    done.unwrap_or_else(|_| Err(ParquetError::General("it is damaged".into())))
+}
+
+/// The rows of a file as lines of CSV, made as they are read.
+struct Lines<'a> {
+    rows: RowIter<'a>,
+    text: Vec<u8>,
+    at: usize,
+    broken: Option<ParquetError>,
+}
+
+impl Lines<'_> {
+    fn put<T: AsRef<[u8]>>(&mut self, fields: impl Iterator<Item = T>) -> io::Result<()> {
+        self.text.clear();
+        self.at = 0;
+        let mut writer = WriterBuilder::new().from_writer(&mut self.text);
+        writer.write_record(fields).map_err(io::Error::other)?;
+        writer.flush()
+    }
+}
+
+impl Read for Lines<'_> {
+    fn read(&mut self, to: &mut [u8]) -> io::Result<usize> {
+        while self.at == self.text.len() {
+            match contained(|| self.rows.next().transpose()).transpose() {
+                None => return Ok(0),
+                Some(Ok(row)) => self.put(row.get_column_iter().map(|(_, f)| plain(f)))?,
+                Some(Err(e)) => {
+                    self.broken = Some(e);
+                    return Err(io::Error::other("a row cannot be read"));
+                }
+            }
+        }
+        let count = to.len().min(self.text.len() - self.at);
+        to[..count].copy_from_slice(&self.text[self.at..self.at + count]);
+        self.at += count;
+        Ok(count)
+    }
 }
 
 /// A value as CSV has it.

@@ -1,16 +1,22 @@
 //! Where a run goes on that was interrupted.
+//!
+//! A run that was stopped had everything back that was out. One that was cut off, or left what did not answer, had not: operations come back
+//! in any order, so that there may be a hole anywhere in what was moved last. All of that is moved again.
 
-use super::SKIPPED;
+use super::{SKIPPED, STALL};
 use crate::message::{Event, EventKind, Status};
 use mile_core::{Bytes, Nanos, Op, Sample};
-use mile_course::{Plan, Work};
+use mile_course::{Access, Plan, PlannedTransfer, Work};
+
+/// The samples that were told last may be so much older than what was moved.
+const MARGIN: Nanos = Nanos(1_000_000_000);
 
 /// Where an interrupted run goes on.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct GoOn {
     /// The leg.
     pub leg: u32,
-    /// Bytes that it had moved.
+    /// Bytes that it had moved, without those that it moves again.
     pub moved: Bytes,
     /// Time that it had taken.
     pub spent: Nanos,
@@ -48,6 +54,8 @@ impl GoOn {
             match &event.kind {
                 EventKind::LegBegan { leg, .. } | EventKind::WentOn { leg, .. } => on.leg = *leg,
                 // A leg that was stopped with its run is not over.
+                EventKind::LegEnded { over: false, .. } => {}
+                // Of a version that did not say whether it was over.
                 EventKind::LegEnded { leg, .. }
                     if !matches!(status, Status::Stopped | Status::Guarded) || !is_last(events, event) =>
                 {
@@ -66,11 +74,44 @@ impl GoOn {
             let counts = sample.op != Op::Idle || matches!(leg.work, Work::Rest);
             on.spent.0 += if counts { sample.end.since(sample.start).0 } else { 0 };
         }
+        if let Work::Transfer(t) = &leg.work {
+            let settled = matches!(status, Status::Stopped | Status::Guarded)
+                && !events.iter().any(|e| matches!(e.kind, EventKind::Left { .. }));
+            let again = if settled { 0 } else { unsettled(t, on.leg, &samples, events) };
+            on.moved.0 = on.moved.0.saturating_sub(again) / t.block.0.max(1) * t.block.0;
+        }
         let end = samples.last().map_or(Nanos(0), |s| s.end);
         on.at = end.plus(gap);
         on.samples = samples;
         Some(on)
     }
+}
+
+/// Bytes that a leg had moved last, in which there may be holes: all since the oldest operation that may have been out was begun. One that
+/// was out for longer than [`STALL`] was told. Where workers share a leg, each was elsewhere.
+fn unsettled(t: &PlannedTransfer, leg: u32, samples: &[Sample], events: &[Event]) -> u64 {
+    if t.access == Access::Random {
+        return 0;
+    }
+    if t.workers > 1 {
+        return u64::MAX;
+    }
+    let own = || samples.iter().filter(|s| s.leg == leg);
+    let moved: u64 = own().map(|s| s.moved().0).sum();
+    let end = samples.last().map_or(Nanos(0), |s| s.end);
+    let since = end.since(STALL.plus(MARGIN));
+    let late: u64 = own().filter(|s| s.end > since).map(|s| s.moved().0).sum();
+    let mut out = late + t.block.0.saturating_mul(u64::from(t.depth));
+    let last = events.iter().rev().find_map(|e| match &e.kind {
+        EventKind::Waiting { offset, .. } => Some(Some(*offset)),
+        EventKind::Stall { .. } | EventKind::LegBegan { .. } => Some(None),
+        _ => None,
+    });
+    if let Some(Some(offset)) = last {
+        let (position, at) = (moved % t.length.0.max(1), offset.0.saturating_sub(t.start.0));
+        out = out.max((position + t.length.0 - at.min(t.length.0)) % t.length.0.max(1));
+    }
+    out
 }
 
 /// Whether a leg's end is the last of its kind.

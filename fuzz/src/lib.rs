@@ -1,0 +1,416 @@
+//! What must hold of everything that comes from outside, whatever its bytes are. Each function is a fuzz target (`scripts/fuzz`): it
+//! must come back, in time and in memory that are in proportion to its input.
+
+use mile_core::{Bytes, Context, Findings, Nanos, Op, RunId, Trace, findings};
+use mile_course::{DriveFacts, diagnostic, format, parse, plan};
+use mile_drive::ata::{self, Identify, Registers, SECTOR, SmartData};
+use mile_drive::block::signature;
+use mile_drive::drive::{Drive, Transfer};
+use mile_drive::io::pattern::{Pool, Verifier, is_stamped, read_stamp};
+use mile_drive::nvme::{HealthLog, errors, identify, selftest};
+use mile_drive::scsi::{self, Inquiry, Logs};
+use mile_drive::sim::SimDrive;
+use mile_drive::sim::model::Model;
+use mile_drive::{Health, Tally};
+use mile_figures::{RunFigure, draw};
+use mile_logbook::exchange::{
+    Imported, panics_are_contained, read_csv, read_foreign, read_parquet, write_csv, write_jsonl,
+    write_parquet,
+};
+use mile_logbook::{Logbook, LogbookError};
+use mile_runner::message::{Message, faults_of};
+use mile_runner::remote::{Frame, Frames, heard};
+use std::cell::OnceCell;
+use std::path::PathBuf;
+use std::sync::Once;
+
+/// NVMe structures. A health log that is read is written as it was, but for what is reserved.
+pub fn nvme(bytes: &[u8]) {
+    if let Ok(log) = HealthLog::decode(bytes) {
+        assert_eq!(HealthLog::decode(&log.encode()).as_ref(), Ok(&log));
+        let _ = (log.warnings(), Health::of_nvme(log));
+    }
+    let mut page = bytes.to_vec();
+    page.resize(identify::LENGTH, 0);
+    let _ = (identify::Controller::decode(&page), identify::Namespace::decode(&page), errors::decode(bytes));
+    page.truncate(selftest::LENGTH);
+    let _ = selftest::decode(&page);
+}
+
+/// ATA structures, with and without a checksum that holds.
+pub fn ata(bytes: &[u8]) {
+    let mut page = bytes.to_vec();
+    page.resize(SECTOR, 0);
+    let sum = page[..SECTOR - 1].iter().fold(0_u8, |sum, b| sum.wrapping_add(*b));
+    page[SECTOR - 1] = 0_u8.wrapping_sub(sum);
+    for page in [bytes, &page] {
+        let _ = (Identify::decode(page), ata::statistics_pages(page));
+        let _ = (ata::sct_temperatures(page), Registers::of_sense(page));
+        if let Some(data) = SmartData::decode(page, Some(page)) {
+            let _ = (data.temperature(), data.sectors(), ata::self_test(&data, Some(page)));
+            let mut health = Health::default();
+            health.of_ata(&data, ata::statistics(page), 512);
+            let _ = health.changes(&Health::default());
+        }
+    }
+}
+
+/// SCSI pages.
+pub fn scsi(bytes: &[u8]) {
+    let _ = (Inquiry::decode(bytes), scsi::rpm(bytes), scsi::unit_name(bytes));
+    if let Some((_, asc, ascq)) = scsi::sense(bytes) {
+        let _ = scsi::exception_words((asc, ascq));
+    }
+    let _ = scsi::supported_logs(bytes);
+    let mut logs = Logs::default();
+    for page in 0..0x40 {
+        logs.add(page, bytes);
+        let _ = (scsi::parameters(page, bytes), scsi::vpd(page, bytes));
+    }
+}
+
+/// What lies on a device, by its front and its end. Every name that is found can be named to be destroyed.
+pub fn content(bytes: &[u8]) {
+    // Most marks lie far behind the front: what follows the first two bytes is put at one of the places that a page can have.
+    let [high, low, rest @ ..] = bytes else { return };
+    let place = usize::from(u16::from_be_bytes([*high, *low])) << 8;
+    let mut head = vec![0; (place + rest.len()).min(signature::HEAD)];
+    let end = head.len();
+    head[place.min(end)..].copy_from_slice(&rest[..end - place.min(end)]);
+    let tail = &rest[rest.len().saturating_sub(signature::TAIL)..];
+    for block in [0, 1, 512, 4096] {
+        for found in signature::recognise(&head, tail, Bytes(block)) {
+            assert!(signature::names().contains(&found), "{found} cannot be named");
+        }
+    }
+}
+
+/// What is read where a run wrote. What it wrote itself is right, and one bit of difference is not.
+pub fn stamps(bytes: &[u8]) {
+    let (run, address) = (RunId(7), 1 << 20);
+    let mut verifier = Verifier::new(run, 1);
+    let mut found = Vec::new();
+    for sealed in [false, true] {
+        verifier.check(bytes, address, sealed, &mut found);
+    }
+    if let Some(stamp) = read_stamp(bytes) {
+        let _ = (is_stamped(bytes, stamp.address), stamp.rest_of_page(bytes.len()), stamp.body(bytes.len()));
+    }
+    let [kind, at @ .., bit] = bytes else { return };
+    let at = at.iter().fold(0_usize, |at, b| at.wrapping_mul(31).wrapping_add(usize::from(*b)));
+    let blocks = [512, 4096, 12_288];
+    let block = blocks[usize::from(*kind) % blocks.len()];
+    let pool = Pool::new(run, 1 + u32::from(*kind), u32::from(*bit));
+    let mut written = pool_block(&pool, block, at % 64, address);
+    found.clear();
+    verifier.check(&written, address, true, &mut found);
+    assert_eq!(found, [], "what was written is right");
+    written[at % block] ^= 1 << (bit % 8);
+    verifier.check(&written, address, true, &mut found);
+    assert_eq!(found.len(), 1, "one bit at {} is seen", at % block);
+}
+
+fn pool_block(pool: &Pool, block: usize, slot: usize, address: u64) -> Vec<u8> {
+    let mut buffer = mile_drive::io::pattern::Buffer::filled(block, pool, slot);
+    pool.stamp(buffer.bytes_mut(), address, slot * block, true);
+    buffer.bytes().to_vec()
+}
+
+/// Courses. What is read can be planned or is refused, and has one canonical form; what is not read is told in at most 200 messages.
+pub fn course(bytes: &[u8]) {
+    let Ok(text) = std::str::from_utf8(bytes) else { return };
+    match parse(text) {
+        Ok(course) => {
+            for readable in [false, true] {
+                let facts = DriveFacts {
+                    capacity: Bytes(4_000_000_000),
+                    logical_block: Bytes(4096),
+                    has_temperature: readable,
+                    readable,
+                    cache: readable.then_some(Bytes(1 << 30)),
+                };
+                if let Ok(plan) = plan(&course, &facts) {
+                    let claims = mile_course::course::Claims::default();
+                    let _ = mile_course::forecast::forecast(&plan, &[], &claims);
+                }
+            }
+            let once = format(text).unwrap_or_default();
+            assert_eq!(format(&once).unwrap_or_default(), once, "the canonical form is its own");
+        }
+        Err(problems) => {
+            assert!(problems.len() <= 201, "{} messages", problems.len());
+            assert!(problems.iter().all(|d| d.render(text).len() < 1 << 16));
+            let _ = diagnostic::render(&problems, text);
+        }
+    }
+}
+
+/// Models of drives. What is read can be simulated: it gets on, and its rates are numbers.
+pub fn model(bytes: &[u8]) {
+    let Ok(text) = std::str::from_utf8(bytes) else { return };
+    let Ok(model) = Model::read(text) else { return };
+    let mut drive = SimDrive::of("sim:fuzz.toml", model, 1);
+    let block = Bytes(drive.facts().logical_block.0.max(4096));
+    let length = Bytes(block.0 * 64);
+    let transfer = Transfer { op: Op::Write, depth: 4, block, length, budget: length, ..Transfer::default() };
+    if drive.open().is_err() || drive.begin(&transfer).is_err() {
+        return;
+    }
+    let mut tally = Tally::default();
+    for step in 1..=20 {
+        let done = drive.advance(Nanos(step * 50_000_000), &mut tally);
+        if !matches!(done, Ok(false)) {
+            break;
+        }
+    }
+    let readings = drive.readings();
+    assert!(readings.temp.is_none_or(|t| t.0.is_finite()), "{readings:?}");
+    drive.idle(Nanos(drive.now().0 + 1_000_000_000));
+}
+
+/// What findings must be, of whatever trace.
+fn sound(found: &Findings, trace: &Trace) {
+    for at in &found.breaks {
+        assert!((0.0..=1.0).contains(&at.confidence), "{at:?}");
+    }
+    assert!(found.breaks.len() <= trace.len() + 1);
+}
+
+fn imported(all: &Imported) {
+    let trace = all.trace();
+    let found = findings(&trace, &Context::default());
+    sound(&found, &trace);
+    let mut out = Vec::new();
+    if write_csv(&mut out, &all.samples, &all.legs, &all.extras).is_ok()
+        && let Ok(back) = read_csv(out.as_slice())
+    {
+        assert_eq!(back.samples.len(), all.samples.len());
+    }
+}
+
+/// Traces from elsewhere as text. What is read gives findings, and goes out and comes back the same.
+pub fn csv(bytes: &[u8]) {
+    if let Ok(all) = read_foreign(bytes, &[]) {
+        imported(&all);
+    }
+}
+
+/// Traces as Parquet: bytes as they are, and files of rows of every kind of value.
+pub fn parquet(bytes: &[u8]) {
+    static HOOK: Once = Once::new();
+    HOOK.call_once(|| {
+        let hook = std::panic::take_hook();
+        std::panic::set_hook(Box::new(move |info| {
+            if !panics_are_contained() {
+                hook(info);
+            }
+        }));
+    });
+    let Some((kind, rest)) = bytes.split_first() else { return };
+    if kind % 2 == 0 {
+        if let Ok(all) = read_parquet(bytes::Bytes::copy_from_slice(rest), &[]) {
+            imported(&all);
+        }
+        return;
+    }
+    let Ok(all) = read_foreign(rest, &[]) else { return };
+    let mut out = Vec::new();
+    write_parquet(&mut out, &all.samples, &all.legs, &all.extras).expect("what was read can be written");
+    let back = read_parquet(bytes::Bytes::from(out.clone()), &[]).expect("what was written can be read");
+    assert_eq!(back.samples.len(), all.samples.len());
+    // A file that was ours, damaged in one place.
+    let at = rest.iter().fold(0_usize, |at, b| at.wrapping_mul(31).wrapping_add(usize::from(*b))) % out.len();
+    out[at] ^= 1 << (kind % 8);
+    if let Ok(all) = read_parquet(bytes::Bytes::from(out), &[]) {
+        imported(&all);
+    }
+}
+
+/// What comes over the socket, at either end. What is read means the same when it is told again.
+pub fn socket(bytes: &[u8]) {
+    for command in heard(bytes) {
+        let text = json(&command);
+        assert_eq!(heard(text.as_slice()).next(), Some(command));
+    }
+    let mut told = Frames::new(bytes);
+    let (mut trace, mut events) = (Trace::new(), Vec::new());
+    while let Ok(frame) = told.next() {
+        let text = json(&frame);
+        match Frames::new(text.as_slice()).next() {
+            Ok(again) => assert_eq!(again, frame),
+            Err(e) => panic!("{e}: {}", String::from_utf8_lossy(&text)),
+        }
+        match frame {
+            Frame::Message(Message::Sample(sample)) => trace.push(&sample, "leg"),
+            Frame::Message(Message::Event(event)) => events.push(event),
+            Frame::Backlog(backlog) => {
+                backlog.samples.iter().for_each(|s| trace.push(s, "leg"));
+                events.extend(backlog.events);
+            }
+            _ => {}
+        }
+    }
+    let context = Context { faults: faults_of(&events), ..Context::default() };
+    sound(&findings(&trace, &context), &trace);
+}
+
+fn json(value: &impl serde::Serialize) -> Vec<u8> {
+    let mut text = serde_json::to_vec(value).expect("what was read can be written");
+    text.push(b'\n');
+    text
+}
+
+/// A logbook of the program's own with one run, of so many samples.
+const ONE_RUN: &[u8] = include_bytes!("../one-run.logbook");
+const SAMPLES: u64 = 30;
+
+/// A folder in memory, where there is one.
+fn in_memory() -> tempfile::TempDir {
+    tempfile::tempdir_in("/dev/shm").or_else(|_| tempfile::tempdir()).expect("a folder")
+}
+
+/// A logbook with one good run, whose rows are replaced.
+struct Book {
+    path: PathBuf,
+    db: rusqlite::Connection,
+    good: Vec<(&'static str, rusqlite::types::Value)>,
+    _folder: tempfile::TempDir,
+}
+
+/// What can be replaced: its statement, and how the good value is read.
+const ROWS: [(&str, &str); 10] = [
+    ("UPDATE runs SET head = ?1", "SELECT head FROM runs"),
+    ("UPDATE runs SET outcome = ?1", "SELECT outcome FROM runs"),
+    ("UPDATE runs SET digest = ?1", "SELECT digest FROM runs"),
+    ("UPDATE runs SET status = ?1", "SELECT status FROM runs"),
+    ("UPDATE runs SET owner = ?1", "SELECT owner FROM runs"),
+    ("UPDATE runs SET started = ?1", "SELECT started FROM runs"),
+    ("UPDATE samples SET data = ?1", "SELECT data FROM samples"),
+    ("UPDATE samples SET count = ?1", "SELECT count FROM samples"),
+    ("UPDATE events SET event = ?1 WHERE seq = 0", "SELECT event FROM events WHERE seq = 0"),
+    ("UPDATE health SET shot = ?1", "SELECT shot FROM health"),
+];
+
+impl Book {
+    fn make() -> Self {
+        let folder = in_memory();
+        let path = folder.path().join("a.logbook");
+        std::fs::write(&path, ONE_RUN).expect("the good logbook");
+        let db = rusqlite::Connection::open(&path).expect("the good logbook");
+        db.pragma_update(None, "journal_mode", "MEMORY").expect("no log beside it");
+        db.pragma_update(None, "synchronous", "OFF").expect("nothing waits");
+        let value = |(change, query): &(&'static str, &str)| {
+            (*change, db.query_row(query, [], |row| row.get(0)).expect("a good row"))
+        };
+        let good = ROWS.iter().map(value).collect();
+        Self { path, db, good, _folder: folder }
+    }
+}
+
+thread_local! {
+    static BOOK: OnceCell<Book> = const { OnceCell::new() };
+}
+
+/// Rows of a logbook. A bad one is told and hides no other; what is read gives findings, a figure and exports.
+pub fn rows(bytes: &[u8]) {
+    use rusqlite::types::Value;
+    let [which, kind, rest @ ..] = bytes else { return };
+    BOOK.with(|book| {
+        let book = book.get_or_init(Book::make);
+        let (change, good) = &book.good[usize::from(*which) % ROWS.len()];
+        // Spliced into the good value, or as it is; a text, bytes, or a number.
+        let mut value = match (kind & 0x40 != 0, good) {
+            (true, Value::Text(good)) => good.clone().into_bytes(),
+            (true, Value::Blob(good)) => good.clone(),
+            _ => Vec::new(),
+        };
+        if value.is_empty() {
+            value = rest.to_vec();
+        } else if let [high, low, cut, over @ ..] = rest {
+            let from = (usize::from(*high) << 8 | usize::from(*low)) % value.len();
+            let to = (from + usize::from(*cut)).min(value.len());
+            value.splice(from..to, over.iter().copied());
+        }
+        let value = match (kind % 8, good) {
+            (0, _) => Value::Null,
+            (1, _) => Value::Integer(value.iter().fold(0, |n, b| n << 8 | i64::from(*b))),
+            (2, _) => Value::Real(value.iter().fold(0.0, |n, b| n * 256.0 + f64::from(*b))),
+            (3, _) => Value::Blob(value),
+            (_, Value::Blob(_)) => Value::Blob(value),
+            (_, Value::Integer(_)) => Value::Integer(value.iter().fold(0, |n, b| n << 8 | i64::from(*b))),
+            _ => Value::Text(String::from_utf8_lossy(&value).into_owned()),
+        };
+        // A column that must not be empty stays as it was.
+        if book.db.execute(change, [&value]).is_ok() {
+            look(book, kind & 0x38 == 0x38);
+            book.db.execute(change, [good]).expect("the good row");
+        }
+    });
+}
+
+fn look(book: &Book, draws: bool) {
+    let read = Logbook::read(&book.path).expect("a logbook whose tables are good");
+    let list = read.list().expect("one bad row hides nothing");
+    assert_eq!(list.len(), 1);
+    let told = |e: LogbookError| assert!(e.to_string().contains("run 1"), "{e}");
+    let _ = (read.ends(1).map_err(told), read.healths(1).map_err(told), read.latency(1, 0));
+    match read.run(1) {
+        Err(e) => told(e),
+        Ok(run) => {
+            let trace = run.trace();
+            let context = Context { faults: faults_of(&run.events), ..run.head.context() };
+            let found = findings(&trace, &context);
+            sound(&found, &trace);
+            write_csv(std::io::sink(), &run.samples, &run.head.legs, &[]).expect("a sink takes all");
+            write_jsonl(std::io::sink(), &run.head, &run.samples, &run.events).expect("a sink takes all");
+            if draws {
+                let figure = RunFigure {
+                    title: "run",
+                    lines: &[],
+                    trace: &trace,
+                    findings: &found,
+                    context: &context,
+                    ruler: mile_core::ruler::Ruler::Bytes,
+                    window: None,
+                };
+                let _ = draw(&figure);
+            }
+        }
+    }
+}
+
+/// A file that holds what a logbook did not take. It is brought in, or refused and left as it is.
+pub fn aside(bytes: &[u8]) {
+    thread_local! {
+        static FOLDER: OnceCell<tempfile::TempDir> = const { OnceCell::new() };
+    }
+    let [kind, rest @ ..] = bytes else { return };
+    FOLDER.with(|folder| {
+        let folder = folder.get_or_init(in_memory).path();
+        let (book, path) = (folder.join("a.logbook"), folder.join("a.log-aside"));
+        std::fs::write(&book, ONE_RUN).expect("room");
+        let mut text = Vec::new();
+        if kind & 1 != 0 {
+            let first = serde_json::json!({
+                "format": "hollow-mile/log-aside", "version": 1, "logbook": book, "run": 1,
+                "first_sample": SAMPLES, "first_event": 1000
+            });
+            text = json(&first);
+        }
+        text.extend(rest);
+        std::fs::write(&path, &text).expect("room");
+        match mile_logbook::side::recover(&path) {
+            Ok(_) => {
+                assert!(!path.exists());
+                let run =
+                    Logbook::read(&book).and_then(|b| b.run(1)).expect("what was brought in can be read");
+                let trace = run.trace();
+                sound(&findings(&trace, &run.head.context()), &trace);
+            }
+            Err(_) => assert!(std::fs::read(&path).expect("it is left") == text, "it is left as it is"),
+        }
+        for end in ["a.logbook-wal", "a.logbook-shm"] {
+            let _ = std::fs::remove_file(folder.join(end));
+        }
+    });
+}
