@@ -118,6 +118,13 @@ impl Single {
         }
     }
 
+    pub(crate) fn left(&self) -> (Bytes, Bytes) {
+        match self {
+            Self::Ring(pump) => pump.left(),
+            Self::Threads(pump) => pump.left(),
+        }
+    }
+
     pub(crate) fn waiting(&self) -> Option<(u64, Bytes, usize)> {
         match self {
             Self::Ring(pump) => pump.waiting(),
@@ -138,8 +145,10 @@ pub struct Io {
     engine: String,
     running: Option<Running>,
     stalled: bool,
-    /// Pass of the transfer that was begun last.
-    pass: u32,
+    /// The transfer that was begun last.
+    begun: Transfer,
+    /// Where its workers ended, if it had several and was drained.
+    ended: Vec<(Bytes, Bytes)>,
 }
 
 impl Io {
@@ -151,7 +160,8 @@ impl Io {
             engine: "not opened yet".into(),
             running: None,
             stalled: false,
-            pass: 0,
+            begun: Transfer::default(),
+            ended: Vec::new(),
         }
     }
 
@@ -189,12 +199,17 @@ impl Io {
         clock: Monotonic,
     ) -> Result<(), DriveError> {
         self.running = None;
-        self.pass = transfer.pass;
+        let ended = std::mem::take(&mut self.ended);
+        let begun = std::mem::replace(&mut self.begun, *transfer);
+        let goes_on = transfer.skip.0 > 0
+            && !transfer.random
+            && Transfer { skip: transfer.skip, budget: transfer.budget, ..begun } == *transfer;
         transfer.check(capacity, logical_block)?;
         check_memory(transfer)?;
         let io = |source| DriveError::Io { path: "the drive".into(), doing: "start workers for", source };
         let running = if transfer.workers > 1 {
-            let workers = Workers::begin(file, transfer, self.origin, self.choice, clock).map_err(io)?;
+            let at = Some(ended.as_slice()).filter(|_| goes_on);
+            let workers = Workers::begin(file, transfer, at, self.origin, self.choice, clock).map_err(io)?;
             self.engine = format!("{} workers, each with {}", transfer.workers, workers.name());
             Running::Several(workers)
         } else {
@@ -235,6 +250,9 @@ impl Io {
             None => Ok(true),
         };
         self.stalled |= matches!(drained, Err(DriveError::Stalled { .. }));
+        if let (Ok(true), Some(Running::Several(workers))) = (&drained, &self.running) {
+            self.ended = workers.ended();
+        }
         if !matches!(drained, Ok(false)) {
             self.running = None;
         }
@@ -266,7 +284,7 @@ impl Io {
 
     /// Narrows down a failed operation of the transfer that was begun last. Writes give the blocks what that transfer gives.
     pub fn narrow(&self, file: &File, failure: &Failure, logical_block: Bytes) -> Pending<Narrowed> {
-        narrow::narrow(file, failure, logical_block, &Pattern::new(self.origin.run, self.pass, 0))
+        narrow::narrow(file, failure, logical_block, &Pattern::new(self.origin.run, self.begun.pass, 0))
     }
 
     /// Lets go of what is underway.

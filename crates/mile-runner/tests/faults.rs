@@ -310,3 +310,54 @@ fn the_health_of_what_tells_none_is_not_waited_for() {
     let outcome = execute(&plan, head, &mut drive, Terms::PLAIN, &commands, &mut |_| {});
     assert_eq!((outcome.status, outcome.health, drive.asked), (mile_runner::Status::Done, None, 0));
 }
+
+/// What is moved again when a run goes on: of one that was stopped, nothing, but where several workers wrote what is read later; of one
+/// that was cut off, what was moved in its last seconds, and all since an operation that was said to be out.
+#[test]
+fn a_run_goes_on_before_any_hole_that_it_may_have_left() {
+    let facts = run::plan_facts(&SimDrive::new("sim:merrow-k2", 1).unwrap());
+    let plan_of = |workers: u32, later: &str| {
+        let text = format!(
+            "course \"c\"\nleg soak\n write sequential, blocks 1 MiB, depth 4, workers {workers}, over 0 % to 50 %, until one pass\n{later}"
+        );
+        plan(&parse(&text).unwrap(), &facts).unwrap()
+    };
+    const MIB: u64 = 1 << 20;
+    // 100 MiB a second for a minute.
+    let samples: Vec<mile_core::Sample> = (0..60_u64)
+        .map(|i| mile_core::Sample {
+            start: Nanos(i * 1_000_000_000),
+            end: Nanos((i + 1) * 1_000_000_000),
+            written: Bytes(100 * MIB),
+            ..mile_core::Sample::default()
+        })
+        .collect();
+    let event = |kind| Event { at: Nanos(0), bytes: Bytes(0), kind };
+    let began = event(EventKind::LegBegan { leg: 0, name: "soak".into(), words: String::new() });
+    let moved = |plan: &Plan, status, events: &[Event]| {
+        let all = [&[began.clone()], events].concat();
+        GoOn::of(plan, status, samples.clone(), &all, Nanos(0)).unwrap().moved.0 / MIB
+    };
+    let (one, several) = (plan_of(1, ""), plan_of(4, ""));
+    let read =
+        plan_of(4, "leg back\n read sequential, blocks 1 MiB, depth 4, over 0 % to 10 %, until one pass\n");
+    assert_eq!(moved(&one, Status::Stopped, &[]), 6000);
+    assert_eq!(moved(&several, Status::Stopped, &[]), 6000, "nobody reads it");
+    assert_eq!(moved(&read, Status::Stopped, &[]), 0, "it is not known where each worker was");
+    // The last three seconds, and four operations.
+    assert_eq!(moved(&one, Status::CutShort, &[]), 5696);
+    assert_eq!(moved(&one, Status::Stopped, &[event(EventKind::Left { out: 4 })]), 5696);
+    let waiting = event(EventKind::Waiting { age: Nanos(0), offset: Bytes(77 * MIB), out: 1 });
+    assert_eq!(moved(&one, Status::CutShort, &[waiting.clone()]), 77);
+    let back = event(EventKind::Stall { took: Nanos(0), offset: Bytes(77 * MIB) });
+    assert_eq!(moved(&one, Status::CutShort, &[waiting, back]), 5696);
+    // It was being stopped with its run when it was killed.
+    let ending = |over| {
+        let why = "the run was stopped".into();
+        event(EventKind::LegEnded { leg: 0, name: "soak".into(), why, over })
+    };
+    assert_eq!(moved(&one, Status::CutShort, &[ending(false)]), 5696);
+    assert!(
+        GoOn::of(&one, Status::CutShort, samples.clone(), &[began.clone(), ending(true)], Nanos(0)).is_none()
+    );
+}

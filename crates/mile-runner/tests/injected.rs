@@ -517,3 +517,37 @@ fn a_run_that_is_cut_off_at_any_operation_goes_on_without_a_false_accusation() {
     }
     assert!(went_on > 100 && refused > 0, "{went_on} went on, {refused} were refused");
 }
+
+/// Workers do not get on at the same pace. A pause in the middle of what they write to be verified leaves nothing out.
+#[test]
+fn a_pause_of_several_workers_leaves_no_hole_in_what_they_wrote() {
+    use mile_drive::file::{EngineChoice, FileDrive};
+    let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).unwrap();
+    // An odd number of blocks, so that their parts differ, and a pace at which a pause falls into the middle.
+    let over = "blocks 64 KiB, depth 2, over 0 B to 32702464 B";
+    let text = format!(
+        "course \"c\"\nsample every 20 ms\nleg write\n write sequential, {over}, workers 3, rate 60 MB/s, until one pass\nleg check\n verify, {over}, until one pass\n"
+    );
+    let path = folder.path().join("scratch.bin");
+    let mut drive = FileDrive::new(&path, Bytes(32 << 20), 1, EngineChoice::Auto, None).unwrap();
+    let plan = plan(&parse(&text).unwrap(), &run::plan_facts(&drive)).unwrap();
+    let mut head = run::head(&plan, &text, &drive, 1, 0);
+    head.identity = Some(RunId(0x77));
+    let (send, commands) = unbounded();
+    let (mut messages, mut samples) = (Vec::new(), 0);
+    let outcome = execute(&plan, head, &mut drive, Terms::PLAIN, &commands, &mut |m| {
+        samples += u32::from(matches!(&m, Message::Sample(s) if s.leg == 0));
+        match &m {
+            Message::Sample(s) if s.leg == 0 && samples % 5 == 0 => send.send(Command::Pause).unwrap(),
+            Message::Event(Event { kind: EventKind::Paused, .. }) => send.send(Command::Resume).unwrap(),
+            _ => {}
+        }
+        messages.push(m);
+    });
+    let told = Told { messages, outcome };
+    assert_eq!(told.outcome.status, Status::Done, "{:?}", told.outcome.why);
+    assert!(told.events().iter().filter(|e| e.kind == EventKind::Paused).count() > 2);
+    assert_eq!(told.wrong(), BTreeSet::new());
+    let written: u64 = told.samples().iter().map(|s| s.written.0).sum();
+    assert_eq!(written, 32_702_464);
+}

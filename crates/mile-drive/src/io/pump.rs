@@ -124,6 +124,11 @@ impl<E: Engine> Pump<E> {
         Some((oldest.since, Bytes(oldest.address), self.in_flight()))
     }
 
+    /// Where it would go on, behind the start of its range, and what it has left to move.
+    pub fn left(&self) -> (Bytes, Bytes) {
+        (Bytes(self.position), Bytes(self.transfer.budget.0.saturating_sub(self.issued)))
+    }
+
     fn next_address(&mut self) -> u64 {
         let t = &self.transfer;
         if t.random {

@@ -20,6 +20,8 @@ struct Shared {
     tally: Mutex<Tally>,
     stop: AtomicBool,
     abandon: AtomicBool,
+    /// Where each ended, behind the start of its part, and what it had left to move.
+    ended: Mutex<Vec<(Bytes, Bytes)>>,
 }
 
 /// Workers underway.
@@ -56,25 +58,44 @@ pub fn part(transfer: &Transfer, worker: u32) -> Transfer {
     }
 }
 
+/// All parts of a transfer. Workers do not get on at the same pace: of one that goes on, each goes on where it was.
+fn parts(transfer: &Transfer, at: Option<&[(Bytes, Bytes)]>) -> Vec<Transfer> {
+    let mut parts: Vec<Transfer> = (0..transfer.workers).map(|w| part(transfer, w)).collect();
+    if let Some(at) = at.filter(|at| at.len() == parts.len()) {
+        // Where the budget is another than what they had left, they share it as they would at the start.
+        let whole = at.iter().map(|a| a.1.0).sum::<u64>() == transfer.budget.0;
+        for (part, (skip, left)) in parts.iter_mut().zip(at) {
+            part.skip = *skip;
+            if whole {
+                part.budget = *left;
+            }
+        }
+    }
+    parts
+}
+
 impl Workers {
-    /// Begins all of them.
+    /// Begins all of them. Those of a transfer that goes on begin where each was: `at`, as [`Workers::ended`] gave it.
     pub(crate) fn begin(
         file: &File,
         transfer: &Transfer,
+        at: Option<&[(Bytes, Bytes)]>,
         origin: Origin,
         choice: EngineChoice,
         clock: Monotonic,
     ) -> std::io::Result<Self> {
+        let parts = parts(transfer, at);
         let shared = Arc::new(Shared {
             tally: Mutex::new(Tally::default()),
             stop: AtomicBool::new(false),
             abandon: AtomicBool::new(false),
+            ended: Mutex::new(parts.iter().map(|p| (p.skip, p.budget)).collect()),
         });
         let (named, names) = crossbeam_channel::bounded(transfer.workers as usize);
         let threads = (0..transfer.workers)
             .map(|worker| {
                 let (shared, file, named) = (Arc::clone(&shared), file.try_clone()?, named.clone());
-                let mine = part(transfer, worker);
+                let mine = parts[worker as usize];
                 std::thread::Builder::new().name(format!("worker {worker}")).spawn(move || {
                     let io = |source| DriveError::Io {
                         path: "the drive".into(),
@@ -85,7 +106,10 @@ impl Workers {
                     let mut one =
                         Single::begin(&file, &mine, origin, worker, choice, clock.now()).map_err(io)?;
                     let _ = named.send(one.name());
-                    work(&mut one, &clock, &shared)
+                    let worked = work(&mut one, &clock, &shared);
+                    let mut ended = shared.ended.lock().unwrap_or_else(PoisonError::into_inner);
+                    ended[worker as usize] = one.left();
+                    worked
                 })
             })
             .collect::<std::io::Result<_>>()?;
@@ -97,6 +121,11 @@ impl Workers {
     /// The engine of each in words.
     pub fn name(&self) -> &'static str {
         self.name
+    }
+
+    /// Where each ended, behind the start of its part, and what it had left to move; once all are drained.
+    pub(crate) fn ended(&self) -> Vec<(Bytes, Bytes)> {
+        self.shared.ended.lock().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
     fn take(&self, tally: &mut Tally) {
@@ -214,6 +243,29 @@ fn work(one: &mut Single, clock: &Monotonic, shared: &Shared) -> Result<(), Driv
 mod tests {
     use super::*;
     use proptest::prelude::*;
+
+    /// A pause in which one worker was ahead of another: what the slower one had not written was never written.
+    #[test]
+    fn workers_that_go_on_leave_no_hole() {
+        let whole = Transfer {
+            workers: 2,
+            block: Bytes(4096),
+            length: Bytes(20 * 4096),
+            budget: Bytes(20 * 4096),
+            ..Transfer::default()
+        };
+        // The first had moved seven of its ten blocks, the second two.
+        let at = [(Bytes(7 * 4096), Bytes(3 * 4096)), (Bytes(2 * 4096), Bytes(8 * 4096))];
+        let again = Transfer { skip: Bytes(9 * 4096), budget: Bytes(11 * 4096), ..whole };
+        let on = parts(&again, Some(&at));
+        let what: Vec<(u64, u64, u64)> =
+            on.iter().map(|p| (p.start.0 / 4096, p.skip.0 / 4096, p.budget.0 / 4096)).collect();
+        assert_eq!(what, [(0, 7, 3), (10, 2, 8)]);
+        let less = parts(&Transfer { budget: Bytes(4 * 4096), ..again }, Some(&at));
+        assert!(
+            less.iter().map(|p| (p.skip, p.budget.0 / 4096)).eq([(Bytes(7 * 4096), 2), (Bytes(2 * 4096), 2)])
+        );
+    }
 
     proptest! {
         #[test]

@@ -6,7 +6,7 @@
 use super::{SKIPPED, STALL};
 use crate::message::{Event, EventKind, Status};
 use mile_core::{Bytes, Nanos, Op, Sample};
-use mile_course::{Access, Plan, PlannedTransfer, Work};
+use mile_course::{Access, Plan, PlannedLeg, PlannedTransfer, Work};
 
 /// The samples that were told last may be so much older than what was moved.
 const MARGIN: Nanos = Nanos(1_000_000_000);
@@ -77,7 +77,12 @@ impl GoOn {
         if let Work::Transfer(t) = &leg.work {
             let settled = matches!(status, Status::Stopped | Status::Guarded)
                 && !events.iter().any(|e| matches!(e.kind, EventKind::Left { .. }));
-            let again = if settled { 0 } else { unsettled(t, on.leg, &samples, events) };
+            let again = match (t.workers, settled) {
+                // Nobody knows any more where each of them was.
+                (2.., _) if is_read_later(plan, on.leg as usize, t) => u64::MAX,
+                (2.., _) | (_, true) => 0,
+                _ => unsettled(t, on.leg, &samples, events),
+            };
             on.moved.0 = on.moved.0.saturating_sub(again) / t.block.0.max(1) * t.block.0;
         }
         let end = samples.last().map_or(Nanos(0), |s| s.end);
@@ -87,14 +92,22 @@ impl GoOn {
     }
 }
 
+/// Whether a later leg reads what this one moves in the order of addresses, or whether it verifies itself.
+fn is_read_later(plan: &Plan, leg: usize, t: &PlannedTransfer) -> bool {
+    let reads = |other: &PlannedTransfer| {
+        other.op != Op::Write
+            && other.start.0 < t.start.0 + t.length.0
+            && t.start.0 < other.start.0 + other.length.0
+    };
+    let later = |l: &PlannedLeg| matches!(&l.work, Work::Transfer(other) if reads(other));
+    t.access == Access::Sequential && (t.verify || plan.legs.iter().skip(leg + 1).any(later))
+}
+
 /// Bytes that a leg had moved last, in which there may be holes: all since the oldest operation that may have been out was begun. One that
-/// was out for longer than [`STALL`] was told. Where workers share a leg, each was elsewhere.
+/// was out for longer than [`STALL`] was told.
 fn unsettled(t: &PlannedTransfer, leg: u32, samples: &[Sample], events: &[Event]) -> u64 {
     if t.access == Access::Random {
         return 0;
-    }
-    if t.workers > 1 {
-        return u64::MAX;
     }
     let own = || samples.iter().filter(|s| s.leg == leg);
     let moved: u64 = own().map(|s| s.moved().0).sum();

@@ -20,10 +20,12 @@ pub struct Stretch {
 }
 
 /// What a transfer has written once it has moved `moved` bytes: its range from the front. Random writes leave no stretch that is
-/// known to be written.
+/// known to be written, and several workers one only once all of it is.
 fn wrote(t: &PlannedTransfer, moved: u64) -> Option<(u64, u64)> {
     let length = moved.min(t.length.0) / t.block.0.max(1) * t.block.0;
-    let known = t.op == Op::Write && t.access == Access::Sequential && t.workers <= 1;
+    let known = t.op == Op::Write
+        && t.access == Access::Sequential
+        && (t.workers <= 1 || length >= t.length.0 / t.block.0.max(1) * t.block.0);
     (known && length > 0).then_some((t.start.0, t.start.0 + length))
 }
 
@@ -123,6 +125,15 @@ mod tests {
         assert_eq!(stretches(&p, 0, 5 * MIB + 7, false), [(0, 5 * MIB, 1)], "what it has written by now");
         assert_eq!(stretches(&p, 0, 0, false), [], "nothing was written yet");
         assert_eq!(stretches(&p, 1, 0, true), [], "anything may be read there");
+    }
+
+    #[test]
+    fn what_several_workers_wrote_is_relied_on_once_all_of_it_is_written() {
+        let p = plan(
+            "leg w\n write sequential, blocks 1 MiB, depth 4, workers 3, over 0 B to 67108864 B, until one pass\nleg v\n verify, blocks 1 MiB, depth 4, over 0 B to 67108864 B, until one pass\n",
+        );
+        assert_eq!(stretches(&p, 1, 0, true), [(0, 64 * MIB, 1)]);
+        assert_eq!(stretches(&p, 0, 40 * MIB, true), []);
     }
 
     #[test]
