@@ -234,9 +234,9 @@ pub fn socket(bytes: &[u8]) {
     }
     let mut told = Frames::new(bytes);
     let (mut trace, mut events) = (Trace::new(), Vec::new());
-    while let Ok(frame) = told.next() {
+    while let Ok(frame) = told.take() {
         let text = json(&frame);
-        match Frames::new(text.as_slice()).next() {
+        match Frames::new(text.as_slice()).take() {
             Ok(again) => assert_eq!(again, frame),
             Err(e) => panic!("{e}: {}", String::from_utf8_lossy(&text)),
         }

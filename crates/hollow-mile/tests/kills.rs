@@ -112,10 +112,15 @@ fn all_is_listed(bench: &Bench, folder: &Path, what: &str) {
     }
 }
 
-fn resume(bench: &Bench, run: i64, args: &[&str], bytes: u64, what: &str) {
+/// Gives whether there was anything to go on with.
+fn resume(bench: &Bench, run: i64, args: &[&str], bytes: u64, what: &str) -> bool {
     let number = run.to_string();
     let out = bench.run(&[&["resume", &number][..], args].concat());
     let said = String::from_utf8_lossy(&out.stderr).into_owned();
+    if said.contains("all of its legs are over") {
+        // It was killed between its last leg and its end.
+        return false;
+    }
     assert!(out.status.success(), "{what}: {said}");
     let stored = Logbook::read(&bench.path("l.logbook")).unwrap().run(run).unwrap();
     assert_eq!(stored.status, Status::Done, "{what}");
@@ -127,9 +132,10 @@ fn resume(bench: &Bench, run: i64, args: &[&str], bytes: u64, what: &str) {
     }
     let ends = stored.events.iter().filter(|e| matches!(e.kind, EventKind::LegEnded { over: true, .. }));
     assert!(ends.count() >= stored.head.legs.len(), "{what}: each leg came to its end");
+    true
 }
 
-/// Kills runs that `args` start, and resumes every fifth of those that can be.
+/// Kills runs that `args` start, and resumes a quarter of them.
 fn go(bench: &Bench, folder: &Path, args: &[&str], again: &[&str], longest_ms: u64, bytes: u64) -> Count {
     let mut count = Count::default();
     let mut rng = Xoshiro256PlusPlus::seed_from_u64(u64::from(std::process::id()));
@@ -149,9 +155,8 @@ fn go(bench: &Bench, folder: &Path, args: &[&str], again: &[&str], longest_ms: u
             if let Some((run, lost)) = look(bench, last, &what) {
                 count.lost = count.lost.max(lost);
                 all_is_listed(bench, folder, &what);
-                if count.killed % 5 == 0 {
-                    resume(bench, run, again, bytes, &what);
-                    count.resumed += 1;
+                if count.resumed * 4 <= count.killed {
+                    count.resumed += u32::from(resume(bench, run, again, bytes, &what));
                 }
             }
         }

@@ -265,16 +265,16 @@ impl<S: BufRead> Frames<S> {
     ///
     /// # Errors
     /// Where it tells no more, or what no runner tells.
-    pub fn next(&mut self) -> io::Result<Frame> {
+    pub fn take(&mut self) -> io::Result<Frame> {
         // A line that is cut off is the last of a runner that ended.
         if !next_line(&mut self.source, LONGEST_FRAME, &mut self.line) {
             return Err(io::ErrorKind::UnexpectedEof.into());
         }
         let frame = serde_json::from_slice(&self.line)?;
-        let mut take = |sample| self.order.take(sample).map_err(io::Error::other);
+        let mut order = |sample| self.order.take(sample).map_err(io::Error::other);
         match &frame {
-            Frame::Message(Message::Sample(sample)) => take(sample)?,
-            Frame::Backlog(backlog) => backlog.samples.iter().try_for_each(take)?,
+            Frame::Message(Message::Sample(sample)) => order(sample)?,
+            Frame::Backlog(backlog) => backlog.samples.iter().try_for_each(order)?,
             _ => {}
         }
         Ok(frame)
@@ -352,15 +352,15 @@ impl Client {
         stream.set_read_timeout(Some(PATIENCE))?;
         let mut told = Frames::new(BufReader::new(stream.try_clone()?));
         let strange = || io::Error::other("the runner speaks another version of Hollow Mile's language");
-        let Frame::Hello(hello) = told.next()? else { return Err(strange()) };
+        let Frame::Hello(hello) = told.take()? else { return Err(strange()) };
         if hello.protocol != PROTOCOL {
             return Err(strange());
         }
-        let Frame::Backlog(backlog) = told.next()? else { return Err(strange()) };
+        let Frame::Backlog(backlog) = told.take()? else { return Err(strange()) };
         stream.set_read_timeout(None)?;
         let (send, frames) = bounded(BEHIND);
         std::thread::Builder::new().name("listen".into()).spawn(move || {
-            while let Ok(frame) = told.next() {
+            while let Ok(frame) = told.take() {
                 if send.send(frame).is_err() {
                     return;
                 }

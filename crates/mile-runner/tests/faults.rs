@@ -335,7 +335,7 @@ fn a_run_goes_on_before_any_hole_that_it_may_have_left() {
     let event = |kind| Event { at: Nanos(0), bytes: Bytes(0), kind };
     let began = event(EventKind::LegBegan { leg: 0, name: "soak".into(), words: String::new() });
     let moved = |plan: &Plan, status, events: &[Event]| {
-        let all = [&[began.clone()], events].concat();
+        let all = [std::slice::from_ref(&began), events].concat();
         GoOn::of(plan, status, samples.clone(), &all, Nanos(0)).unwrap().moved.0 / MIB
     };
     let (one, several) = (plan_of(1, ""), plan_of(4, ""));
@@ -348,7 +348,7 @@ fn a_run_goes_on_before_any_hole_that_it_may_have_left() {
     assert_eq!(moved(&one, Status::CutShort, &[]), 5696);
     assert_eq!(moved(&one, Status::Stopped, &[event(EventKind::Left { out: 4 })]), 5696);
     let waiting = event(EventKind::Waiting { age: Nanos(0), offset: Bytes(77 * MIB), out: 1 });
-    assert_eq!(moved(&one, Status::CutShort, &[waiting.clone()]), 77);
+    assert_eq!(moved(&one, Status::CutShort, std::slice::from_ref(&waiting)), 77);
     let back = event(EventKind::Stall { took: Nanos(0), offset: Bytes(77 * MIB) });
     assert_eq!(moved(&one, Status::CutShort, &[waiting, back]), 5696);
     // It was being stopped with its run when it was killed.

@@ -144,7 +144,7 @@ impl Medium {
     /// The power is cut: of what was not flushed, some is kept and some is not, in any order.
     fn cut_power(&mut self, rng: &mut Xoshiro256PlusPlus) {
         while let Some((at, bytes, pages)) = self.volatile.pop() {
-            if rng.next_u64() % 2 == 0 {
+            if rng.next_u64().is_multiple_of(2) {
                 self.bytes[at..at + bytes.len()].copy_from_slice(&bytes);
                 self.truth[at / PAGE..at / PAGE + pages.len()].copy_from_slice(&pages);
             }
