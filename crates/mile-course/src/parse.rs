@@ -150,6 +150,14 @@ impl Parser {
         }
     }
 
+    /// Reads no further where it comes to too much, or enough is wrong.
+    fn give_up(&mut self) {
+        if self.too_many || self.errors.len() > ENOUGH_ERRORS {
+            self.gave_up |= !self.too_many;
+            self.at = self.tokens.len();
+        }
+    }
+
     fn fail<T>(&mut self, diagnostic: Diagnostic) -> Read<T> {
         self.errors.push(diagnostic);
         Err(Unread)
@@ -304,10 +312,7 @@ impl Parser {
             if self.steps > MOST_STEPS {
                 self.too_many_legs(self.here());
             }
-            if self.too_many || self.errors.len() > ENOUGH_ERRORS {
-                self.gave_up |= !self.too_many;
-                self.at = self.tokens.len();
-            }
+            self.give_up();
             match self.peek() {
                 None => return,
                 Some(Kind::LineEnd | Kind::Comma) => self.at += 1,

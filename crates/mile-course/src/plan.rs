@@ -365,7 +365,7 @@ pub fn plan(course: &Course, drive: &DriveFacts) -> Result<Plan, Vec<String>> {
 }
 
 /// Samples that a run may come to by the times of its legs: they are held in memory while it is underway, about 280 bytes each.
-const MOST_SAMPLES: u64 = 1_500_000;
+const MOST_SAMPLES: u64 = 1_100_000;
 
 /// The length of a sample: what the course says, or longer, where its legs take so long that there would be too many.
 fn sample_every(asked: Nanos, legs: &[PlannedLeg], notes: &mut Vec<String>) -> Nanos {

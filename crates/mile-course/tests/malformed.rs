@@ -193,6 +193,7 @@ fn hostile_texts_are_answered_briefly() {
         "course \"c\"\nleg a\n".to_owned() + &" write sideways, blocks 7 parsecs\n".repeat(30_000),
         "course \"c\"\n".to_owned() + &"leg a\n".repeat(100_000),
         format!("course \"c\"\nleg a\n write {}\n", "x".repeat(1 << 20)),
+        format!("course \"c\"\nleg a\n write {}\n", "sequential, ".repeat(300_000)),
         format!("course \"c\"\nleg a\n {}nonsense\n", " ".repeat(70_000)),
         "repeat 9\n".repeat(100_000),
         format!("course \"{}", "\"".repeat(500_000)),

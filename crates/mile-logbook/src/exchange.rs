@@ -8,9 +8,11 @@ pub use columnar::{PARQUET_MAGIC, panics_are_contained, read_parquet, write_parq
 use csv::{ReaderBuilder, StringRecord, WriterBuilder};
 use mile_core::{Bytes, Celsius, Latency, Nanos, Op, Rate, Sample, Throttled, Trace};
 use mile_runner::{Event, RunHead};
+use std::cell::Cell;
 use std::collections::HashMap;
 use std::fmt;
 use std::io::{BufRead, BufReader, Read, Write};
+use std::rc::Rc;
 
 /// A row, or a field of one, that could not be used.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -58,6 +60,8 @@ pub enum Exchange {
     NoRow { problems: Vec<Problem> },
     #[error("the file is no Parquet that can be read: {0}")]
     NotParquet(String),
+    #[error("the file is too much to take in: {0}")]
+    TooMuch(String),
     #[error("cannot write: {0}")]
     Write(#[source] std::io::Error),
 }
@@ -136,28 +140,24 @@ impl Imported {
     /// Joins neighbouring samples of one leg and operation in pairs.
     fn join_pairs(&mut self) {
         self.joined = self.joined.max(1) * 2;
-        let mut kept = Vec::with_capacity(self.samples.len() / 2 + 1);
-        let mut from = std::mem::take(&mut self.samples).into_iter().enumerate().peekable();
-        let mut joined: Vec<Sample> = Vec::with_capacity(self.samples.len() / 2 + 1);
-        while let Some((i, sample)) = from.next() {
-            let same = |next: &(usize, Sample)| next.1.leg == sample.leg && next.1.op == sample.op;
-            match from.next_if(same) {
-                Some((j, next)) => {
-                    kept.push(j);
-                    joined.push(join(sample, next));
-                }
-                None => {
-                    kept.push(i);
-                    joined.push(sample);
-                }
+        // In place: what is read next needs the memory.
+        let samples = &mut self.samples;
+        let (mut from, mut to) = (0, 0);
+        while from < samples.len() {
+            let pair = samples
+                .get(from + 1)
+                .is_some_and(|next| next.leg == samples[from].leg && next.op == samples[from].op);
+            let first = std::mem::take(&mut samples[from]);
+            samples[to] = if pair { join(first, std::mem::take(&mut samples[from + 1])) } else { first };
+            // The fields of the later one.
+            for extra in &mut self.extras {
+                extra.values.swap(to, from + usize::from(pair));
             }
+            from += 1 + usize::from(pair);
+            to += 1;
         }
-        joined.shrink_to_fit();
-        self.samples = joined;
-        for extra in &mut self.extras {
-            let mut values = std::mem::take(&mut extra.values);
-            extra.values = kept.iter().map(|&i| std::mem::take(&mut values[i])).collect();
-        }
+        samples.truncate(to);
+        self.extras.iter_mut().for_each(|extra| extra.values.truncate(to));
     }
 
     /// Its samples in columns.
@@ -232,6 +232,12 @@ const COLUMNS: [&str; 22] = [
 const MOST_BYTES: usize = 224 << 20;
 /// Bytes of a field of a column that is not ours, about.
 const FIELD_BYTES: usize = 56;
+/// Columns that are not ours, at the most.
+const MOST_EXTRAS: usize = 500;
+/// Legs, at the most: as many as a course can have.
+const MOST_LEGS: usize = 100_000;
+/// Longest row, bytes.
+const LONGEST_ROW: u64 = 4 << 20;
 /// Longest head of a file, bytes.
 const LONGEST_HEAD: u64 = 1 << 20;
 /// Problems that are kept one by one; the last one says how many more there are.
@@ -240,6 +246,34 @@ const MOST_PROBLEMS: usize = 10_000;
 const LATEST_S: f64 = 9.4e9;
 /// Most bytes that a run can have moved: more than any drive of these days in its life, and sums of two can still be counted.
 const MOST_MOVED: u64 = 1 << 62;
+
+/// A source whose rows are not longer than [`LONGEST_ROW`]: a field without an end would be taken into memory as a whole.
+struct Bounded<R> {
+    source: R,
+    /// Bytes since the last row was taken.
+    since: Rc<Cell<u64>>,
+}
+
+impl<R> Bounded<R> {
+    fn new(source: R) -> (Self, Rc<Cell<u64>>) {
+        let since = Rc::new(Cell::new(0));
+        (Self { source, since: Rc::clone(&since) }, since)
+    }
+}
+
+impl<R: Read> Read for Bounded<R> {
+    fn read(&mut self, to: &mut [u8]) -> std::io::Result<usize> {
+        if self.since.get() > LONGEST_ROW {
+            return Err(std::io::Error::other(format!(
+                "a row is longer than {}; is there a quotation mark too many?",
+                Bytes(LONGEST_ROW)
+            )));
+        }
+        let count = self.source.read(to)?;
+        self.since.set(self.since.get() + count as u64);
+        Ok(count)
+    }
+}
 
 /// Reads a trace from elsewhere: as [`read_csv`], but for other column names (`map`: ours, and what it is called there), units behind the
 /// names, `;` or tabs between fields, decimal commas, and time stamps as RFC 3339 has them. The file is gone through once, and held
@@ -257,17 +291,24 @@ pub fn read_foreign(source: impl Read, map: &[(String, String)]) -> Result<Impor
         }
     }
     let delimiter = foreign::separator(&String::from_utf8_lossy(&head));
-    let mut reader =
-        ReaderBuilder::new().flexible(true).delimiter(delimiter).from_reader(head.as_slice().chain(source));
+    let (source, since) = Bounded::new(head.as_slice().chain(source));
+    let mut reader = ReaderBuilder::new().flexible(true).delimiter(delimiter).from_reader(source);
     let names = reader.headers().map_err(Exchange::Read)?.clone();
     let mut first = Vec::new();
     let mut record = StringRecord::new();
     // Enough to see by what kind of time the rows are told.
-    while first.len() < 64 && matches!(reader.read_record(&mut record), Ok(true)) {
-        first.push(record.clone());
+    while first.len() < 64 {
+        match reader.read_record(&mut record) {
+            Ok(false) => break,
+            Ok(true) => first.push(Ok(record.clone())),
+            Err(e) if matches!(e.kind(), csv::ErrorKind::Io(_)) => return Err(Exchange::Read(e)),
+            Err(e) => first.push(Err(e)),
+        }
+        since.set(0);
     }
-    let adapter = foreign::Adapter::new(&names, map, delimiter, &first)?;
-    rows(reader, adapter.names(&names), first, Some(&adapter))
+    let usable: Vec<StringRecord> = first.iter().flatten().cloned().collect();
+    let adapter = foreign::Adapter::new(&names, map, delimiter, &usable)?;
+    rows(reader, &since, adapter.names(&names), first, Some(&adapter))
 }
 
 /// Reads a trace. Rows that cannot be used are reported and left out; a file without a usable row is an error.
@@ -275,15 +316,17 @@ pub fn read_foreign(source: impl Read, map: &[(String, String)]) -> Result<Impor
 /// # Errors
 /// Where the file cannot be read, has no time or no rate, a column twice, or no row that can be used.
 pub fn read_csv(source: impl Read) -> Result<Imported, Exchange> {
+    let (source, since) = Bounded::new(source);
     let mut reader = ReaderBuilder::new().flexible(true).from_reader(source);
     let head = reader.headers().map_err(Exchange::Read)?.clone();
-    rows(reader, head, Vec::new(), None)
+    rows(reader, &since, head, Vec::new(), None)
 }
 
 fn rows(
     mut reader: csv::Reader<impl Read>,
+    since: &Cell<u64>,
     head: StringRecord,
-    first: Vec<StringRecord>,
+    first: Vec<csv::Result<StringRecord>>,
     adapter: Option<&foreign::Adapter>,
 ) -> Result<Imported, Exchange> {
     let names: Vec<String> =
@@ -302,14 +345,21 @@ fn rows(
         return Err(Exchange::NoRate { columns: columns() });
     }
     let extra: Vec<usize> = (0..names.len()).filter(|&i| !COLUMNS.contains(&names[i].as_str())).collect();
+    if extra.len() > MOST_EXTRAS {
+        let why =
+            format!("{} columns that are not of the format, at most {MOST_EXTRAS} can be kept", extra.len());
+        return Err(Exchange::TooMuch(why));
+    }
     let most = (MOST_BYTES / (size_of::<Sample>() + FIELD_BYTES * extra.len())).max(1024);
     let mut all = Imported {
         extras: extra
             .iter()
             .map(|&i| Extra { name: head.get(i).unwrap_or("").to_owned(), values: Vec::new() })
             .collect(),
+        samples: Vec::with_capacity(most),
         ..Imported::default()
     };
+    all.extras.iter_mut().for_each(|e| e.values.reserve_exact(most));
     let mut state = Rows { last_end: None, written: 0, read: 0, known_written: 0, known_read: 0 };
     let mut record = StringRecord::new();
     let mut first = first.into_iter();
@@ -324,22 +374,25 @@ fn rows(
         }
     };
     loop {
-        match first.next() {
-            Some(early) => record = early,
-            None => match reader.read_record(&mut record) {
-                Ok(false) => break,
-                Ok(true) => {}
-                Err(e) => {
-                    let line = e.position().map_or(0, csv::Position::line);
-                    if matches!(e.kind(), csv::ErrorKind::Io(_)) {
-                        return Err(Exchange::Read(e));
-                    }
-                    let why = format!("the row cannot be read: {e}");
-                    problem(&mut all, Problem { line, column: None, why });
-                    continue;
-                }
-            },
+        let read = match first.next() {
+            Some(early) => early.map(|early| {
+                record = early;
+                true
+            }),
+            None => reader.read_record(&mut record),
+        };
+        match read {
+            Ok(false) => break,
+            Ok(true) => {}
+            Err(e) if matches!(e.kind(), csv::ErrorKind::Io(_)) => return Err(Exchange::Read(e)),
+            Err(e) => {
+                let line = e.position().map_or(0, csv::Position::line);
+                let why = format!("the row cannot be read: {e}");
+                problem(&mut all, Problem { line, column: None, why });
+                continue;
+            }
         }
+        since.set(0);
         let line = record.position().map_or(0, csv::Position::line);
         if let Some(adapter) = adapter {
             adapter.adapt(&mut record);
@@ -351,8 +404,17 @@ fn rows(
                 for (column, &i) in all.extras.iter_mut().zip(&extra) {
                     column.values.push(record.get(i).unwrap_or("").to_owned());
                 }
+                if all.legs.len() > MOST_LEGS {
+                    return Err(Exchange::TooMuch(format!("more than {MOST_LEGS} legs")));
+                }
                 if all.samples.len() >= most {
                     all.join_pairs();
+                    if all.samples.len() > most / 4 * 3 {
+                        let why = format!(
+                            "more than {most} rows, which change between legs too often to be joined"
+                        );
+                        return Err(Exchange::TooMuch(why));
+                    }
                 }
             }
             Err(wrong) => problem(&mut all, wrong),
@@ -375,6 +437,7 @@ fn rows(
     if all.samples.is_empty() {
         return Err(Exchange::NoRow { problems: all.problems });
     }
+    all.samples.shrink_to_fit();
     Ok(all)
 }
 
@@ -546,8 +609,20 @@ pub fn write_csv(
     writer
         .write_record(COLUMNS.iter().copied().chain(extras.iter().map(|e| e.name.as_str())))
         .map_err(wrap)?;
+    for row in written_rows(samples, legs, extras) {
+        writer.write_record(row).map_err(wrap)?;
+    }
+    writer.flush().map_err(Exchange::Write)
+}
+
+/// The rows of a trace as text, field by field.
+fn written_rows<'a>(
+    samples: &'a [Sample],
+    legs: &'a [String],
+    extras: &'a [Extra],
+) -> impl Iterator<Item = Vec<String>> + 'a {
     let (mut written, mut read) = (0, 0);
-    for (i, s) in samples.iter().enumerate() {
+    samples.iter().enumerate().map(move |(i, s)| {
         written += s.written.0;
         read += s.read.0;
         let seconds = s.end.since(s.start).secs();
@@ -589,9 +664,8 @@ pub fn write_csv(
             s.errors.to_string(),
         ];
         let more = extras.iter().map(|e| e.values.get(i).cloned().unwrap_or_default());
-        writer.write_record(fields.into_iter().chain(more)).map_err(wrap)?;
-    }
-    writer.flush().map_err(Exchange::Write)
+        fields.into_iter().chain(more).collect()
+    })
 }
 
 /// Writes a run as JSON Lines: one object with the head (`{"run": …}`), then one for each sample (`{"sample": …}`) and each

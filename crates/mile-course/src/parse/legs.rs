@@ -82,6 +82,7 @@ impl Parser {
         self.end_clause();
         let mut clauses = Vec::new();
         loop {
+            self.give_up();
             match self.peek() {
                 None => break,
                 Some(token::Kind::LineEnd | token::Kind::Comma) => self.at += 1,

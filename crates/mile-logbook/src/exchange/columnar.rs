@@ -1,7 +1,7 @@
 //! Traces as Apache Parquet files, with the columns of the CSV format: numbers as doubles, names as text, missing readings as nulls.
 
-use super::{Exchange, Extra, Imported, read_foreign, write_csv};
-use csv::{ReaderBuilder, StringRecord, WriterBuilder};
+use super::{COLUMNS, Exchange, Extra, Imported, read_foreign, written_rows};
+use csv::WriterBuilder;
 use mile_core::Sample;
 use parquet::basic::{Compression, ConvertedType, Repetition, Type as Physical};
 use parquet::data_type::{ByteArray, ByteArrayType, DoubleType};
@@ -20,6 +20,9 @@ use std::sync::Arc;
 /// The first bytes of a Parquet file.
 pub const PARQUET_MAGIC: &[u8] = b"PAR1";
 
+/// Rows of a group: as many are held as text while it is written.
+const GROUP: usize = 1 << 15;
+
 fn wrap(e: ParquetError) -> Exchange {
     Exchange::Write(std::io::Error::other(e))
 }
@@ -34,18 +37,10 @@ pub fn write_parquet(
     legs: &[String],
     extras: &[Extra],
 ) -> Result<(), Exchange> {
-    let mut text = Vec::new();
-    write_csv(&mut text, samples, legs, extras)?;
-    let mut reader = ReaderBuilder::new().from_reader(text.as_slice());
-    let names: Vec<String> = reader.headers().map_err(Exchange::Read)?.iter().map(str::to_owned).collect();
-    let records: Vec<StringRecord> = reader.records().collect::<Result<_, _>>().map_err(Exchange::Read)?;
-    let field = |record: &StringRecord, i: usize| record.get(i).filter(|t| !t.is_empty()).map(str::to_owned);
-    let numeric: Vec<bool> = (0..names.len())
-        .map(|i| {
-            !matches!(names[i].as_str(), "leg" | "op")
-                && records.iter().all(|r| field(r, i).is_none_or(|t| t.parse::<f64>().is_ok()))
-        })
-        .collect();
+    let names: Vec<&str> = COLUMNS.iter().copied().chain(extras.iter().map(|e| e.name.as_str())).collect();
+    let is_number = |text: &String| text.is_empty() || text.parse::<f64>().is_ok();
+    let of_extras = extras.iter().map(|e| e.values.iter().all(is_number));
+    let numeric: Vec<bool> = COLUMNS.iter().map(|c| !matches!(*c, "leg" | "op")).chain(of_extras).collect();
     let columns = names.iter().zip(&numeric).map(|(name, numeric)| {
         let (physical, converted) = if *numeric {
             (Physical::DOUBLE, ConvertedType::NONE)
@@ -63,23 +58,30 @@ pub fn write_parquet(
     let properties = WriterProperties::builder().set_compression(Compression::SNAPPY).build();
     let mut writer =
         SerializedFileWriter::new(target, Arc::new(schema), Arc::new(properties)).map_err(wrap)?;
-    let mut group = writer.next_row_group().map_err(wrap)?;
-    let mut index = 0;
-    while let Some(mut column) = group.next_column().map_err(wrap)? {
-        let values: Vec<Option<String>> = records.iter().map(|r| field(r, index)).collect();
-        let there: Vec<i16> = values.iter().map(|v| i16::from(v.is_some())).collect();
-        if numeric[index] {
-            let numbers: Vec<f64> = values.iter().flatten().filter_map(|t| t.parse().ok()).collect();
-            column.typed::<DoubleType>().write_batch(&numbers, Some(&there), None).map_err(wrap)?;
-        } else {
-            let texts: Vec<ByteArray> =
-                values.iter().flatten().map(|t| ByteArray::from(t.as_str())).collect();
-            column.typed::<ByteArrayType>().write_batch(&texts, Some(&there), None).map_err(wrap)?;
+    let mut rows = written_rows(samples, legs, extras);
+    loop {
+        let part: Vec<Vec<String>> = rows.by_ref().take(GROUP).collect();
+        if part.is_empty() {
+            break;
         }
-        column.close().map_err(wrap)?;
-        index += 1;
+        let mut group = writer.next_row_group().map_err(wrap)?;
+        let mut index = 0;
+        while let Some(mut column) = group.next_column().map_err(wrap)? {
+            let values = || part.iter().filter_map(|row| row.get(index)).filter(|t| !t.is_empty());
+            let there: Vec<i16> =
+                part.iter().map(|row| i16::from(row.get(index).is_some_and(|t| !t.is_empty()))).collect();
+            if numeric[index] {
+                let numbers: Vec<f64> = values().filter_map(|t| t.parse().ok()).collect();
+                column.typed::<DoubleType>().write_batch(&numbers, Some(&there), None).map_err(wrap)?;
+            } else {
+                let texts: Vec<ByteArray> = values().map(|t| ByteArray::from(t.as_str())).collect();
+                column.typed::<ByteArrayType>().write_batch(&texts, Some(&there), None).map_err(wrap)?;
+            }
+            column.close().map_err(wrap)?;
+            index += 1;
+        }
+        group.close().map_err(wrap)?;
     }
-    group.close().map_err(wrap)?;
     writer.close().map_err(wrap)?;
     Ok(())
 }
