@@ -234,6 +234,8 @@ const MOST_BYTES: usize = 224 << 20;
 const FIELD_BYTES: usize = 56;
 /// Columns that are not ours, at the most.
 const MOST_EXTRAS: usize = 500;
+/// Bytes that their fields may come to beyond [`FIELD_BYTES`] each.
+const MOST_EXTRA_BYTES: usize = 48 << 20;
 /// Legs, at the most: as many as a course can have.
 const MOST_LEGS: usize = 100_000;
 /// Longest row, bytes.
@@ -363,7 +365,7 @@ fn rows(
     let mut state = Rows { last_end: None, written: 0, read: 0, known_written: 0, known_read: 0 };
     let mut record = StringRecord::new();
     let mut first = first.into_iter();
-    let mut more_problems = 0_u64;
+    let (mut more_problems, mut long_fields) = (0_u64, 0);
     let mut problem = |all: &mut Imported, problem: Problem| {
         if all.problems.len() < MOST_PROBLEMS {
             all.problems.push(problem);
@@ -402,7 +404,14 @@ fn rows(
             Ok(sample) => {
                 all.samples.push(sample);
                 for (column, &i) in all.extras.iter_mut().zip(&extra) {
-                    column.values.push(record.get(i).unwrap_or("").to_owned());
+                    let field = record.get(i).unwrap_or("");
+                    long_fields += field.len().saturating_sub(FIELD_BYTES / 2);
+                    column.values.push(field.to_owned());
+                }
+                if long_fields > MOST_EXTRA_BYTES {
+                    let most = Bytes(MOST_EXTRA_BYTES as u64);
+                    let why = format!("the columns that are not of the format hold more than {most} of text");
+                    return Err(Exchange::TooMuch(why));
                 }
                 if all.legs.len() > MOST_LEGS {
                     return Err(Exchange::TooMuch(format!("more than {MOST_LEGS} legs")));

@@ -694,18 +694,14 @@ impl Logbook {
         let change = self.db.transaction().map_err(&wrap)?;
         if !samples.is_empty() {
             change
-                .execute(
-                    "INSERT INTO samples (run, first, count, data) VALUES (?1, ?2, ?3, ?4)",
-                    params![run, first as i64, samples.len() as i64, data],
-                )
+                .prepare_cached("INSERT INTO samples (run, first, count, data) VALUES (?1, ?2, ?3, ?4)")
+                .and_then(|mut s| s.execute(params![run, first as i64, samples.len() as i64, data]))
                 .map_err(&wrap)?;
         }
         for (seq, text) in texts {
             change
-                .execute(
-                    "INSERT INTO events (run, seq, event) VALUES (?1, ?2, ?3)",
-                    params![run, seq as i64, text],
-                )
+                .prepare_cached("INSERT INTO events (run, seq, event) VALUES (?1, ?2, ?3)")
+                .and_then(|mut s| s.execute(params![run, seq as i64, text]))
                 .map_err(&wrap)?;
         }
         change.commit().map_err(wrap)

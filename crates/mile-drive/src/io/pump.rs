@@ -204,7 +204,7 @@ impl<E: Engine> Pump<E> {
             }
             let next =
                 if self.transfer.rate.is_some() && !self.free.is_empty() { self.due() } else { u64::MAX };
-            now = self.reap(clock, until.min(Nanos(next.max(now + 1))), tally)?;
+            now = self.reap(clock, Nanos(now), until.min(Nanos(next.max(now + 1))), tally)?;
             if !tally.failures.is_empty() || !tally.mismatches.is_empty() {
                 break;
             }
@@ -214,8 +214,9 @@ impl<E: Engine> Pump<E> {
 
     /// Waits until `until` at the latest for what is in flight. Gives whether all of it is back.
     pub fn drain(&mut self, clock: &Monotonic, until: Nanos, tally: &mut Tally) -> Result<bool, DriveError> {
-        while self.in_flight() > 0 && clock.now() < until {
-            self.reap(clock, until, tally)?;
+        let mut now = clock.now();
+        while self.in_flight() > 0 && now < until {
+            now = Nanos(self.reap(clock, now, until, tally)?);
         }
         Ok(self.in_flight() == 0)
     }
@@ -225,11 +226,17 @@ impl<E: Engine> Pump<E> {
         self.engine.abandon();
     }
 
-    /// Waits for completions until `until`, and counts them. Gives the time.
-    fn reap(&mut self, clock: &Monotonic, until: Nanos, tally: &mut Tally) -> Result<u64, DriveError> {
+    /// Waits from `now` for completions until `until`, and counts them. Gives the time.
+    fn reap(
+        &mut self,
+        clock: &Monotonic,
+        now: Nanos,
+        until: Nanos,
+        tally: &mut Tally,
+    ) -> Result<u64, DriveError> {
         let mut done = std::mem::take(&mut self.done);
         done.clear();
-        let timeout = until.since(clock.now());
+        let timeout = until.since(now);
         let waited = self.engine.wait(timeout, &mut done);
         let now = clock.now().0;
         let block = self.transfer.block.0;

@@ -2,7 +2,7 @@
 
 use super::{COLUMNS, Exchange, Extra, Imported, read_foreign, written_rows};
 use csv::WriterBuilder;
-use mile_core::Sample;
+use mile_core::{Bytes, Sample};
 use parquet::basic::{Compression, ConvertedType, Repetition, Type as Physical};
 use parquet::data_type::{ByteArray, ByteArrayType, DoubleType};
 use parquet::errors::ParquetError;
@@ -22,6 +22,9 @@ pub const PARQUET_MAGIC: &[u8] = b"PAR1";
 
 /// Rows of a group: as many are held as text while it is written.
 const GROUP: usize = 1 << 15;
+
+/// Most of a column that a group of rows may hold: its pages are taken into memory as they are.
+const MOST_CHUNK: Bytes = Bytes(64 << 20);
 
 fn wrap(e: ParquetError) -> Exchange {
     Exchange::Write(std::io::Error::other(e))
@@ -97,6 +100,17 @@ pub fn read_parquet(
 ) -> Result<Imported, Exchange> {
     let bad = |e: ParquetError| Exchange::NotParquet(e.to_string());
     let reader = contained(|| SerializedFileReader::new(source)).map_err(bad)?;
+    let columns = reader.metadata().row_groups().iter().flat_map(|g| g.columns());
+    for column in columns {
+        let bytes = Bytes(u64::try_from(column.uncompressed_size()).unwrap_or(0));
+        if bytes > MOST_CHUNK {
+            let name = column.column_descr().name();
+            let why = format!(
+                "{bytes} of the column {name} in one group of rows, at most {MOST_CHUNK} can be read"
+            );
+            return Err(Exchange::TooMuch(why));
+        }
+    }
     let schema = reader.metadata().file_metadata().schema();
     let names: Vec<String> = schema.get_fields().iter().map(|f| f.name().to_owned()).collect();
     let rows = contained(|| reader.get_row_iter(None)).map_err(bad)?;
