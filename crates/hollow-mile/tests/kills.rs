@@ -169,7 +169,8 @@ fn go(bench: &Bench, folder: &Path, args: &[&str], again: &[&str], longest_ms: u
         assert!(!rest.any(|n| n.to_string_lossy().contains("scratch")), "{what}: the scratch file is gone");
         // A logbook of a thousand runs is another test's matter.
         for end in ["", "-wal", "-shm"] {
-            let _ = std::fs::remove_file(bench.path(&format!("l.logbook{end}")));
+            let path = bench.path(&format!("l.logbook{end}"));
+            let _ = std::fs::remove_file(path);
         }
     }
     count
@@ -190,7 +191,7 @@ fn killed_runs_on_a_file_are_readable_and_go_on() {
     let scratch = scratch.to_str().unwrap();
     let args = ["run", "k.course", "--on", scratch, "--size", "64MB"];
     let count = go(&bench, &mount.folder(), &args, &[], 1300, 40 * MIB);
-    fine("a file", &count, 0.05);
+    fine("one file", &count, 0.05);
 }
 
 #[test]
