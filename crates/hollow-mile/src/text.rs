@@ -286,6 +286,7 @@ pub(crate) fn disturbance(kind: &str) -> &str {
         "foreign-io" => "others on the drive",
         "processor-steal" => "processor time stolen",
         "gap" => "a gap in the log",
+        "stall" => "the drive gave no answer",
         other => other,
     }
 }

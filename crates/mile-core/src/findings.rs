@@ -646,12 +646,18 @@ fn notes(trace: &Trace, context: &Context, all: &Findings) -> Vec<String> {
                 .to_owned(),
         );
     }
-    if !all.interference.is_empty() {
-        let seconds: f64 = all.interference.iter().map(|i| i.end_s - i.start_s).sum();
-        notes.push(format!(
-            "Others on the drive or the host got in the way for {}; the figures of plateaus leave that out where as much is left.",
-            crate::Nanos::from_secs(seconds)
-        ));
+    for (kinds, words) in [
+        (&["foreign-io", "processor-steal"][..], "Others on the drive or the host got in the way for"),
+        (&["stall"], "The drive gave no answer for"),
+        (&["gap"], "The log has gaps of"),
+    ] {
+        let seconds = interference::covered(&all.interference, kinds);
+        if seconds > 0.0 {
+            notes.push(format!(
+                "{words} {}; the figures of plateaus leave that out where as much is left.",
+                crate::Nanos::from_secs(seconds)
+            ));
+        }
     }
     if trace.errors() > 0 {
         notes.push(format!("{} operations failed.", trace.errors()));

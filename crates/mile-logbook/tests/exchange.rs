@@ -296,11 +296,9 @@ fn a_parquet_file_with_one_damaged_byte_is_read_or_refused() {
     }));
     let mut refused = 0;
     for at in 0..good.len() {
-        for bit in [at % 8] {
-            let mut bytes = good.clone();
-            bytes[at] ^= 1 << bit;
-            refused += usize::from(read_parquet(bytes::Bytes::from(bytes), &[]).is_err());
-        }
+        let mut bytes = good.clone();
+        bytes[at] ^= 1 << (at % 8);
+        refused += usize::from(read_parquet(bytes::Bytes::from(bytes), &[]).is_err());
     }
     assert!(refused > good.len() / 8, "{refused} of {}", good.len());
 }

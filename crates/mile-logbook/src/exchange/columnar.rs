@@ -6,6 +6,7 @@ use mile_core::{Bytes, Sample};
 use parquet::basic::{Compression, ConvertedType, Repetition, Type as Physical};
 use parquet::data_type::{ByteArray, ByteArrayType, DoubleType};
 use parquet::errors::ParquetError;
+use parquet::file::metadata::RowGroupMetaData;
 use parquet::file::properties::WriterProperties;
 use parquet::file::reader::{ChunkReader, FileReader, SerializedFileReader};
 use parquet::file::writer::SerializedFileWriter;
@@ -100,7 +101,7 @@ pub fn read_parquet(
 ) -> Result<Imported, Exchange> {
     let bad = |e: ParquetError| Exchange::NotParquet(e.to_string());
     let reader = contained(|| SerializedFileReader::new(source)).map_err(bad)?;
-    let columns = reader.metadata().row_groups().iter().flat_map(|g| g.columns());
+    let columns = reader.metadata().row_groups().iter().flat_map(RowGroupMetaData::columns);
     for column in columns {
         let bytes = Bytes(u64::try_from(column.uncompressed_size()).unwrap_or(0));
         if bytes > MOST_CHUNK {
