@@ -131,7 +131,8 @@ pub fn execute(
         host,
         speed,
         wall: Monotonic::start(),
-        sample_start: Nanos(0),
+        // Nothing is sampled before the run has begun: one that is refused, or goes on and is refused, has no time of its own.
+        sample_start: Nanos(u64::MAX),
         tally: Tally::default(),
         moved,
         moved_at_open: moved,

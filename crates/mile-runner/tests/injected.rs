@@ -510,6 +510,7 @@ fn a_run_that_is_cut_off_at_any_operation_goes_on_without_a_false_accusation() {
             } else {
                 refused += 1;
                 assert!(power, "{what}: {:?}", second.outcome.why);
+                assert_eq!(second.samples(), [], "{what}: a run that is refused takes no time");
                 let why = second.outcome.why.unwrap();
                 assert!(why.contains("not there any more"), "{what}: {why}");
             }
