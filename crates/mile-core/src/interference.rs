@@ -71,18 +71,26 @@ pub(crate) fn covered(all: &[Interference], kinds: &[&str]) -> f64 {
     seconds
 }
 
+/// All stalls of a run.
+fn stalls(trace: &Trace) -> Vec<Range<usize>> {
+    stalls_within(trace, 0..trace.len())
+}
+
 /// The samples in which the drive answered nothing under load for at least a second, although it was asked: the slowest of the
-/// operations that come back behind them was out all the while, or none came back at all.
-pub(crate) fn stalls(trace: &Trace) -> Vec<Range<usize>> {
+/// operations that come back behind them was out all the while, or none came back at all. Those that begin in a range of samples.
+pub(crate) fn stalls_within(trace: &Trace, range: Range<usize>) -> Vec<Range<usize>> {
     let silent = |i: usize| trace.moved(i + 1) == trace.moved(i);
     let mut all = Vec::new();
     // Without latencies, nobody knows whether it was asked.
     if trace.slowest.extent(0, trace.len()).is_none() {
         return all;
     }
-    for leg in trace.legs().iter().filter(|l| l.op != Op::Idle) {
-        let mut at = leg.samples.start;
-        while at < leg.samples.end {
+    let legs = trace.legs();
+    let first = legs.partition_point(|l| l.samples.end <= range.start);
+    let touched = legs[first..].iter().take_while(|l| l.samples.start < range.end);
+    for leg in touched.filter(|l| l.op != Op::Idle) {
+        let mut at = leg.samples.start.max(range.start);
+        while at < leg.samples.end.min(range.end) {
             let from = at;
             while at < leg.samples.end && silent(at) {
                 at += 1;

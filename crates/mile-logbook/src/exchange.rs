@@ -383,6 +383,7 @@ fn rows(
             }),
             None => reader.read_record(&mut record),
         };
+        since.set(0);
         match read {
             Ok(false) => break,
             Ok(true) => {}
@@ -394,7 +395,6 @@ fn rows(
                 continue;
             }
         }
-        since.set(0);
         let line = record.position().map_or(0, csv::Position::line);
         if let Some(adapter) = adapter {
             adapter.adapt(&mut record);

@@ -333,4 +333,11 @@ fn too_much_is_refused_and_not_taken_into_memory() {
     let odd = read_foreign(&b"elapsed_s,write_mb_s,x\n1,5,a\n2,5,\xff\xfe\n3,5,c\n"[..], &[]).unwrap();
     assert_eq!((odd.samples.len(), odd.problems.len()), (2, 1), "{:?}", odd.problems);
     assert_eq!(odd.problems[0].line, 3);
+    // Five megabytes of rows that are no text are as many problems, and not one long row.
+    let mut text = b"elapsed_s,write_mb_s,x\n1,5,a\n".to_vec();
+    let bad = [&b"2,5,"[..], &[0xff; 10_000], b"\n"].concat();
+    (0..500).for_each(|_| text.extend(&bad));
+    text.extend(b"3,5,c\n");
+    let many = read_foreign(text.as_slice(), &[]).unwrap();
+    assert_eq!((many.samples.len(), many.problems.len()), (2, 500));
 }

@@ -183,7 +183,7 @@ fn stall(trace: &Trace, seen: &Seen, falls: bool) -> Option<f64> {
     let side = if falls { at..seen.until.min(trace.len()).max(at) } else { seen.from.min(at)..at };
     let length =
         |a: usize, b: usize| if a < b { trace.end(b - 1).secs() - trace.start(a).secs() } else { 0.0 };
-    let still: f64 = crate::interference::stalls(trace)
+    let still: f64 = crate::interference::stalls_within(trace, side.clone())
         .iter()
         .map(|s| length(s.start.max(side.start), s.end.min(side.end)))
         .sum();
