@@ -56,8 +56,8 @@ pub trait Archive: Send {
     /// Whether each commit waits for the disk.
     #[expect(clippy::missing_errors_doc, reason = "as `begin`")]
     fn wait_for_disk(&mut self, wait: bool) -> Result<(), LogbookError>;
-    /// The file that has to reach the disk for what is committed to be kept.
-    fn log_file(&self) -> PathBuf;
+    /// What makes the disk keep what is committed, where no commit waits for it. It is called again and again, on another thread.
+    fn keeper(&self) -> Box<dyn FnMut() + Send>;
     /// Where it is.
     fn path(&self) -> &Path;
 }
@@ -87,8 +87,8 @@ impl Archive for Logbook {
     fn wait_for_disk(&mut self, wait: bool) -> Result<(), LogbookError> {
         Self::wait_for_disk(self, wait)
     }
-    fn log_file(&self) -> PathBuf {
-        Self::log_file(self)
+    fn keeper(&self) -> Box<dyn FnMut() + Send> {
+        Self::keeper(self)
     }
     fn path(&self) -> &Path {
         Self::path(self)
@@ -161,7 +161,7 @@ impl Recorder {
         let missed = Arc::new(Mutex::new(Missed::default()));
         let (waits, shared) = (errand.waits, Arc::clone(&missed));
         let thread = std::thread::Builder::new().name("logbook".into()).spawn(move || {
-            let sync = keep_synced(book.log_file()).ok();
+            let sync = Synced::start(book.keeper()).ok();
             Keeping::new(book, errand, sync, shared).record(&messages)
         })?;
         Ok(Self { queue: Some(queue), thread: Some(thread), missed, waits })
@@ -202,14 +202,30 @@ impl Recorder {
 
 /// Has the disk keep what was committed, each time it is asked to, on a thread of its own: the next block need not wait for it.
 /// What it cannot sync is no loss now, and the run's last commit tells of a disk that fails.
-fn keep_synced(log: PathBuf) -> std::io::Result<Sender<()>> {
-    let (ask, asked) = bounded::<()>(1);
-    std::thread::Builder::new().name("logbook sync".into()).spawn(move || {
-        for () in asked {
-            let _ = std::fs::File::open(&log).and_then(|f| f.sync_data());
-        }
-    })?;
-    Ok(ask)
+struct Synced {
+    ask: Option<Sender<()>>,
+    thread: Option<JoinHandle<()>>,
+}
+
+impl Synced {
+    fn start(mut keeper: Box<dyn FnMut() + Send>) -> std::io::Result<Self> {
+        let (ask, asked) = bounded::<()>(1);
+        let keep = move || asked.into_iter().for_each(|()| keeper());
+        let thread = std::thread::Builder::new().name("logbook sync".into()).spawn(keep)?;
+        Ok(Self { ask: Some(ask), thread: Some(thread) })
+    }
+
+    /// One request that waits is enough: it covers all that was committed before it is served.
+    fn ask(&self) {
+        let _ = self.ask.as_ref().map(|ask| ask.try_send(()));
+    }
+}
+
+impl Drop for Synced {
+    fn drop(&mut self) {
+        self.ask = None;
+        let _ = self.thread.take().map(JoinHandle::join);
+    }
 }
 
 /// What is to be written.
@@ -289,7 +305,7 @@ struct Keeping<A> {
     run: i64,
     pending: Pending,
     clock: Monotonic,
-    sync: Option<Sender<()>>,
+    sync: Option<Synced>,
     /// Since when the logbook does not take anything.
     failing: Option<Nanos>,
     side: Option<SideFile>,
@@ -300,7 +316,7 @@ struct Keeping<A> {
 }
 
 impl<A: Archive> Keeping<A> {
-    fn new(book: A, errand: Errand, sync: Option<Sender<()>>, missed: Arc<Mutex<Missed>>) -> Self {
+    fn new(book: A, errand: Errand, sync: Option<Synced>, missed: Arc<Mutex<Missed>>) -> Self {
         let Entered { run, samples, events } = errand.entered;
         Self {
             book,
@@ -363,8 +379,7 @@ impl<A: Archive> Keeping<A> {
         match self.write() {
             Ok(()) => {
                 if let Some(sync) = &self.sync {
-                    // One request that waits is enough: it covers all that was committed before it is served.
-                    let _ = sync.try_send(());
+                    sync.ask();
                 }
                 if let Some(since) = self.failing.take() {
                     self.tell(EventKind::LogBack { after: self.clock.now().since(since) });
@@ -430,6 +445,7 @@ impl<A: Archive> Keeping<A> {
             let closed = if self.keep() {
                 // What the last block told of the log itself.
                 self.pending.flush(&mut self.book, self.run).and_then(|()| {
+                    self.sync = None;
                     let _ = self.book.wait_for_disk(true);
                     outcome.map_or(Ok(()), |o| self.book.close(self.run, o))
                 })

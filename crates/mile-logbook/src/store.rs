@@ -8,6 +8,7 @@
 //! A block of samples is the byte 1 (the version of this encoding) and the samples in postcard's encoding.
 
 mod entry;
+mod keeper;
 mod owner;
 
 pub use entry::{Digest, Entry, MINIATURE, StoredRun};
@@ -351,19 +352,6 @@ impl Logbook {
         // FULL: a block that counts as kept survives a power cut too.
         self.db.pragma_update(None, "synchronous", "FULL").map_err(&wrap)?;
         self.db.pragma_update(None, "foreign_keys", true).map_err(wrap)
-    }
-
-    /// Whether each commit waits for the disk. Without, what is committed outlives this process but not a power cut, until the
-    /// file of [`Logbook::log_file`] is synced; the recorder does that beside its work, so that a slow disk delays nothing.
-    pub(crate) fn wait_for_disk(&self, wait: bool) -> Result<()> {
-        self.db.pragma_update(None, "synchronous", if wait { "FULL" } else { "NORMAL" }).map_err(self.wrap())
-    }
-
-    /// The write-ahead log, where what is committed is written first.
-    pub(crate) fn log_file(&self) -> PathBuf {
-        let mut name = self.path.clone().into_os_string();
-        name.push("-wal");
-        name.into()
     }
 
     /// Refuses what is no logbook, or of a format that is not known.

@@ -83,8 +83,8 @@ impl Archive for Faulty {
     fn wait_for_disk(&mut self, wait: bool) -> Result<(), LogbookError> {
         Archive::wait_for_disk(&mut self.book, wait)
     }
-    fn log_file(&self) -> PathBuf {
-        Archive::log_file(&self.book)
+    fn keeper(&self) -> Box<dyn FnMut() + Send> {
+        Archive::keeper(&self.book)
     }
     fn path(&self) -> &Path {
         self.book.path()

@@ -262,6 +262,7 @@ impl Run<'_> {
         self.sample_start = self.drive.now();
         self.last = self.drive.readings();
         let first = self.go_on.as_ref().map_or(0, |g| g.leg as usize);
+        self.standing = (first, self.moved);
         for (i, leg) in self.plan.legs.iter().enumerate().skip(first) {
             let before = self.go_on.as_ref().map_or(0, |g| g.moved.0);
             self.standing = (i, Bytes(self.moved.0 - before));

@@ -478,7 +478,6 @@ fn a_run_that_is_cut_off_at_any_operation_goes_on_without_a_false_accusation() {
             let planned = plan(&parse(&course(BLOCKS)).unwrap(), &facts).unwrap();
             let on =
                 GoOn::of(&planned, Status::CutShort, killed.samples(), &killed.events(), Nanos(1_000_000));
-            let Some(on) = on else { panic!("{what}: nothing is left") };
             {
                 let mut medium = medium.lock().unwrap();
                 medium.faults.clear();

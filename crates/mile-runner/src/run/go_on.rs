@@ -33,14 +33,8 @@ pub struct GoOn {
 }
 
 impl GoOn {
-    /// Where a run that stands so goes on; `None` where no leg is left. `gap` is how long ago it was interrupted.
-    pub fn of(
-        plan: &Plan,
-        status: Status,
-        samples: Vec<Sample>,
-        events: &[Event],
-        gap: Nanos,
-    ) -> Option<Self> {
+    /// Where a run that stands so goes on: behind the last leg where only its end is missing. `gap` is how long ago it was interrupted.
+    pub fn of(plan: &Plan, status: Status, samples: Vec<Sample>, events: &[Event], gap: Nanos) -> Self {
         let mut on = Self { gaps: gap, ..Self::default() };
         for event in events {
             match &event.kind {
@@ -68,7 +62,11 @@ impl GoOn {
                 on.write_skipped |= writes && why == SKIPPED;
             }
         }
-        let leg = plan.legs.get(on.leg as usize)?;
+        let end = samples.last().map_or(Nanos(0), |s| s.end);
+        let Some(leg) = plan.legs.get(on.leg as usize) else {
+            // Nothing happens any more for which the time until now would count.
+            return Self { at: end, samples, gaps: Nanos(on.gaps.0 - gap.0), ..on };
+        };
         for sample in samples.iter().filter(|s| s.leg == on.leg) {
             on.moved.0 += sample.moved().0;
             let counts = sample.op != Op::Idle || matches!(leg.work, Work::Rest);
@@ -85,10 +83,9 @@ impl GoOn {
             };
             on.moved.0 = on.moved.0.saturating_sub(again) / t.block.0.max(1) * t.block.0;
         }
-        let end = samples.last().map_or(Nanos(0), |s| s.end);
         on.at = end.plus(gap);
         on.samples = samples;
-        Some(on)
+        on
     }
 }
 
