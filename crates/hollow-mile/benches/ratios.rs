@@ -23,8 +23,8 @@ use mile_drive::host::Host;
 use mile_drive::io::pattern::{Arena, Pool};
 use mile_drive::sim::SimDrive;
 use mile_drive::{Drive, Tally, Transfer};
-use mile_logbook::{Entered, Errand, Logbook, Recorder};
-use mile_runner::{RunHead, Status, Terms, execute, run};
+use mile_logbook::{Block, Entered, Errand, Logbook, Recorder};
+use mile_runner::{LaneHead, RunHead, Status, Terms, execute, run};
 use rand_core::{Rng, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
 use std::fs::{File, OpenOptions};
@@ -111,7 +111,7 @@ fn ours(path: &Path, book: &Path, block: &str, depth: usize, access: &str, bytes
     head.identity = Some(RUN);
     let (_commands, obeyed) = crossbeam_channel::unbounded();
     let mut book = Logbook::open(book).unwrap();
-    let entered = Entered::new(book.begin(&head).unwrap());
+    let entered = Entered::new(book.begin(&head).unwrap(), 1);
     let (told, _log) = crossbeam_channel::unbounded();
     let recorder = Recorder::start(book, Errand { entered, told, waits: false, aside: Vec::new() }).unwrap();
     let mut span: Option<(Nanos, Nanos)> = None;
@@ -127,7 +127,7 @@ fn ours(path: &Path, book: &Path, block: &str, depth: usize, access: &str, bytes
             mile_runner::Message::LegLatency(..) => cpu = cpu.map(|c| cpu_seconds() - c),
             _ => {}
         }
-        recorder.tell(m);
+        recorder.tell(0, m);
     });
     assert_eq!(outcome.status, Status::Done, "{:?}", outcome.why);
     recorder.finish().unwrap();
@@ -283,9 +283,9 @@ fn day() -> Vec<Sample> {
 
 fn long_run(folder: &Path) {
     let samples = day();
-    let head = RunHead { legs: vec!["soak".into()], ..RunHead::default() };
+    let head = RunHead::of_lane(LaneHead::named(&["soak"]));
     let start = Instant::now();
-    let trace = Trace::of(&samples, &head.legs);
+    let trace = Trace::of(&samples, &head.first().leg_names());
     let columns = start.elapsed();
     let start = Instant::now();
     let found = findings(&trace, &Context { warn: Some(Celsius(77.0)), ..Context::default() });
@@ -318,19 +318,20 @@ fn long_run(folder: &Path) {
     let mut book = Logbook::open(&path).unwrap();
     let run = book.begin(&head).unwrap();
     for (i, block) in samples.chunks(10).enumerate() {
-        book.append(run, i as u64 * 10, block, &[]).unwrap();
+        book.append(run, &[Block { lane: 0, first: i as u64 * 10, samples: block, events: &[] }]).unwrap();
         if i == 2000 {
             break;
         }
     }
     for (i, block) in samples[20_010..].chunks(4096).enumerate() {
-        book.append(run, 20_010 + i as u64 * 4096, block, &[]).unwrap();
+        book.append(run, &[Block { lane: 0, first: 20_010 + i as u64 * 4096, samples: block, events: &[] }])
+            .unwrap();
     }
     drop(book);
     let start = Instant::now();
     let stored = Logbook::open(&path).unwrap().run(run).unwrap();
     let read = start.elapsed();
-    assert_eq!(stored.samples.len(), samples.len());
+    assert_eq!(stored.first().samples.len(), samples.len());
     println!("reading that run from the logbook: {:.2} s", read.as_secs_f64());
     for suffix in ["", "-wal", "-shm"] {
         let _ = std::fs::remove_file(format!("{}{suffix}", path.display()));

@@ -70,12 +70,13 @@ pub(crate) struct DemoArgs {
 pub(crate) struct RunArgs {
     /// The course, a text file.
     pub(crate) course: PathBuf,
-    /// The drive: sim:NAME, sim:PATH.toml, the node of a block device, or the path of a file to make.
-    #[arg(long, value_name = "DRIVE")]
-    pub(crate) on: String,
-    /// Size of the file to make, such as 4GB.
-    #[arg(long)]
-    pub(crate) size: Option<Bytes>,
+    /// The drive: sim:NAME, sim:PATH.toml, the node of a block device, or the path of a file to make. For a course with lanes, once
+    /// for each lane, as LANE=DRIVE.
+    #[arg(long, value_name = "[LANE=]DRIVE", required = true)]
+    pub(crate) on: Vec<String>,
+    /// Size of the file to make, such as 4GB; LANE=SIZE for that of one lane.
+    #[arg(long, value_name = "[LANE=]SIZE")]
+    pub(crate) size: Vec<String>,
     /// Seed of random addresses and of the simulation.
     #[arg(long, default_value_t = 1)]
     pub(crate) seed: u64,
@@ -91,11 +92,13 @@ pub(crate) struct RunArgs {
     /// What to print at the end.
     #[arg(long, value_enum, default_value_t)]
     pub(crate) format: Format,
-    /// Allow writing to a block device: its serial number, or its name where it has none. All that is on it will be lost.
-    #[arg(long, value_name = "SERIAL")]
-    pub(crate) arm: Option<String>,
-    /// Allow writing over what is on the device: gpt or ext for one, or data for what is not recognised. May be given more than once.
-    #[arg(long, value_name = "WHAT", requires = "arm")]
+    /// Allow writing to a block device: its serial number, or its name where it has none. All that is on it will be lost. For a course
+    /// with lanes, LANE=SERIAL for each of them.
+    #[arg(long, value_name = "[LANE=]SERIAL")]
+    pub(crate) arm: Vec<String>,
+    /// Allow writing over what is on the device: gpt or ext for one, or data for what is not recognised. May be given more than once; for
+    /// a course with lanes, LANE=WHAT.
+    #[arg(long, value_name = "[LANE=]WHAT", requires = "arm")]
     pub(crate) destroy: Vec<String>,
     /// Leave the run to a process of its own, and come back at once.
     #[arg(long, conflicts_with_all = ["truth", "format"])]
@@ -144,10 +147,10 @@ pub(crate) struct ResumeArgs {
     #[arg(long, value_name = "FILE")]
     pub(crate) logbook: Option<PathBuf>,
     /// Allow writing to a block device, as with `run`.
-    #[arg(long, value_name = "SERIAL")]
-    pub(crate) arm: Option<String>,
+    #[arg(long, value_name = "[LANE=]SERIAL")]
+    pub(crate) arm: Vec<String>,
     /// Allow writing over something that is recognised on the device, as with `run`.
-    #[arg(long, value_name = "WHAT", requires = "arm")]
+    #[arg(long, value_name = "[LANE=]WHAT", requires = "arm")]
     pub(crate) destroy: Vec<String>,
     /// How fast a simulated drive's time runs.
     #[arg(long, default_value = "max")]
@@ -204,6 +207,9 @@ pub(crate) struct FindingsArgs {
 /// What a trace cannot carry, and is given beside it.
 #[derive(Clone, Debug, Default, Args)]
 pub(crate) struct BesideArgs {
+    /// One lane only, of a run or a file that has several.
+    #[arg(long, value_name = "NAME")]
+    pub(crate) lane: Option<String>,
     /// Capacity of the drive, such as 2TB.
     #[arg(long, value_name = "SIZE")]
     pub(crate) capacity: Option<Bytes>,
@@ -370,7 +376,7 @@ pub(crate) enum LogbookCommand {
         #[arg(long, value_name = "FILE")]
         logbook: Option<PathBuf>,
         #[command(flatten)]
-        beside: BesideArgs,
+        beside: Box<BesideArgs>,
     },
     /// Move a damaged logbook out of the way and begin a new one. Nothing is deleted.
     SetAside {
@@ -428,11 +434,11 @@ pub(crate) struct ForecastArgs {
     /// The course, a text file.
     pub(crate) file: PathBuf,
     /// The drive, as with `run`.
-    #[arg(long, value_name = "DRIVE")]
-    pub(crate) on: String,
+    #[arg(long, value_name = "[LANE=]DRIVE", required = true)]
+    pub(crate) on: Vec<String>,
     /// Size of the file to make, such as 4GB.
-    #[arg(long)]
-    pub(crate) size: Option<Bytes>,
+    #[arg(long, value_name = "[LANE=]SIZE")]
+    pub(crate) size: Vec<String>,
     /// Logbook with earlier runs of the drive.
     #[arg(long, value_name = "FILE")]
     pub(crate) logbook: Option<PathBuf>,

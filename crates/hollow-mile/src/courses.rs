@@ -18,12 +18,13 @@ macro_rules! ready {
 }
 
 /// All of them, the ones that are run first in front.
-pub(crate) const READY: [Ready; 9] = ready![
+pub(crate) const READY: [Ready; 10] = ready![
     "first-look",
     "long-soak",
     "fill-sweep",
     "cache-recovery",
     "heat-comparison",
+    "two-slots",
     "ramp",
     "workers",
     "stream",
@@ -39,6 +40,11 @@ impl Ready {
         READY.into_iter().find(|r| r.kind == kind)
     }
 
+    /// Whether it is for several drives.
+    pub(crate) fn has_lanes(&self) -> bool {
+        self.text.lines().any(|l| l.starts_with("lane "))
+    }
+
     /// What it answers, from its header.
     pub(crate) fn question(&self) -> String {
         let lines = self.text.lines().map_while(|l| l.strip_prefix("# "));
@@ -49,6 +55,10 @@ impl Ready {
 
     /// Its text for a drive: with what is claimed of it and how it is attached, and with sizes that fit it.
     pub(crate) fn for_drive(&self, card: &Card) -> String {
+        if self.has_lanes() {
+            // What is claimed of one drive need not hold for the others.
+            return self.text.to_owned();
+        }
         let mut out = String::new();
         let capacity = card.facts.capacity;
         for line in self.text.lines() {

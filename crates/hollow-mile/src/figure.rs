@@ -1,21 +1,30 @@
 //! From a run to the file of a figure.
 
 use crate::Failure;
+use mile_core::findings::Break;
 use mile_core::ruler::{Ruler, Window};
+use mile_core::stages::{Stage, stages};
 use mile_core::{Context, Findings, Trace};
-use mile_figures::{RunFigure, draw, draw_sweep, pdf};
+use mile_figures::{FigureLane, LanesFigure, RunFigure, draw, draw_lanes, draw_sweep, pdf};
 use mile_files::Replace;
-use mile_runner::RunHead;
+use mile_runner::{LaneHead, RunHead};
 use std::io::Write;
 use std::path::Path;
 
-/// Course and drive, for a title.
-pub(crate) fn title(head: &RunHead) -> String {
-    if head.drive.model.is_empty() {
-        head.course.clone()
-    } else {
-        format!("{} on {}", head.course, head.drive.model)
+/// Course and drive of one lane, for a title.
+pub(crate) fn title(head: &RunHead, lane: usize) -> String {
+    let of = head.lane(lane);
+    match (of.drive.model.as_str(), of.name.as_str()) {
+        ("", "") => head.course.clone(),
+        ("", name) => format!("{}, {name}", head.course),
+        (model, "") => format!("{} on {model}", head.course),
+        (model, name) => format!("{} on {model}, {name}", head.course),
     }
+}
+
+/// Course and all drives.
+pub(crate) fn title_of_all(head: &RunHead) -> String {
+    if head.lanes.len() > 1 { format!("{} on {}", head.course, head.models()) } else { title(head, 0) }
 }
 
 /// A time in the user's own zone: `2026-11-23 14:05`.
@@ -25,9 +34,10 @@ pub(crate) fn when(unix: i64) -> String {
         .map_or_else(|_| String::new(), |t| t.to_zoned(zone).strftime("%Y-%m-%d %H:%M").to_string())
 }
 
-fn lines(head: &RunHead, name: &str) -> Vec<String> {
+fn lines(head: &RunHead, lane: usize, name: &str) -> Vec<String> {
     let mut lines = Vec::new();
-    let situation = head.situation.line();
+    let of = head.lane(lane);
+    let situation = of.situation.line();
     if !situation.is_empty() {
         lines.push(situation);
     }
@@ -35,9 +45,9 @@ fn lines(head: &RunHead, name: &str) -> Vec<String> {
     if head.started > 0 {
         made.push(format!("started {}", when(head.started)));
     }
-    made.extend(head.drive.serial.as_ref().map(|s| format!("serial {s}")));
-    made.extend(head.drive.firmware.as_ref().map(|f| format!("firmware {f}")));
-    if head.drive.simulated {
+    made.extend(of.drive.serial.as_ref().map(|s| format!("serial {s}")));
+    made.extend(of.drive.firmware.as_ref().map(|f| format!("firmware {f}")));
+    if of.drive.simulated {
         made.push(format!("simulated, seed {}", head.seed));
     }
     lines.push(made.join(", "));
@@ -46,7 +56,7 @@ fn lines(head: &RunHead, name: &str) -> Vec<String> {
 
 /// Draws a run as SVG.
 pub(crate) fn svg(
-    head: &RunHead,
+    (head, lane): (&RunHead, usize),
     name: &str,
     trace: &Trace,
     findings: &Findings,
@@ -54,15 +64,71 @@ pub(crate) fn svg(
     ruler: Ruler,
     window: Option<Window>,
 ) -> Result<String, Failure> {
-    let mut lines = lines(head, name);
+    let mut lines = lines(head, lane, name);
     lines.extend(findings.faults.iter().map(mile_core::Faults::sentence));
-    let figure = RunFigure { title: &title(head), lines: &lines, trace, findings, context, ruler, window };
+    let figure =
+        RunFigure { title: &title(head, lane), lines: &lines, trace, findings, context, ruler, window };
     Ok(draw(&figure)?)
 }
 
 /// Draws what a run shows as a sweep; `None` where it is none.
-pub(crate) fn sweep_svg(head: &RunHead, name: &str, findings: &Findings) -> Result<Option<String>, Failure> {
-    Ok(draw_sweep(&title(head), &lines(head, name), findings)?)
+pub(crate) fn sweep_svg(
+    (head, lane): (&RunHead, usize),
+    name: &str,
+    findings: &Findings,
+) -> Result<Option<String>, Failure> {
+    Ok(draw_sweep(&title(head, lane), &lines(head, lane, name), findings)?)
+}
+
+/// A lane to be drawn beside others: what it showed.
+pub(crate) struct Shown<'a> {
+    pub(crate) trace: &'a Trace,
+    pub(crate) breaks: &'a [Break],
+    pub(crate) context: &'a Context,
+}
+
+/// What lanes came to in each leg.
+pub(crate) fn stages_of(head: &RunHead, lanes: &[Shown<'_>]) -> Vec<Stage> {
+    let named: Vec<_> =
+        lanes.iter().enumerate().map(|(i, l)| (head.lane(i).name.as_str(), l.trace, l.context)).collect();
+    stages(&named)
+}
+
+/// Draws the lanes of a run below each other as SVG. `lanes` are those of the head, in their order.
+pub(crate) fn lanes_svg(head: &RunHead, name: &str, lanes: &[Shown<'_>]) -> Result<String, Failure> {
+    let what: Vec<String> = head.lanes.iter().map(what).collect();
+    let drawn: Vec<FigureLane<'_>> = lanes
+        .iter()
+        .zip(&head.lanes)
+        .zip(&what)
+        .map(|((shown, lane), what)| FigureLane {
+            name: &lane.name,
+            what,
+            trace: shown.trace,
+            breaks: shown.breaks,
+            context: shown.context,
+        })
+        .collect();
+    let mut made = vec![name.to_owned()];
+    if head.started > 0 {
+        made.push(format!("started {}", when(head.started)));
+    }
+    if head.lanes.iter().all(|l| l.drive.simulated) {
+        made.push(format!("simulated, seed {}", head.seed));
+    }
+    let figure = LanesFigure {
+        title: &title_of_all(head),
+        lines: &[made.join(", ")],
+        lanes: &drawn,
+        stages: &stages_of(head, lanes),
+    };
+    Ok(draw_lanes(&figure)?)
+}
+
+/// What a lane is: its drive, and where that is.
+pub(crate) fn what(lane: &LaneHead) -> String {
+    let situation = lane.situation.line();
+    if situation.is_empty() { lane.drive.model.clone() } else { format!("{}, {situation}", lane.drive.model) }
 }
 
 /// The PDF of an SVG.
@@ -119,12 +185,15 @@ mod tests {
 
     #[test]
     fn title_and_lines_say_what_was_run_on_what() {
-        let mut head = RunHead { course: "long soak".into(), ..RunHead::default() };
-        assert_eq!(title(&head), "long soak");
-        head.drive.model = "Merrow K2 2TB".into();
-        head.drive.simulated = true;
-        head.situation.cooling = Some("bare".into());
-        assert_eq!(title(&head), "long soak on Merrow K2 2TB");
-        assert_eq!(lines(&head, "run 3"), ["bare", "run 3, simulated, seed 0"]);
+        let mut lane = LaneHead::default();
+        let head = |lane: &LaneHead| RunHead { course: "long soak".into(), ..RunHead::of_lane(lane.clone()) };
+        assert_eq!(title(&head(&lane), 0), "long soak");
+        lane.drive.model = "Merrow K2 2TB".into();
+        lane.drive.simulated = true;
+        lane.situation.cooling = Some("bare".into());
+        assert_eq!(title(&head(&lane), 0), "long soak on Merrow K2 2TB");
+        assert_eq!(lines(&head(&lane), 0, "run 3"), ["bare", "run 3, simulated, seed 0"]);
+        lane.name = "upper".into();
+        assert_eq!(title(&head(&lane), 0), "long soak on Merrow K2 2TB, upper");
     }
 }

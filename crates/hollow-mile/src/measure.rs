@@ -13,7 +13,7 @@ pub struct FindingsScreen {
 impl FindingsScreen {
     /// Opens the findings of `samples` at `width` by `height` cells.
     pub fn new(samples: &[Sample], head: RunHead, width: u16, height: u16) -> Self {
-        let trace = Trace::of(samples, &head.legs);
+        let trace = Trace::of(samples, &head.first().leg_names());
         Self { screen: tui::Screen::findings(trace, head, PathBuf::new(), width, height) }
     }
 

@@ -99,29 +99,31 @@ impl Past {
     /// From the newest runs of a drive. A logbook that cannot be read knows nothing.
     pub(crate) fn of(book: &Logbook, drive: &Identity) -> Self {
         let mut past = Self::default();
-        let same = |model: &str, name: &str| model == drive.model && (name == drive.name || !drive.simulated);
+        // A run on several drives has the names of all of them.
+        let same = |models: &str, names: &str| {
+            models.split(" + ").any(|m| m == drive.model)
+                && (names.split(" + ").any(|n| n == drive.name) || !drive.simulated)
+        };
         let entries = book.list().unwrap_or_default();
         let entries = entries.iter().filter(|e| e.status != Status::Underway && same(&e.model, &e.drive));
         for entry in entries.take(MOST_RUNS) {
             let Ok(run) = book.run(entry.run) else { continue };
-            if run.head.drive.serial == drive.serial {
-                past.add(&run);
+            for lane in 0..run.lanes.len() {
+                let of = &run.head.lane(lane).drive;
+                if of.model == drive.model && of.serial == drive.serial {
+                    past.add(&run, lane);
+                }
             }
         }
         past
     }
 
-    fn add(&mut self, run: &StoredRun) {
-        let trace = run.trace();
+    fn add(&mut self, run: &StoredRun, lane: usize) {
+        let trace = run.trace(lane);
+        let of = run.head.lane(lane);
         let (head, end) = (&run.head, trace.end(trace.len().saturating_sub(1)).secs());
-        self.known.extend(mile_course::forecast::known(
-            run.run,
-            &trace,
-            &head.legs,
-            &head.leg_words,
-            &head.leg_loads,
-        ));
-        let found = mile_core::findings(&trace, &head.context());
+        self.known.extend(mile_course::forecast::known(run.run, &trace, &of.legs));
+        let found = mile_core::findings(&trace, &of.context());
         self.runs.push(Earlier {
             run: run.run,
             course: head.course.clone(),

@@ -2,7 +2,8 @@
 
 use mile_core::units::number;
 use mile_core::{Bytes, Nanos, Op, Rate, Sample};
-use mile_runner::{Event, EventKind, RunHead};
+use mile_course::PlannedLeg;
+use mile_runner::{Event, EventKind, LaneHead};
 use std::collections::{HashMap, VecDeque};
 
 /// Time over which the rate for the estimate is taken.
@@ -27,10 +28,10 @@ impl Took {
 /// Follows the messages of a run.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Progress {
-    legs: Vec<String>,
-    words: Vec<String>,
-    budgets: Vec<Bytes>,
-    times: Vec<Option<Nanos>>,
+    legs: Vec<PlannedLeg>,
+    /// For each leg, the first that does and ends the same, and the first with the same load.
+    same_as: Vec<usize>,
+    alike_as: Vec<usize>,
     leg: usize,
     leg_began: Nanos,
     now: Nanos,
@@ -38,10 +39,9 @@ pub(crate) struct Progress {
     /// Bytes that all legs before this one moved or gave up.
     settled: u64,
     recent: VecDeque<(Nanos, u64)>,
-    /// What legs that are over took: those with the same words, and with the same load; how many, seconds, bytes.
-    same: HashMap<String, Took>,
-    alike: HashMap<String, Took>,
-    loads: Vec<String>,
+    /// What legs that are over took: those that are the same, and those with the same load; how many, seconds, bytes.
+    same: HashMap<usize, Took>,
+    alike: HashMap<usize, Took>,
     /// Time that the legs behind this one will take, as far as that can be told.
     behind: Option<f64>,
     pub(crate) paused: bool,
@@ -50,13 +50,21 @@ pub(crate) struct Progress {
 }
 
 impl Progress {
-    pub(crate) fn new(head: &RunHead) -> Self {
+    pub(crate) fn new(head: &LaneHead) -> Self {
+        // What is equal is written equally.
+        let key = |leg: &PlannedLeg, ends: bool| {
+            let ends = ends.then(|| leg.ends());
+            serde_json::to_string(&(leg.load(), ends)).unwrap_or_default()
+        };
+        let first_of = |ends: bool| {
+            let mut first: HashMap<String, usize> = HashMap::new();
+            let legs = head.legs.iter().enumerate();
+            legs.map(|(i, leg)| *first.entry(key(leg, ends)).or_insert(i)).collect()
+        };
         Self {
             legs: head.legs.clone(),
-            words: head.leg_words.clone(),
-            budgets: head.leg_budgets.clone(),
-            times: head.leg_times.clone(),
-            loads: head.leg_loads.clone(),
+            same_as: first_of(true),
+            alike_as: first_of(false),
             ..Self::default()
         }
     }
@@ -64,7 +72,7 @@ impl Progress {
     pub(crate) fn event(&mut self, event: &Event) {
         match &event.kind {
             EventKind::LegBegan { leg, .. } => {
-                self.settled = self.budgets.iter().take(*leg as usize).map(|b| b.0).sum();
+                self.settled = self.legs.iter().take(*leg as usize).map(|l| l.budget().0).sum();
                 self.leg = *leg as usize;
                 self.leg_moved = 0;
                 (self.leg_began, self.now) = (event.at, event.at);
@@ -81,11 +89,9 @@ impl Progress {
             EventKind::Asked(text) => self.asked = Some(text.clone()),
             EventKind::LegEnded { .. } => {
                 let (seconds, bytes) = (event.at.since(self.leg_began).secs(), self.leg_moved as f64);
-                for (map, key) in
-                    [(&mut self.same, self.words.get(self.leg)), (&mut self.alike, self.loads.get(self.leg))]
-                {
-                    if let Some(key) = key {
-                        map.entry(key.clone()).or_default().add(seconds, bytes);
+                for (map, first) in [(&mut self.same, &self.same_as), (&mut self.alike, &self.alike_as)] {
+                    if let Some(first) = first.get(self.leg) {
+                        map.entry(*first).or_default().add(seconds, bytes);
                     }
                 }
                 (self.paused, self.asked) = (false, None);
@@ -108,13 +114,18 @@ impl Progress {
     }
 
     fn budget(&self) -> u64 {
-        self.budgets.get(self.leg).map_or(0, |b| b.0)
+        self.legs.get(self.leg).map_or(0, |l| l.budget().0)
     }
 
     /// Share of the run's bytes that are moved, 0 to 1; `None` where the course moves none.
     pub(crate) fn share(&self) -> Option<f64> {
-        let all: u64 = self.budgets.iter().map(|b| b.0).sum();
+        let all: u64 = self.legs.iter().map(|l| l.budget().0).sum();
         (all > 0).then(|| ((self.settled + self.leg_moved) as f64 / all as f64).min(1.0))
+    }
+
+    /// Whether its leg puts a load on the drive.
+    pub(crate) fn is_busy(&self) -> bool {
+        self.legs.get(self.leg).is_some_and(|l| matches!(l.work, mile_course::Work::Transfer(_)))
     }
 
     /// Rate over the last seconds.
@@ -125,8 +136,11 @@ impl Progress {
 
     /// Time until this leg ends: until its time is over, or until its bytes are moved at the rate of the last seconds.
     pub(crate) fn left(&self) -> Option<Nanos> {
-        let by_time =
-            self.times.get(self.leg).copied().flatten().map(|t| self.leg_began.plus(t).since(self.now));
+        let by_time = self
+            .legs
+            .get(self.leg)
+            .and_then(PlannedLeg::longest)
+            .map(|t| self.leg_began.plus(t).since(self.now));
         match (by_time, self.left_by_bytes()) {
             (Some(a), Some(b)) => Some(a.min(b)),
             (a, b) => a.or(b),
@@ -142,10 +156,10 @@ impl Progress {
     /// Time that the legs behind this one will take, learned from those that are over; `None` where nothing is known of one.
     fn look_ahead(&self) -> Option<f64> {
         let of = |i: usize| {
-            let budget = self.budgets.get(i).map_or(0.0, |b| b.0 as f64);
-            let limit = self.times.get(i).copied().flatten().map(Nanos::secs);
+            let budget = self.legs.get(i).map_or(0.0, |l| l.budget().0 as f64);
+            let limit = self.legs.get(i).and_then(PlannedLeg::longest).map(Nanos::secs);
             // What ends both in the same way takes the same time, in proportion to its bytes.
-            if let Some(t) = self.words.get(i).and_then(|w| self.same.get(w)) {
+            if let Some(t) = self.same_as.get(i).and_then(|w| self.same.get(w)) {
                 let mean = t.seconds / t.legs;
                 let scale = if budget > 0.0 && t.bytes > 0.0 && limit.is_none() {
                     budget * t.legs / t.bytes
@@ -154,7 +168,7 @@ impl Progress {
                 };
                 return Some(mean * scale.min(4.0));
             }
-            let pace = self.loads.get(i).and_then(|l| self.alike.get(l)).filter(|t| t.bytes > 0.0);
+            let pace = self.alike_as.get(i).and_then(|l| self.alike.get(l)).filter(|t| t.bytes > 0.0);
             let by_bytes = pace.filter(|_| budget > 0.0).map(|t| budget * t.seconds / t.bytes);
             match (limit, by_bytes) {
                 (Some(a), Some(b)) => Some(a.min(b)),
@@ -169,7 +183,7 @@ impl Progress {
         if self.leg + 1 >= self.legs.len() {
             return None;
         }
-        let known = self.words.get(self.leg).and_then(|w| self.same.get(w));
+        let known = self.same_as.get(self.leg).and_then(|w| self.same.get(w));
         let elapsed = self.now.since(self.leg_began).secs();
         let by_earlier = known.map(|t| (t.seconds / t.legs - elapsed).max(0.0));
         let own = by_earlier.or(self.left().map(Nanos::secs))?;
@@ -178,7 +192,7 @@ impl Progress {
 
     /// `Leg 2 of 3, soak: writing 1 MiB blocks, 16 deep. 612 of 1,600 GB, about 16 min left.`
     pub(crate) fn sentence(&self) -> String {
-        let name = self.legs.get(self.leg).map_or("", String::as_str);
+        let name = self.legs.get(self.leg).map_or("", |l| l.name.as_str());
         if let Some(text) = &self.asked {
             return format!(
                 "Leg {} of {}, {name}, asks: {text}. It waits for an answer; enter goes on.",
@@ -186,7 +200,7 @@ impl Progress {
                 self.legs.len()
             );
         }
-        let words = self.words.get(self.leg).map_or("", String::as_str);
+        let words = self.legs.get(self.leg).map_or(String::new(), PlannedLeg::words);
         let mut text = format!("Leg {} of {}, {name}: {words}.", self.leg + 1, self.legs.len());
         let moved = match (self.budget(), self.leg_moved) {
             (0, 0) => None,
@@ -241,12 +255,21 @@ mod tests {
 
     #[test]
     fn the_sentence_says_leg_work_amount_and_time_left() {
-        let head = RunHead {
-            legs: vec!["settle".into(), "soak".into()],
-            leg_words: vec!["resting".into(), "writing 1 MiB blocks, 16 deep".into()],
-            leg_budgets: vec![Bytes(0), Bytes(1_600_000_000_000)],
-            ..RunHead::default()
+        let soak =
+            "course \"c\"\nleg settle\n rest for 1 min\nleg soak\n write sequential, blocks 1 MiB, depth 16";
+        let head = |end: &str| {
+            let course = mile_course::parse(&format!("{soak}{end}\n")).unwrap();
+            let facts = mile_course::DriveFacts {
+                capacity: Bytes(2_000_000_000_000),
+                logical_block: Bytes(512),
+                has_temperature: true,
+                readable: true,
+                cache: None,
+            };
+            LaneHead { legs: mile_course::plan(&course, &facts).unwrap().legs, ..LaneHead::default() }
         };
+        let timed = head(", for 2 h");
+        let head = head(", until 1600 GB written");
         let mut progress = Progress::new(&head);
         let event = |kind| Event { at: Nanos(0), bytes: Bytes(0), kind };
         progress.event(&event(EventKind::LegBegan { leg: 1, name: "soak".into(), words: String::new() }));
@@ -263,11 +286,7 @@ mod tests {
             "Leg 2 of 2, soak: writing 1 MiB blocks, 16 deep. 612 of 1,600 GB, about 16 min left."
         );
         // A leg that only its time ends says how much it has moved, and how much of its time is left.
-        let mut timed = Progress::new(&RunHead {
-            leg_budgets: vec![Bytes(0), Bytes(0)],
-            leg_times: vec![None, Some(Nanos::from_secs(7200.0))],
-            ..head.clone()
-        });
+        let mut timed = Progress::new(&timed);
         timed.event(&event(EventKind::LegBegan { leg: 1, name: "soak".into(), words: String::new() }));
         timed.sample(&Sample {
             end: Nanos::from_secs(3600.0),
@@ -275,11 +294,11 @@ mod tests {
             ..Sample::default()
         });
         assert!(
-            timed.sentence().ends_with("16 deep. 90.0 GB moved, about 60 min left."),
+            timed.sentence().ends_with("16 deep, for 2 h. 90.0 GB moved, about 60 min left."),
             "{}",
             timed.sentence()
         );
-        assert!((progress.share().unwrap() - 0.3825).abs() < 1e-9);
+        assert!((progress.share().unwrap() - 0.3825).abs() < 1e-6);
         progress.event(&event(EventKind::Paused));
         assert!(progress.sentence().ends_with("612 of 1,600 GB. Paused."));
     }

@@ -10,11 +10,12 @@ use mile_core::{Bytes, Nanos};
 use mile_course::{Course, Plan};
 use mile_drive::clock::unix_seconds;
 use mile_drive::sysfs::Disk;
-use mile_drive::{Drive, Situation, Truth};
-use mile_logbook::{Entered, Errand as Recording, Logbook, LogbookError, Recorder};
+use mile_drive::{Drive, DriveError, Situation, Truth};
+use mile_logbook::{Entered, Errand as Recording, Kept, Logbook, LogbookError, Recorder};
 use mile_runner::remote::{Client, Hello, PROTOCOL, Server};
 use mile_runner::{
-    Command, Event, EventKind, GoOn, Message, Outcome, RunHead, Speed, Status, Terms, execute, run,
+    Command, Event, EventKind, GoOn, LaneHead, LaneRun, Message, Outcome, RunHead, Speed, Status, Terms,
+    execute_lanes, run,
 };
 use serde::{Deserialize, Serialize};
 use std::io::{BufRead, BufReader, Write};
@@ -31,17 +32,26 @@ pub(crate) struct Order {
     pub(crate) course_text: String,
     /// Where the text came from, for messages.
     pub(crate) course_name: String,
-    pub(crate) named: Named,
+    /// Its drives, one for each lane of the course.
+    pub(crate) lanes: Vec<OrderLane>,
     pub(crate) speed: Speed,
     pub(crate) keep: bool,
     /// Whether what the course writes to is discarded before it.
     pub(crate) discard_first: bool,
-    pub(crate) situation: Situation,
     /// The run of the logbook that goes on.
     pub(crate) resume: Option<i64>,
     /// What spoke against the start, and was accepted.
     #[serde(default)]
     pub(crate) warnings: Vec<String>,
+}
+
+/// The drive of one lane.
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
+pub(crate) struct OrderLane {
+    /// The lane's name in the course; empty where the course is for one drive.
+    pub(crate) name: String,
+    pub(crate) named: Named,
+    pub(crate) situation: Situation,
 }
 
 /// What a runner is given.
@@ -62,16 +72,35 @@ pub(crate) enum Begun {
 /// What is left to do of a run that is ready.
 type Work = Box<dyn FnOnce(&Receiver<Command>) -> Ended + Send>;
 
+/// A message, and the lane that it is of.
+pub(crate) type Told = (u32, Message);
+
 /// A run that was planned and may be started.
 pub(crate) struct Ready {
+    /// As many as the order has.
+    pub(crate) lanes: Vec<ReadyLane>,
+    apart: bool,
+    order: Order,
+}
+
+/// One of its lanes.
+pub(crate) struct ReadyLane {
+    pub(crate) name: String,
     pub(crate) plan: Plan,
     drive: Box<dyn Drive>,
-    order: Order,
+    /// The drive as it was named.
+    named: String,
+}
+
+/// A run that goes on: how it began, and where each lane goes on, what is kept of it, and what happened.
+struct GoingOn {
+    head: RunHead,
+    lanes: Vec<(GoOn, Kept, Vec<Event>)>,
 }
 
 /// A run underway on a thread of this process.
 pub(crate) struct Underway {
-    pub(crate) messages: Receiver<Message>,
+    pub(crate) messages: Receiver<Told>,
     pub(crate) commands: Sender<Command>,
     thread: JoinHandle<Ended>,
 }
@@ -79,38 +108,133 @@ pub(crate) struct Underway {
 /// A run that is over.
 pub(crate) struct Ended {
     pub(crate) outcome: Outcome,
-    pub(crate) truth: Option<Truth>,
+    /// What really happened on each lane that is simulated.
+    pub(crate) truths: Vec<Truth>,
     /// The run's number, or why the logbook does not have all of it.
     pub(crate) kept: Result<i64, LogbookError>,
 }
 
-/// Reads the course, looks at the drive, and fits the one to the other. Nothing is made or written.
+/// Reads the course, looks at its drives, and fits the one to the others. Nothing is made or written.
 pub(crate) fn prepare(order: Order) -> Result<Ready, Failure> {
     let mut ready = plan(order)?;
-    ready.drive.check_consent(ready.plan.changes_the_drive())?;
+    for lane in &mut ready.lanes {
+        let of_lane = |e: DriveError| match (lane.name.as_str(), Failure::from(e)) {
+            ("", failure) => failure,
+            (name, Failure { code, message }) => Failure { code, message: format!("lane {name}: {message}") },
+        };
+        lane.drive.check_consent(lane.plan.changes_the_drive()).map_err(of_lane)?;
+    }
     Ok(ready)
 }
 
-/// As [`prepare`], without asking whether what it would do to the drive is allowed.
-pub(crate) fn plan(order: Order) -> Result<Ready, Failure> {
+/// As [`prepare`], without asking whether what it would do to the drives is allowed.
+pub(crate) fn plan(mut order: Order) -> Result<Ready, Failure> {
     let course = read_course(&order.course_text, &order.course_name)?;
-    let drive = bench::drive(&order.named)?;
-    let mut plan = mile_course::plan(&course, &run::plan_facts(drive.as_ref())).map_err(|errors| {
+    order.lanes = in_order(&course, std::mem::take(&mut order.lanes), &order.course_name)?;
+    let mut drives = Vec::new();
+    for lane in &order.lanes {
+        drives.push(bench::drive(&lane.named)?);
+    }
+    if drives.iter().any(|d| d.is_virtual()) && !drives.iter().all(|d| d.is_virtual()) {
+        return Err(Failure::usage(
+            "simulated and real drives cannot be in one run, as the time of simulated ones is their own",
+        ));
+    }
+    check_apart(&order.lanes, &drives)?;
+    let facts: Vec<_> = drives.iter().map(|d| run::plan_facts(d.as_ref())).collect();
+    let mut plans = mile_course::plan_lanes(&course, &facts).map_err(|errors| {
+        let names: Vec<&str> = order.lanes.iter().map(|l| l.named.drive.as_str()).collect();
         Failure::usage(format!(
             "{} does not fit {}:\n{}",
             order.course_name,
-            order.named.drive,
+            names.join(" and "),
             errors.join("\n")
         ))
     })?;
     if order.discard_first {
-        plan.discard_first();
+        mile_course::discard_first(&mut plans);
     }
-    if let Some(link) = drive.identity().link.as_ref().filter(|l| l.is_degraded()) {
-        plan.notes.push(format!("The link is {}.", link.sentence()));
+    let mut lanes = Vec::new();
+    for ((mut plan, drive), lane) in plans.into_iter().zip(drives).zip(&order.lanes) {
+        if let Some(link) = drive.identity().link.as_ref().filter(|l| l.is_degraded()) {
+            plan.notes.push(format!("The link is {}.", link.sentence()));
+        }
+        let (name, named) = (lane.name.clone(), lane.named.drive.clone());
+        lanes.push(ReadyLane { name, plan, drive, named });
     }
-    plan.notes.extend(order.warnings.iter().cloned());
-    Ok(Ready { plan, drive, order })
+    if let Some(first) = lanes.first_mut() {
+        first.plan.notes.extend(order.warnings.iter().cloned());
+    }
+    Ok(Ready { lanes, apart: course.apart, order })
+}
+
+/// The drives in the order of the lanes of the course, which were named in any.
+fn in_order(course: &Course, named: Vec<OrderLane>, course_name: &str) -> Result<Vec<OrderLane>, Failure> {
+    if course.lanes.is_empty() {
+        return match named.as_slice() {
+            [one] if one.name.is_empty() => Ok(named),
+            [one] => Err(Failure::usage(format!(
+                "{course_name} names no lane `{}`: it is for one drive, which is named without a lane",
+                one.name
+            ))),
+            _ => {
+                Err(Failure::usage(format!("{course_name} is for one drive, and {} are named", named.len())))
+            }
+        };
+    }
+    let lanes: Vec<&str> = course.lanes.iter().map(|l| l.name.as_str()).collect();
+    let example: Vec<String> = lanes.iter().map(|l| format!("--on {l}=DRIVE")).collect();
+    let mut sorted = Vec::new();
+    for lane in &lanes {
+        let mut of_lane = named.iter().filter(|n| n.name == *lane);
+        match (of_lane.next(), of_lane.next()) {
+            (Some(one), None) => sorted.push(one.clone()),
+            (Some(_), Some(_)) => {
+                return Err(Failure::usage(format!("the lane `{lane}` is given more than one drive")));
+            }
+            (None, _) => {
+                return Err(Failure::usage(format!(
+                    "{course_name} has the lanes {}, and `{lane}` is given no drive; name them as {}",
+                    lanes.join(" and "),
+                    example.join(" ")
+                )));
+            }
+        }
+    }
+    match named.iter().find(|n| !lanes.contains(&n.name.as_str())) {
+        Some(other) => Err(Failure::usage(format!(
+            "{course_name} has no lane `{}`; its lanes are {}",
+            other.name,
+            lanes.join(" and ")
+        ))),
+        None => Ok(sorted),
+    }
+}
+
+/// Refuses lanes that are one and the same drive.
+fn check_apart(lanes: &[OrderLane], drives: &[Box<dyn Drive>]) -> Result<(), Failure> {
+    let number = |lane: &OrderLane| {
+        let path = Path::new(&lane.named.drive);
+        let meta = std::fs::metadata(path).ok();
+        let device = meta.as_ref().filter(|m| m.file_type().is_block_device()).map(MetadataExt::rdev);
+        let file = meta.filter(std::fs::Metadata::is_file).map(|m| (m.dev(), m.ino()));
+        (device, file, std::path::absolute(path).ok())
+    };
+    for (i, a) in lanes.iter().enumerate() {
+        for (b, drive) in lanes.iter().zip(drives).skip(i + 1) {
+            let (one, other) = (number(a), number(b));
+            let same = one.0.is_some() && one.0 == other.0
+                || one.1.is_some() && one.1 == other.1
+                || one.2.is_some() && one.2 == other.2;
+            if same && !drive.is_virtual() {
+                return Err(Failure::usage(format!(
+                    "the lanes `{}` and `{}` are given the same drive, {}",
+                    a.name, b.name, b.named.drive
+                )));
+            }
+        }
+    }
+    Ok(())
 }
 
 /// Reads a course; all of its errors at once, each with its line. `name` is where the text came from.
@@ -123,11 +247,11 @@ pub(crate) fn read_course(text: &str, name: &str) -> Result<Course, Failure> {
     })
 }
 
-/// The order by which a run of the logbook goes on, as it was given then. `armed` is what is allowed now.
+/// The order by which a run of the logbook goes on, as it was given then. `consents` are what is allowed now, by lane.
 pub(crate) fn order_to_resume(
     book: &Logbook,
     run: i64,
-    consent: mile_drive::block::Consent,
+    consents: &[(String, mile_drive::block::Consent)],
     speed: Speed,
 ) -> Result<Order, Failure> {
     let (head, status, _) = book.ends(run)?;
@@ -138,39 +262,48 @@ pub(crate) fn order_to_resume(
         Status::Unreadable => return Err(no("what the logbook has of it cannot be read")),
         Status::Stopped | Status::Guarded | Status::Failed | Status::CutShort => {}
     }
-    if head.identity.is_none() && !head.drive.simulated {
+    if head.identity.is_none() && !head.first().drive.simulated {
         return Err(no(
             "the version that began it did not mark what it wrote as its own, so that nobody can tell what is there now; start the course anew",
         ));
     }
-    let order =
-        head.order.ok_or_else(|| no("the version that began it did not keep what is needed for that"))?;
-    Ok(Order {
-        course_text: head.course_text,
-        course_name: format!("the course of run {run}"),
-        named: Named {
+    let lost = || no("the version that began it did not keep what is needed for that");
+    let first = head.first().order.clone().ok_or_else(lost)?;
+    if consents.iter().any(|(name, _)| !head.lanes.iter().any(|l| l.name == *name)) {
+        return Err(no("a drive is armed for a lane that it does not have"));
+    }
+    let mut lanes = Vec::new();
+    for lane in head.lanes {
+        let order = lane.order.ok_or_else(lost)?;
+        let consent = consents.iter().find(|(name, _)| *name == lane.name).map(|(_, c)| c.clone());
+        let named = Named {
             // A path is meant as it was then, wherever this is called.
-            drive: match order.folder.filter(|_| !head.drive.simulated) {
+            drive: match order.folder.filter(|_| !lane.drive.simulated) {
                 Some(folder) => folder.join(&order.drive).display().to_string(),
                 None => order.drive,
             },
             size: order.size,
             seed: head.seed,
             engine: order.engine,
-            consent,
+            consent: consent.unwrap_or_default(),
             goes_on: head.identity,
-        },
+        };
+        lanes.push(OrderLane { name: lane.name, named, situation: lane.situation });
+    }
+    Ok(Order {
+        course_text: head.course_text,
+        course_name: format!("the course of run {run}"),
+        lanes,
         speed,
-        keep: order.keep,
-        discard_first: order.discard_first,
-        situation: head.situation,
+        keep: first.keep,
+        discard_first: first.discard_first,
         resume: Some(run),
         warnings: Vec::new(),
     })
 }
 
 /// Refuses to go on with a run where drive or situation are not those that it began with.
-fn check_same(head: &RunHead, drive: &dyn Drive, run: i64) -> Result<(), Failure> {
+fn check_same(head: &LaneHead, drive: &dyn Drive, run: i64) -> Result<(), Failure> {
     let (was, is) = (&head.drive, drive.identity());
     let facts = Some(drive.facts());
     let known = drive.situation();
@@ -198,18 +331,11 @@ fn check_same(head: &RunHead, drive: &dyn Drive, run: i64) -> Result<(), Failure
     )))
 }
 
-impl Ready {
-    /// Keeps with the run what spoke against its start.
-    pub(crate) fn accept(&mut self, warnings: Vec<String>) {
-        self.plan.notes.extend(warnings.iter().cloned());
-        self.order.warnings.extend(warnings);
-    }
-
+impl ReadyLane {
     /// The drive as the bench shows it.
     pub(crate) fn card(&self) -> Card {
-        let name = &self.order.named.drive;
         // A file is on no bench.
-        bench::card(name)
+        bench::card(&self.named)
             .ok()
             .filter(|c| c.identity.simulated || c.device.is_some())
             .unwrap_or_else(|| Card::plain(self.drive.as_ref()))
@@ -217,7 +343,7 @@ impl Ready {
 
     /// The disk under the drive.
     pub(crate) fn disk(&self) -> Option<Disk> {
-        let path = Path::new(&self.order.named.drive);
+        let path = Path::new(&self.named);
         let meta = std::fs::metadata(path).or_else(|_| std::fs::metadata(folder_of(path))).ok()?;
         let number = if meta.file_type().is_block_device() { meta.rdev() } else { meta.dev() };
         Disk::of(Path::new("/sys"), rustix::fs::major(number), rustix::fs::minor(number))
@@ -225,12 +351,27 @@ impl Ready {
 
     /// Whether a path is on the disk under test.
     pub(crate) fn is_on_drive(&self, path: &Path) -> bool {
-        !self.drive.is_virtual() && same_disk(Path::new(&self.order.named.drive), path)
+        !self.drive.is_virtual() && same_disk(Path::new(&self.named), path)
     }
 
     /// Rated endurance of the drive, where it is claimed.
     pub(crate) fn endurance(&self) -> Option<Bytes> {
         self.drive.claims().endurance
+    }
+}
+
+impl Ready {
+    /// Keeps with the run what spoke against its start.
+    pub(crate) fn accept(&mut self, warnings: Vec<String>) {
+        if let Some(first) = self.lanes.first_mut() {
+            first.plan.notes.extend(warnings.iter().cloned());
+        }
+        self.order.warnings.extend(warnings);
+    }
+
+    /// Whether no real drive takes part.
+    pub(crate) fn is_simulated(&self) -> bool {
+        self.lanes.iter().all(|l| l.drive.is_virtual())
     }
 
     /// The order that was made ready.
@@ -239,16 +380,23 @@ impl Ready {
     }
 
     /// Where the run goes on, and what the logbook has of it.
-    fn going_on(&self, book: &Logbook, run: i64) -> Result<(RunHead, GoOn, Entered, Vec<Event>), Failure> {
+    fn going_on(&self, book: &Logbook, run: i64) -> Result<GoingOn, Failure> {
         let stored = book.run(run)?;
-        check_same(&stored.head, self.drive.as_ref(), run)?;
-        let resumed =
-            Entered { run, samples: stored.samples.len() as u64, events: stored.events.len() as u64 };
-        let end = stored.samples.last().map_or(Nanos(0), |s| s.end);
+        // A lane that ended before the others did stands as it ended.
+        let ended = |lane: &mile_logbook::StoredLane| lane.samples.last().map_or(Nanos(0), |s| s.end);
+        let end = stored.lanes.iter().map(ended).max().unwrap_or_default();
         let ended_at = stored.head.started as f64 + end.secs();
-        let gap = Nanos::from_secs((unix_seconds() as f64 - ended_at).max(1.0));
-        let on = GoOn::of(&self.plan, stored.status, stored.samples, &stored.events, gap);
-        Ok((stored.head, on, resumed, stored.events))
+        let now = Nanos::from_secs((unix_seconds() as f64 - ended_at).max(1.0)).plus(end);
+        let mut lanes = Vec::new();
+        for ((ready, head), lane) in self.lanes.iter().zip(&stored.head.lanes).zip(stored.lanes) {
+            check_same(head, ready.drive.as_ref(), run)?;
+            let kept = Kept { samples: lane.samples.len() as u64, events: lane.events.len() as u64 };
+            let status = lane.outcome.as_ref().map_or(stored.status, |o| o.status);
+            let gap = now.since(ended(&lane));
+            let on = GoOn::of(&ready.plan, status, lane.samples, &lane.events, gap);
+            lanes.push((on, kept, lane.events));
+        }
+        Ok(GoingOn { head: stored.head, lanes })
     }
 
     /// Starts the run on a thread of its own. Whoever listens to the messages may fall behind; the logbook does not.
@@ -264,59 +412,57 @@ impl Ready {
     fn work(
         mut self,
         mut book: Logbook,
-        told: Option<Sender<Message>>,
+        told: Option<Sender<Told>>,
         commands: Sender<Command>,
     ) -> Result<(Work, Option<PathBuf>), Failure> {
-        let named = &self.order.named;
-        if !self.drive.is_virtual() && same_disk(Path::new(&named.drive), book.path()) {
-            self.plan.notes.push(format!(
-                "The logbook {} is on the disk under test: what it writes there is part of others' load.",
-                book.path().display()
-            ));
-        }
-        let mut head =
-            run::head(&self.plan, &self.order.course_text, self.drive.as_ref(), named.seed, unix_seconds());
-        // A simulated drive keeps nothing that had to be told apart, and its runs can be made again to the byte.
-        let real = !self.drive.is_virtual();
-        head.identity = real.then(mile_drive::io::new_run);
-        head.situation = overlay(head.situation, &self.order.situation);
-        head.order = Some(mile_runner::Order {
-            drive: named.drive.clone(),
-            folder: std::env::current_dir().ok().filter(|_| real),
-            size: named.size,
-            engine: named.engine,
-            keep: self.order.keep,
-            discard_first: self.order.discard_first,
-        });
-        let mut go_on = None;
-        let mut before = Vec::new();
-        // In the logbook before anything is made or opened, so that nothing is ever left of a run that it does not list.
-        let entered = match self.order.resume {
-            Some(run) => {
-                let (stored, on, has, events) = self.going_on(&book, run)?;
-                (head, go_on, before) = (stored, Some(on), events);
-                book.reopen(run)?;
-                has
+        for lane in &mut self.lanes {
+            if lane.is_on_drive(book.path()) {
+                lane.plan.notes.push(format!(
+                    "The logbook {} is on the disk under test: what it writes there is part of others' load.",
+                    book.path().display()
+                ));
             }
-            None => Entered::new(book.begin(&head)?),
+        }
+        // A simulated drive keeps nothing that had to be told apart, and its runs can be made again to the byte.
+        let real = self.lanes.iter().any(|l| !l.drive.is_virtual());
+        let mut go_on: Vec<Option<GoOn>> = self.lanes.iter().map(|_| None).collect();
+        let mut before = None;
+        // In the logbook before anything is made or opened, so that nothing is ever left of a run that it does not list.
+        let (head, entered) = match self.order.resume {
+            Some(run) => {
+                let on = self.going_on(&book, run)?;
+                let kept = on.lanes.iter().map(|l| l.1).collect();
+                let mut told = Vec::new();
+                for (place, (on, kept, events)) in go_on.iter_mut().zip(on.lanes) {
+                    *place = Some(on);
+                    told.push((kept.samples, events));
+                }
+                before = Some(told);
+                book.reopen(run)?;
+                (on.head, Entered { run, lanes: kept })
+            }
+            None => {
+                let head = self.head(real);
+                let run = book.begin(&head)?;
+                (head, Entered::new(run, self.lanes.len()))
+            }
         };
         let hello = Hello {
             protocol: PROTOCOL,
             pid: std::process::id(),
             run: Some(entered.run),
             logbook: std::path::absolute(book.path()).unwrap_or_else(|_| book.path().to_owned()),
-            drive: self.drive.identity().name.clone(),
-            course: self.plan.name.clone(),
+            drive: head.drives(),
+            course: head.course.clone(),
         };
         // A run that cannot be watched from outside is still a run.
-        let server = Server::start(hello, self.drive.is_virtual(), commands).ok().map(Arc::new);
-        if let (Some(server), Some(_)) = (&server, &go_on) {
-            server.goes_on(&head, entered.samples, before);
+        let server = Server::start(hello, !real, commands).ok().map(Arc::new);
+        if let (Some(server), Some(before)) = (&server, before) {
+            server.goes_on(&head, before);
         }
         let socket = server.as_ref().map(|s| s.path().to_owned());
         let (news, of_the_log) = unbounded();
-        let waits = self.drive.is_virtual();
-        let errand = Recording { entered, told: news, waits, aside: aside_folders() };
+        let errand = Recording { entered, told: news, waits: !real, aside: aside_folders() };
         let recorder = Recorder::start(book, errand)?;
         {
             // At once, and not with the next sample, which may be a minute away.
@@ -325,54 +471,100 @@ impl Ready {
                 for event in of_the_log {
                     let message = Message::Event(event);
                     if let Some(server) = &server {
-                        server.tell(&message);
+                        server.tell(0, &message);
                     }
                     if let Some(told) = &told {
                         // The listener may have gone.
-                        let _ = told.send(message);
+                        let _ = told.send((0, message));
                     }
                 }
             })?;
         }
         let work = move |commands: &Receiver<Command>| {
             let mut lost = false;
-            let mut last = None;
-            let mut tell = |message: Message| {
-                let give = |message: Message| {
+            let mut last = Vec::new();
+            let mut tell = |lane: u32, message: Message| {
+                let give = |lane: u32, message: Message| {
                     if let Some(server) = &server {
-                        server.tell(&message);
+                        server.tell(lane, &message);
                     }
                     if let Some(told) = &told {
                         // The listener may have gone; the run goes on.
-                        let _ = told.send(message);
+                        let _ = told.send((lane, message));
                     }
                 };
-                if !lost && !recorder.tell(message.clone()) {
+                if !lost && !recorder.tell(lane, message.clone()) {
                     // The drive goes on: what it does is still shown, and the reason is given at the end.
                     lost = true;
-                    give(failed("The logbook can no longer be written; the run goes on without it".into()));
+                    give(
+                        0,
+                        failed("The logbook can no longer be written; the run goes on without it".into()),
+                    );
                 }
-                // The last word is said when everything is kept.
-                if matches!(message, Message::Ended(_)) { last = Some(message) } else { give(message) }
+                // The last words are said when everything is kept.
+                if matches!(message, Message::Ended(_)) {
+                    last.push((lane, message));
+                } else {
+                    give(lane, message);
+                }
             };
-            let terms = Terms { speed: self.order.speed, keep: self.order.keep, go_on };
-            let outcome = execute(&self.plan, head, self.drive.as_mut(), terms, commands, &mut tell);
+            let (speed, keep) = (self.order.speed, self.order.keep);
+            let lanes = self.lanes.iter_mut().zip(go_on).map(|(lane, go_on)| LaneRun {
+                plan: &lane.plan,
+                drive: lane.drive.as_mut(),
+                terms: Terms { speed, keep, go_on },
+            });
+            let outcomes = execute_lanes(lanes.collect(), head, self.apart, commands, &mut tell);
             let kept = recorder.finish();
             if let Some(server) = server {
                 if let Err(e) = &kept {
-                    server.tell(&failed(e.to_string()));
+                    server.tell(0, &failed(e.to_string()));
                 }
-                if let Some(last) = &last {
-                    server.tell(last);
-                }
+                last.iter().for_each(|(lane, message)| server.tell(*lane, message));
                 server.finish();
             }
-            if let (Some(told), Some(last)) = (told, last) {
-                let _ = told.send(last);
+            if let Some(told) = told {
+                last.into_iter().for_each(|last| drop(told.send(last)));
             }
-            Ended { outcome, truth: self.drive.truth(), kept }
+            let names = self.lanes.iter().map(|l| l.name.as_str());
+            let outcome = Outcome::of_lanes(&names.zip(&outcomes).collect::<Vec<_>>());
+            let outcome = outcome.unwrap_or_else(|| Outcome {
+                status: Status::Failed,
+                at: Nanos(0),
+                bytes: Bytes(0),
+                why: Some("it had no drive".into()),
+                health: None,
+            });
+            Ended { outcome, truths: self.lanes.iter().filter_map(|l| l.drive.truth()).collect(), kept }
         };
         Ok((Box::new(work), socket))
+    }
+
+    /// What is known of the run when it begins.
+    fn head(&self, real: bool) -> RunHead {
+        let mut head = RunHead {
+            started: unix_seconds(),
+            course_text: self.order.course_text.clone(),
+            identity: real.then(mile_drive::io::new_run),
+            ..RunHead::default()
+        };
+        for (lane, order) in self.lanes.iter().zip(&self.order.lanes) {
+            head.course.clone_from(&lane.plan.name);
+            head.sample_every = lane.plan.sample_every;
+            head.seed = order.named.seed;
+            let mut of_lane = run::lane_head(&lane.name, &lane.plan, lane.drive.as_ref());
+            of_lane.situation = overlay(of_lane.situation, &order.situation);
+            of_lane.order = Some(mile_runner::Order {
+                drive: order.named.drive.clone(),
+                folder: std::env::current_dir().ok().filter(|_| real),
+                size: order.named.size,
+                engine: order.named.engine,
+                keep: self.order.keep,
+                discard_first: self.order.discard_first,
+            });
+            head.lanes.push(of_lane);
+        }
+        head
     }
 }
 
@@ -472,25 +664,34 @@ pub(crate) fn stop_on_signals(commands: Sender<Command>) -> Result<(), Failure> 
 }
 
 /// All that a runner had told before: from its logbook, and from what it keeps itself.
-pub(crate) fn told_before(client: &mut Client) -> Result<Vec<Message>, Failure> {
+pub(crate) fn told_before(client: &mut Client) -> Result<Vec<Told>, Failure> {
     let backlog = std::mem::take(&mut client.backlog);
-    let mut samples = Vec::new();
-    if let (true, Some(run)) = (backlog.first > 0, client.hello.run) {
+    let mut kept = Vec::new();
+    if let (true, Some(run)) = (backlog.lanes.iter().any(|l| l.first > 0), client.hello.run) {
         // What the runner no longer keeps is in the logbook within a second.
         let clock = mile_drive::clock::Monotonic::start();
         loop {
-            samples = Logbook::reading(&client.hello.logbook, |book| book.run(run))?.samples;
-            if samples.len() as u64 >= backlog.first || clock.now().secs() > 10.0 {
+            kept = Logbook::reading(&client.hello.logbook, |book| book.run(run))?.lanes;
+            let all =
+                backlog.lanes.iter().zip(&kept).all(|(told, kept)| kept.samples.len() as u64 >= told.first);
+            if all || clock.now().secs() > 10.0 {
                 break;
             }
             clock.sleep_until(clock.now().plus(Nanos(100_000_000)));
         }
-        samples.truncate(usize::try_from(backlog.first).unwrap_or(usize::MAX));
     }
-    samples.extend(backlog.samples);
-    let mut all: Vec<Message> = backlog.head.map(Message::Began).into_iter().collect();
-    all.extend(mile_runner::remote::in_order(samples, backlog.events));
-    all.extend(backlog.ended.map(Message::Ended));
+    let mut kept = kept.into_iter();
+    let mut all: Vec<Told> = backlog.head.map(|head| (0, Message::Began(head))).into_iter().collect();
+    let mut ended = Vec::new();
+    for (lane, told) in backlog.lanes.into_iter().enumerate() {
+        let lane = lane as u32;
+        let mut samples = kept.next().map(|k| k.samples).unwrap_or_default();
+        samples.truncate(usize::try_from(told.first).unwrap_or(usize::MAX));
+        samples.extend(told.samples);
+        all.extend(mile_runner::remote::in_order(samples, told.events).map(|m| (lane, m)));
+        ended.extend(told.ended.map(|o| (lane, Message::Ended(o))));
+    }
+    all.extend(ended);
     Ok(all)
 }
 

@@ -2,17 +2,18 @@
 
 use crate::Failure;
 use crate::cli::BesideArgs;
+use crate::figure::Shown;
 use crate::session::logbook_path;
 use mile_core::{Context, Findings, Nanos, Rate, Sample, Trace, findings};
 use mile_drive::Identity;
-use mile_logbook::exchange::{Extra, PARQUET_MAGIC, read_foreign, read_parquet};
-use mile_logbook::{Logbook, Problem};
-use mile_runner::{Event, EventKind, RunHead, Status};
+use mile_logbook::exchange::{Extra, ImportedLane, LaneRows, PARQUET_MAGIC, read_foreign, read_parquet};
+use mile_logbook::{Logbook, Problem, StoredLane};
+use mile_runner::{Event, EventKind, LaneHead, RunHead, Status};
 use std::io::{Read, Seek};
 use std::path::Path;
 
 /// What must be known of a run to read its figures: each time that it was interrupted, and what went through the host's cache.
-pub(crate) fn remarks(head: &RunHead, events: &[Event]) -> Vec<String> {
+pub(crate) fn remarks(head: &LaneHead, events: &[Event]) -> Vec<String> {
     let note = |e: &Event| match &e.kind {
         EventKind::WentOn { name, gap, moved, .. } => Some(format!(
             "The run was interrupted after {}, in leg {name}, and went on {gap} later behind the {moved} that the leg had moved.",
@@ -24,9 +25,8 @@ pub(crate) fn remarks(head: &RunHead, events: &[Event]) -> Vec<String> {
     let mut remarks: Vec<String> =
         mile_runner::message::faults_of(events).iter().map(mile_core::Faults::sentence).collect();
     remarks.extend(events.iter().filter_map(note));
-    let cached =
-        head.legs.iter().zip(&head.leg_loads).filter(|(_, load)| load.ends_with("through the host's cache"));
-    let legs: Vec<&str> = cached.map(|(leg, _)| leg.as_str()).collect();
+    let cached = head.legs.iter().filter(|l| l.load().is_cached());
+    let legs: Vec<&str> = cached.map(|leg| leg.name.as_str()).collect();
     if let Some(first) = legs.first() {
         let more = if legs.len() > 1 { format!(" and {} more", legs.len() - 1) } else { String::new() };
         remarks.push(format!("Leg {first}{more} went through the host's cache: its figures are those of cache and drive together."));
@@ -34,11 +34,15 @@ pub(crate) fn remarks(head: &RunHead, events: &[Event]) -> Vec<String> {
     remarks
 }
 
-/// A run or a trace, with what it shows.
+/// A lane of a run or of a trace, with what it shows.
 pub(crate) struct Source {
-    /// `run 4` or the file's name.
+    /// `run 4` or the file's name, with the lane where there are several.
     pub(crate) name: String,
+    /// The same without the lane.
+    pub(crate) of: String,
     pub(crate) head: RunHead,
+    /// Which of its lanes.
+    pub(crate) lane: usize,
     pub(crate) status: Option<Status>,
     pub(crate) context: Context,
     pub(crate) samples: Vec<Sample>,
@@ -55,11 +59,32 @@ pub(crate) struct Source {
 const MOST_PROBLEMS: usize = 20;
 
 impl Source {
-    /// Loads what is named. What is given beside it goes before what the run knows.
-    pub(crate) fn load(named: &str, logbook: Option<&Path>, beside: &BesideArgs) -> Result<Self, Failure> {
+    /// Loads what is named: all of its lanes, or the one that is asked for. What is given beside it goes before what the run knows.
+    pub(crate) fn load_all(
+        named: &str,
+        logbook: Option<&Path>,
+        beside: &BesideArgs,
+    ) -> Result<Vec<Self>, Failure> {
         let is_run = named == "last" || named.parse::<i64>().is_ok();
-        let mut source =
+        let mut all =
             if is_run { Self::from_run(named, logbook)? } else { Self::from_csv(named, &beside.map)? };
+        if let Some(lane) = &beside.lane {
+            let names: Vec<String> = all.iter().map(|s| s.head.lane(s.lane).name.clone()).collect();
+            all.retain(|s| s.head.lane(s.lane).name == *lane);
+            if all.is_empty() {
+                let there = match names.as_slice() {
+                    [only] if only.is_empty() => "it has one, which has no name".to_owned(),
+                    names => format!("there are {}", names.join(", ")),
+                };
+                return Err(Failure::usage(format!("{named} has no lane `{lane}`: {there}")));
+            }
+        }
+        all.iter_mut().try_for_each(|s| s.complete(beside))?;
+        Ok(all)
+    }
+
+    fn complete(&mut self, beside: &BesideArgs) -> Result<(), Failure> {
+        let source = self;
         let known = std::mem::take(&mut source.context);
         let mut demands = known.demands;
         demands.extend(beside.demands()?);
@@ -88,36 +113,50 @@ impl Source {
                 ),
             );
         }
-        source.findings.notes.splice(0..0, remarks(&source.head, &source.events));
+        source.findings.notes.splice(0..0, remarks(source.head.lane(source.lane), &source.events));
         if let Some(status) = source.status.filter(|s| *s != Status::Done) {
             source
                 .findings
                 .notes
                 .insert(0, format!("The run is {}: what follows is of its part so far.", status.words()));
         }
-        Ok(source)
+        Ok(())
     }
 
-    fn from_run(named: &str, logbook: Option<&Path>) -> Result<Self, Failure> {
+    /// What the lane is called where there are several: `run 4, upper`.
+    fn called(name: &str, head: &RunHead, lane: usize) -> String {
+        match head.lane(lane).name.as_str() {
+            "" => name.to_owned(),
+            of => format!("{name}, {of}"),
+        }
+    }
+
+    fn from_run(named: &str, logbook: Option<&Path>) -> Result<Vec<Self>, Failure> {
         let run = Logbook::reading(&logbook_path(logbook)?, |book| book.run(book.resolve(named)?))?;
-        let trace = run.trace();
-        let context = run.head.context_with(&run.events);
-        Ok(Self {
-            name: format!("run {}", run.run),
-            findings: findings(&Trace::new(), &context),
-            context,
-            status: Some(run.status),
-            head: run.head,
-            samples: run.samples,
-            events: run.events,
-            extras: Vec::new(),
-            problems: Vec::new(),
-            joined: 1,
-            trace,
-        })
+        let name = format!("run {}", run.run);
+        let (head, status) = (run.head, run.status);
+        let lane = |(lane, stored): (usize, StoredLane)| {
+            let of = head.lane(lane);
+            Self {
+                name: Self::called(&name, &head, lane),
+                of: name.clone(),
+                findings: findings(&Trace::new(), &Context::default()),
+                context: of.context_with(&stored.events),
+                status: Some(status),
+                trace: Trace::of(&stored.samples, &of.leg_names()),
+                lane,
+                head: head.clone(),
+                samples: stored.samples,
+                events: stored.events,
+                extras: Vec::new(),
+                problems: Vec::new(),
+                joined: 1,
+            }
+        };
+        Ok(run.lanes.into_iter().enumerate().map(lane).collect())
     }
 
-    fn from_csv(named: &str, map: &[(String, String)]) -> Result<Self, Failure> {
+    fn from_csv(named: &str, map: &[(String, String)]) -> Result<Vec<Self>, Failure> {
         let missing = |e: std::io::Error| {
             Failure::usage(format!(
                 "{named}: {e}. Name a run by its number, `last`, or a CSV or Parquet file"
@@ -131,25 +170,33 @@ impl Source {
         let all = all.map_err(|e| Failure::usage(format!("{named}: {e}")))?;
         let stem =
             Path::new(named).file_stem().map_or(named.to_owned(), |s| s.to_string_lossy().into_owned());
-        let head = RunHead {
-            course: stem,
-            legs: all.legs.clone(),
-            drive: Identity { model: "an imported trace".into(), ..Identity::default() },
-            ..RunHead::default()
+        let of = |lane: &ImportedLane| {
+            let legs: Vec<&str> = lane.legs.iter().map(String::as_str).collect();
+            LaneHead {
+                name: lane.name.clone(),
+                drive: Identity { model: "an imported trace".into(), ..Identity::default() },
+                ..LaneHead::named(&legs)
+            }
         };
-        Ok(Self {
-            name: named.to_owned(),
+        let head = RunHead { course: stem, lanes: all.lanes.iter().map(of).collect(), ..RunHead::default() };
+        let (mut problems, joined) = (all.problems, all.joined);
+        let lane = |(lane, imported): (usize, ImportedLane)| Self {
+            name: Self::called(named, &head, lane),
+            of: named.to_owned(),
             context: Context::default(),
             findings: findings(&Trace::new(), &Context::default()),
             status: None,
-            trace: all.trace(),
-            head,
-            samples: all.samples,
+            trace: Trace::of(&imported.samples, &imported.legs),
+            lane,
+            head: head.clone(),
+            samples: imported.samples,
             events: Vec::new(),
-            extras: all.extras,
-            problems: all.problems,
-            joined: all.joined,
-        })
+            extras: imported.extras,
+            // They are told once.
+            problems: std::mem::take(&mut problems),
+            joined,
+        };
+        Ok(all.lanes.into_iter().enumerate().map(lane).collect())
     }
 
     /// The rows that were left out, a line each.
@@ -160,5 +207,16 @@ impl Source {
             lines.push(format!("{}: and {} more rows", self.name, self.problems.len() - MOST_PROBLEMS));
         }
         lines
+    }
+
+    /// What is drawn of it beside other lanes.
+    pub(crate) fn shown(&self) -> Shown<'_> {
+        Shown { trace: &self.trace, breaks: &self.findings.breaks, context: &self.context }
+    }
+
+    /// Its rows, for an export; `legs` are the names of its legs.
+    pub(crate) fn rows<'a>(&'a self, legs: &'a [String]) -> LaneRows<'a> {
+        let name = &self.head.lane(self.lane).name;
+        LaneRows { name, samples: &self.samples, legs, extras: &self.extras }
     }
 }

@@ -7,6 +7,7 @@ use crate::Failure;
 use crate::source::Source;
 use mile_core::Nanos;
 use mile_core::findings::Findings;
+use mile_core::stages::Stage;
 use mile_core::units::{Bytes, number};
 use std::borrow::Cow;
 use std::fmt::Write as _;
@@ -189,17 +190,57 @@ pub(crate) fn event_line(event: &mile_runner::Event) -> String {
     format!("{:>14}  {:>10}  {}", event.at, event.bytes, event.kind.words())
 }
 
+/// What happened on a lane, as a line; `names` are those of all lanes.
+pub(crate) fn event_line_of(names: &[&str], lane: usize, event: &mile_runner::Event) -> String {
+    if names.len() < 2 {
+        return event_line(event);
+    }
+    let width = names.iter().map(|n| n.chars().count()).max().unwrap_or(0);
+    let name = names.get(lane).copied().unwrap_or("");
+    format!("{:>14}  {:>10}  {name:<width$}  {}", event.at, event.bytes, event.kind.words())
+}
+
 /// A run and what it shows.
 pub(crate) fn report(source: &Source) -> String {
-    let title = crate::figure::title(&source.head);
-    let mut out = format!("{title}, {}\n", source.name);
-    let situation = source.head.situation.line();
+    let title = crate::figure::title(&source.head, source.lane);
+    let mut out = format!("{title}, {}\n", source.of);
+    let situation = source.head.lane(source.lane).situation.line();
     if !situation.is_empty() {
         let _ = writeln!(out, "{situation}");
     }
     out.push('\n');
     out.push_str(&findings(&source.findings));
     out
+}
+
+/// What lanes came to in each leg, as a table: rate, highest temperature, and how far that is below both limits.
+pub(crate) fn stages(all: &[Stage]) -> String {
+    let Some(first) = all.first() else { return String::new() };
+    let width = all.iter().map(|s| s.leg.chars().count()).max().unwrap_or(0).max(12);
+    let mut out = format!("{:<width$}", "");
+    for lane in &first.lanes {
+        let _ = write!(out, "  {:^38}", lane.lane);
+    }
+    let _ = write!(out, "\n{:<width$}", "Leg");
+    for _ in &first.lanes {
+        let _ = write!(out, "  {:>7} {:>6} {:>11} {:>11}", "MB/s", "max °C", "below warn", "below crit");
+    }
+    for stage in all {
+        let _ = write!(out, "\n{:<width$}", stage.leg);
+        for lane in &stage.lanes {
+            let degrees = |v: Option<f64>| v.map_or("–".to_owned(), |v| format!("{v:.0}"));
+            let _ = write!(
+                out,
+                "  {:>7} {:>6} {:>11} {:>11}",
+                lane.mean_mb_s.map_or("–".to_owned(), number),
+                degrees(lane.peak_c),
+                degrees(lane.below_warn_c),
+                degrees(lane.below_critical_c)
+            );
+        }
+    }
+    let lines: Vec<&str> = out.lines().map(str::trim_end).collect();
+    lines.join("\n") + "\n"
 }
 
 /// What a run shows, as text.

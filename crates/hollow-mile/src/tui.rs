@@ -76,7 +76,9 @@ fn choices() -> Vec<Choice> {
     READY
         .iter()
         .filter_map(|ready| {
-            Some(Choice { name: mile_course::parse(ready.text).ok()?.name, text: ready.text.to_owned() })
+            let course = mile_course::parse(ready.text).ok()?;
+            let lanes = course.lanes.into_iter().map(|l| l.name).collect();
+            Some(Choice { name: course.name, text: ready.text.to_owned(), lanes })
         })
         .collect()
 }
@@ -227,9 +229,12 @@ fn leave(mut state: State) {
     if state.stopping || is_demo {
         // Its last word is waited for, not too long.
         while let Ok(frame) = strings.frames.recv_timeout(Duration::from_secs(20)) {
-            if let Frame::Message(Message::Ended(outcome)) = frame {
-                text::say(&format!("{number} is {}.", outcome.status.words()));
-                return;
+            if let Frame::Message(lane, message @ Message::Ended(_)) = frame {
+                live.take(lane as usize, message);
+                if let Some(outcome) = live.outcome() {
+                    text::say(&format!("{number} is {}.", outcome.status.words()));
+                    return;
+                }
             }
         }
     }
@@ -259,9 +264,10 @@ impl Screen {
         width: u16,
         height: u16,
     ) -> Self {
-        let context = head.context();
+        let context = head.first().context();
         let shown = state::Shown {
             run: 1,
+            lane: 0,
             status: mile_runner::Status::Done,
             findings: mile_core::findings(&trace, &context),
             head,

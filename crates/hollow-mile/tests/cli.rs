@@ -458,8 +458,8 @@ fn the_demo_logbook_is_what_the_script_makes() {
         bench.read(out)
     };
     let list = bench.ok(&["logbook", "list", "--logbook", "made.logbook"]);
-    assert_eq!(list.lines().count(), 5, "{list}");
-    for run in ["1", "2", "3", "4", "5"] {
+    assert_eq!(list.lines().count(), 6, "{list}");
+    for run in ["1", "2", "3", "4", "5", "6"] {
         let [a, b] =
             ["made.logbook", "kept.logbook"].map(|book| export(book, run, &format!("{book}-{run}.jsonl")));
         assert!(a == b, "run {run} differs: make demo/demo.logbook anew with scripts/make-demo");

@@ -13,12 +13,13 @@ use common::Bench;
 use serde_json::Value;
 use std::process::Stdio;
 
-const KINDS: [&str; 9] = [
+const KINDS: [&str; 10] = [
     "first-look",
     "long-soak",
     "fill-sweep",
     "cache-recovery",
     "heat-comparison",
+    "two-slots",
     "ramp",
     "workers",
     "stream",
@@ -42,6 +43,17 @@ fn every_ready_made_course_is_in_its_form_and_fits_every_drive_of_the_bench() {
         assert_eq!(bench.ok(&["course", "new", kind]).trim_end(), text.trim_end());
         for words in ["# Question:", "# Costs:", "# Before:"] {
             assert!(text.contains(words), "{kind} says {words}");
+        }
+        if kind == "two-slots" {
+            // For two drives, each of them any; what is claimed of one is not written into it.
+            assert_eq!(bench.ok(&["course", "new", kind, "--on", "sim:sprat"]).trim_end(), text.trim_end());
+            let on = ["--on", "upper=sim:halyard-q4", "--on", "lower=sim:bittern-s1"];
+            let look =
+                json(&bench.ok(&[&["course", "forecast", &file][..], &on, &["--format", "json"]].concat()));
+            let legs =
+                |lane: usize| look["lanes"][lane]["outlook"]["forecast"]["legs"].as_array().unwrap().len();
+            assert_eq!((&look["lanes"][1]["lane"], legs(0), legs(1)), (&"lower".into(), 6, 6));
+            continue;
         }
         for drive in ["merrow-k2", "merrow-k2-finned", "halyard-q4", "bittern-s1", "sprat"] {
             let drive = format!("sim:{drive}");

@@ -65,10 +65,10 @@ fn kill(bench: &Bench, mut child: Child, longest_ms: u64, rng: &mut Xoshiro256Pl
     child.kill().unwrap();
     child.wait().unwrap();
     let told = client.frames.iter().filter_map(|f| match f {
-        Frame::Message(Message::Sample(s)) => Some(s.end.secs()),
+        Frame::Message(_, Message::Sample(s)) => Some(s.end.secs()),
         _ => None,
     });
-    let backlog = client.backlog.samples.last().map_or(0.0, |s| s.end.secs());
+    let backlog = client.backlog.lanes.first().and_then(|l| l.samples.last()).map_or(0.0, |s| s.end.secs());
     let last = told.fold(backlog, f64::max);
     (!ended).then_some(last)
 }
@@ -93,8 +93,8 @@ fn look(bench: &Bench, last: f64, what: &str) -> Option<(i64, f64)> {
         return None;
     }
     assert_eq!(stored.status, Status::CutShort, "{what}");
-    assert!(stored.samples.windows(2).all(|w| w[0].end == w[1].start), "{what}: no hole");
-    let kept = stored.samples.last().map_or(0.0, |s| s.end.secs());
+    assert!(stored.first().samples.windows(2).all(|w| w[0].end == w[1].start), "{what}: no hole");
+    let kept = stored.first().samples.last().map_or(0.0, |s| s.end.secs());
     bench.ok(&["findings", &run.to_string(), "--format", "json"]);
     Some((run, last - kept))
 }
@@ -119,14 +119,16 @@ fn resume(bench: &Bench, run: i64, args: &[&str], bytes: u64, what: &str) {
     assert!(out.status.success(), "{what}: {said}");
     let stored = Logbook::read(&bench.path("l.logbook")).unwrap().run(run).unwrap();
     assert_eq!(stored.status, Status::Done, "{what}");
-    assert_eq!(faults_of(&stored.events), [], "{what}: nobody is accused");
-    assert!(stored.samples.windows(2).all(|w| w[0].end == w[1].start), "{what}: no hole in time");
-    for (leg, name) in stored.head.legs.iter().enumerate() {
-        let moved: u64 = stored.samples.iter().filter(|s| s.leg as usize == leg).map(|s| s.moved().0).sum();
+    assert_eq!(faults_of(&stored.first().events), [], "{what}: nobody is accused");
+    assert!(stored.first().samples.windows(2).all(|w| w[0].end == w[1].start), "{what}: no hole in time");
+    for (leg, name) in stored.head.first().leg_names().iter().enumerate() {
+        let moved: u64 =
+            stored.first().samples.iter().filter(|s| s.leg as usize == leg).map(|s| s.moved().0).sum();
         assert!(moved >= bytes, "{what}: {name} moved {moved}");
     }
-    let ends = stored.events.iter().filter(|e| matches!(e.kind, EventKind::LegEnded { over: true, .. }));
-    assert!(ends.count() >= stored.head.legs.len(), "{what}: each leg came to its end");
+    let ends =
+        stored.first().events.iter().filter(|e| matches!(e.kind, EventKind::LegEnded { over: true, .. }));
+    assert!(ends.count() >= stored.head.first().legs.len(), "{what}: each leg came to its end");
 }
 
 /// Kills runs that `args` start, and resumes a quarter of them.

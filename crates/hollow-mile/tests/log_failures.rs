@@ -32,7 +32,7 @@ fn start(bench: &Bench, mount: &LoopMount, logbook: &str) -> Child {
 /// Waits until so many samples are kept.
 fn until_kept(logbook: &Path, samples: usize) {
     for _ in 0..3000 {
-        if Logbook::read(logbook).and_then(|b| b.run(1)).is_ok_and(|r| r.samples.len() >= samples) {
+        if Logbook::read(logbook).and_then(|b| b.run(1)).is_ok_and(|r| r.first().samples.len() >= samples) {
             return;
         }
         std::thread::sleep(Duration::from_millis(20));
@@ -47,15 +47,18 @@ fn whole(child: Child, logbook: &Path) -> (StoredRun, String) {
     assert!(out.status.success(), "{said}");
     let run = Logbook::read(logbook).unwrap().run(1).unwrap();
     assert_eq!(run.status, Status::Done);
-    assert!(run.samples.windows(2).all(|w| w[0].end == w[1].start), "no hole");
-    assert!(!run.events.iter().any(|e| matches!(e.kind, EventKind::LogGap { .. })), "nothing was lost");
-    assert!(run.samples.first().unwrap().start.secs() < 0.1);
-    assert!(run.samples.last().unwrap().end.secs() >= 14.0);
+    assert!(run.first().samples.windows(2).all(|w| w[0].end == w[1].start), "no hole");
+    assert!(
+        !run.first().events.iter().any(|e| matches!(e.kind, EventKind::LogGap { .. })),
+        "nothing was lost"
+    );
+    assert!(run.first().samples.first().unwrap().start.secs() < 0.1);
+    assert!(run.first().samples.last().unwrap().end.secs() >= 14.0);
     // A run that waits for its log makes fewer, longer samples; a busy machine makes some.
-    let longest = run.samples.iter().map(|s| s.end.secs() - s.start.secs()).fold(0.0, f64::max);
-    println!("{} samples, the longest {longest:.2} s", run.samples.len());
+    let longest = run.first().samples.iter().map(|s| s.end.secs() - s.start.secs()).fold(0.0, f64::max);
+    println!("{} samples, the longest {longest:.2} s", run.first().samples.len());
     assert!(longest < 3.0, "a sample of {longest} s");
-    let (waiting, back) = run.events.iter().fold((0, 0), |(w, b), e| match e.kind {
+    let (waiting, back) = run.first().events.iter().fold((0, 0), |(w, b), e| match e.kind {
         EventKind::LogWaiting { .. } => (w + 1, b),
         EventKind::LogBack { .. } => (w, b + 1),
         _ => (w, b),

@@ -23,7 +23,7 @@ fn detached(bench: &Bench, args: &[&str]) -> PathBuf {
 
 fn next_sample(client: &Client) -> mile_core::Sample {
     loop {
-        if let Frame::Message(Message::Sample(sample)) =
+        if let Frame::Message(_, Message::Sample(sample)) =
             client.frames.recv_timeout(Duration::from_secs(60)).unwrap()
         {
             return sample;
@@ -33,7 +33,7 @@ fn next_sample(client: &Client) -> mile_core::Sample {
 
 fn outcome(client: &Client) -> mile_runner::Outcome {
     loop {
-        if let Frame::Message(Message::Ended(outcome)) =
+        if let Frame::Message(_, Message::Ended(outcome)) =
             client.frames.recv_timeout(Duration::from_secs(60)).unwrap()
         {
             return *outcome;
@@ -72,15 +72,15 @@ fn several_watch_one_run_and_all_of_them_see_all_of_it() {
     let first = Client::connect(&socket).unwrap();
     next_sample(&first);
     let second = Client::connect(&socket).unwrap();
-    assert!(second.backlog.head.is_some() && second.backlog.first == 0);
-    let seen = second.backlog.samples.len();
+    assert!(second.backlog.head.is_some() && second.backlog.lanes[0].first == 0);
+    let seen = second.backlog.lanes[0].samples.len();
     // The later one goes on exactly where its backlog ends.
-    let (end, next) = (second.backlog.samples[seen - 1].end, next_sample(&second));
+    let (end, next) = (second.backlog.lanes[0].samples[seen - 1].end, next_sample(&second));
     assert_eq!(next.start, end);
     second.commands.send(Order::Note("fan on".into())).unwrap();
     let note = |client: &Client| {
         loop {
-            if let Frame::Message(Message::Event(e)) =
+            if let Frame::Message(_, Message::Event(e)) =
                 client.frames.recv_timeout(Duration::from_secs(60)).unwrap()
                 && e.kind == EventKind::Note("fan on".into())
             {
@@ -153,14 +153,15 @@ fn a_runner_killed_at_any_of_200_moments_loses_a_second_at_the_most() {
         for (book, client) in runs {
             std::thread::sleep(Duration::from_secs_f64(random() * 0.2));
             kill(client.hello.pid);
-            let mut seen = client.backlog.samples.last().map_or(Nanos(0), |s| s.end);
+            let mut seen =
+                client.backlog.lanes.first().and_then(|l| l.samples.last()).map_or(Nanos(0), |s| s.end);
             for frame in client.frames.iter() {
-                if let Frame::Message(Message::Sample(s)) = frame {
+                if let Frame::Message(_, Message::Sample(s)) = frame {
                     seen = s.end;
                 }
             }
             let run = stored(&bench, &book);
-            let kept = run.samples.last().map_or(Nanos(0), |s| s.end);
+            let kept = run.first().samples.last().map_or(Nanos(0), |s| s.end);
             worst = worst.max(seen.secs() - kept.secs());
         }
     }
@@ -187,25 +188,30 @@ fn a_run_that_was_killed_goes_on_and_keeps_to_its_budget() {
     kill(client.hello.pid);
     while client.frames.recv().is_ok() {}
     let before = stored(&bench, "l.logbook");
-    let moved: u64 = before.samples.iter().map(|s| s.moved().0).sum();
+    let moved: u64 = before.first().samples.iter().map(|s| s.moved().0).sum();
     assert!(moved < size);
     // Another course's file in its place, or none: it does not go on there.
     let out = bench.ok(&["resume", "last", "--format", "json"]);
     let printed: Value = serde_json::from_str(&out).unwrap();
     assert_eq!((&printed["status"], &printed["run"]), (&"done".into(), &1.into()));
     let after = Logbook::open(&bench.path("l.logbook")).unwrap().run(1).unwrap();
-    assert_eq!(after.samples[..before.samples.len()], before.samples[..], "what was kept stays");
-    let of_leg = |leg: u32| after.samples.iter().filter(|s| s.leg == leg).map(|s| s.moved().0).sum::<u64>();
+    assert_eq!(
+        after.first().samples[..before.first().samples.len()],
+        before.first().samples[..],
+        "what was kept stays"
+    );
+    let of_leg =
+        |leg: u32| after.first().samples.iter().filter(|s| s.leg == leg).map(|s| s.moved().0).sum::<u64>();
     assert_eq!((of_leg(0), of_leg(2)), (size / 4, size));
     // What it had moved in its last seconds is moved again.
     let again = of_leg(1) - size / 4 * 3;
     assert!(again > 0 && again <= moved - size / 4, "{again} of {moved}");
-    assert!(after.samples.windows(2).all(|p| p[0].end == p[1].start), "time has no hole");
-    let went_on = after.events.iter().any(|e| matches!(&e.kind, EventKind::WentOn { leg: 1, .. }));
+    assert!(after.first().samples.windows(2).all(|p| p[0].end == p[1].start), "time has no hole");
+    let went_on = after.first().events.iter().any(|e| matches!(&e.kind, EventKind::WentOn { leg: 1, .. }));
     assert!(
-        went_on && after.events.iter().all(|e| !matches!(e.kind, EventKind::Wrong(_))),
+        went_on && after.first().events.iter().all(|e| !matches!(e.kind, EventKind::Wrong(_))),
         "{:?}",
-        after.events
+        after.first().events
     );
     assert!(bench.fails(&["resume", "last"]).contains("it is done"));
 }

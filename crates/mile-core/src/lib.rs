@@ -23,6 +23,7 @@ pub mod ruler;
 pub mod run_id;
 pub mod sample;
 pub mod segment;
+pub mod stages;
 pub mod stats;
 pub mod steady;
 pub mod sweeps;

@@ -68,6 +68,12 @@ struct Underway {
     offset: f64,
 }
 
+impl Default for LiveFindings {
+    fn default() -> Self {
+        Self::new(Context::default())
+    }
+}
+
 impl LiveFindings {
     /// Nothing seen yet.
     pub fn new(context: Context) -> Self {

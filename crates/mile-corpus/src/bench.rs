@@ -51,13 +51,13 @@ pub fn bench_case(seed: u64) -> Option<Case> {
             samples.push(sample);
         }
     });
-    let truth = truth(&Trace::of(&samples, &head.legs), &drive)?;
+    let truth = truth(&Trace::of(&samples, &head.first().leg_names()), &drive)?;
     Some(Case {
         pattern: "simulated bench",
         seed,
         samples,
-        names: head.legs.clone(),
-        context: head.context(),
+        names: head.first().leg_names(),
+        context: head.first().context(),
         truth,
     })
 }

@@ -1,12 +1,17 @@
 //! A course as it was written, before it is fitted to a drive: batteries, repeats and sweeps are unfolded.
 
 use mile_core::{Bytes, Celsius, Demand, Nanos, Op, Rate};
+use serde::{Deserialize, Serialize};
 
 /// A test plan.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Course {
     /// Its name.
     pub name: String,
+    /// The drives that it is for, by the names that it gives them; none where it is for one drive.
+    pub lanes: Vec<Lane>,
+    /// Whether the other lanes go on where one fails or is stopped by a guard.
+    pub apart: bool,
     /// Length of a sample.
     pub sample_every: Nanos,
     /// Time between two looks at the drive's health.
@@ -23,6 +28,28 @@ pub struct Course {
     pub demands: Vec<Demand>,
     /// Its stages, in order. At least one.
     pub legs: Vec<Leg>,
+}
+
+impl Course {
+    /// The course as one of its lanes sees it: a leg for each stage, in which it does its part or is only watched.
+    pub fn of_lane(&self, lane: usize) -> Self {
+        let mut legs: Vec<Leg> = Vec::with_capacity(self.legs.len());
+        for stage in self.legs.chunk_by(|a, b| a.stage == b.stage) {
+            let own = stage.iter().find(|l| l.lanes.contains(&lane)).cloned();
+            let watched = stage.first().map(|l| Leg { action: Action::Watch, ..l.clone() });
+            legs.extend(own.or(watched));
+        }
+        Self { lanes: Vec::new(), legs, ..self.clone() }
+    }
+}
+
+/// One of several drives that a course is for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Lane {
+    /// Its name.
+    pub name: String,
+    /// Whether it never gets a load, and is only watched.
+    pub watched: bool,
 }
 
 /// What is claimed of a drive.
@@ -80,6 +107,10 @@ pub struct Leg {
     pub name: String,
     /// Line of the text on which it stands; the same for all legs that one sweep makes of it.
     pub line: usize,
+    /// The lanes that do it, by their places in [`Course::lanes`]; one lane, the first, in a course that names none.
+    pub lanes: Vec<usize>,
+    /// Number of its stage: legs of one stage run at the same time. Ascending.
+    pub stage: usize,
     /// What it does.
     pub action: Action,
 }
@@ -89,6 +120,8 @@ pub struct Leg {
 pub enum Action {
     /// Waits.
     Rest(Rest),
+    /// Does nothing for as long as other lanes take.
+    Watch,
     /// Reads or writes.
     Transfer(Box<Transfer>),
     /// Makes the drive keep what it was given.
@@ -159,7 +192,8 @@ pub enum Kind {
 }
 
 /// The order in which addresses are touched.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Access {
     /// Ascending, starting again at the front of the range.
     Sequential,
@@ -198,7 +232,8 @@ pub enum End {
 }
 
 /// An end that only the run can tell.
-#[derive(Clone, Copy, Debug, PartialEq)]
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Seen {
     /// The composite temperature was below this for so long.
     Below(Celsius, Nanos),

@@ -20,12 +20,8 @@ const SEEN_AFTER_S: f64 = 4.0;
 pub struct Known {
     /// Number of the run.
     pub run: i64,
-    /// Name of the leg.
-    pub name: String,
-    /// What it did, in words, with what ended it.
-    pub words: String,
-    /// What it did, without what ended it.
-    pub load: String,
+    /// The leg.
+    pub leg: PlannedLeg,
     /// Seconds and bytes since its start; ascending, from 0 to its end.
     pub curve: Vec<(f64, f64)>,
     /// Highest temperature.
@@ -104,14 +100,13 @@ pub struct Forecast {
     pub max_c: Option<f64>,
 }
 
-/// What is known from the legs of a run: `words` and `loads` for each of its legs, in order.
-pub fn known(run: i64, trace: &Trace, names: &[String], words: &[String], loads: &[String]) -> Vec<Known> {
+/// What is known from a run with these legs.
+pub fn known(run: i64, trace: &Trace, legs: &[PlannedLeg]) -> Vec<Known> {
     let mut all: Vec<Known> = Vec::new();
-    for leg in trace.legs() {
+    for stretch in trace.legs() {
         // A leg that was paused or interrupted is in several stretches, of which only those that do its work count.
-        let Some(i) = names.iter().position(|n| *n == leg.name) else { continue };
-        let text = |list: &[String]| list.get(i).cloned().unwrap_or_default();
-        let range = leg.samples.clone();
+        let Some(leg) = legs.iter().find(|l| l.name == stretch.name) else { continue };
+        let range = stretch.samples.clone();
         let (from, at) = (trace.start(range.start).secs(), trace.moved(range.start).0);
         let step = range.len().div_ceil(POINTS).max(1);
         let mut points: Vec<usize> = range.clone().step_by(step).skip(1).collect();
@@ -122,31 +117,22 @@ pub fn known(run: i64, trace: &Trace, names: &[String], words: &[String], loads:
                 .map(|p| (trace.end(p.saturating_sub(1)).secs() - from, (trace.moved(p).0 - at) as f64)),
         );
         let max = trace.temp.extent(range.start, range.end).map(|e| Celsius(e.max));
-        let idle_within =
-            leg.op == Op::Idle && text(words) != "resting" && !text(words).starts_with("resting");
-        match all.last_mut().filter(|k| k.name == leg.name) {
+        let idle_within = stretch.op == Op::Idle && leg.work != Work::Rest;
+        match all.last_mut().filter(|k| k.leg.name == stretch.name) {
             Some(_) if idle_within => {}
             Some(known) => {
                 let (s, b) = known.curve.last().copied().unwrap_or_default();
                 known.curve.extend(curve.skip(1).map(|(t, m)| (s + t, b + m)));
             }
-            None => all.push(Known {
-                run,
-                name: leg.name.clone(),
-                words: text(words),
-                load: text(loads),
-                curve: curve.collect(),
-                max,
-            }),
+            None => all.push(Known { run, leg: leg.clone(), curve: curve.collect(), max }),
         }
     }
     // A leg that took no time has no sample: what it waited for was there already.
-    let reached = all.iter().filter_map(|k| names.iter().position(|n| *n == k.name)).max().unwrap_or(0);
-    for (i, name) in names.iter().enumerate().take(reached) {
-        if !all.iter().any(|k| k.name == *name) {
-            let text = |list: &[String]| list.get(i).cloned().unwrap_or_default();
-            let (words, load, curve) = (text(words), text(loads), vec![(0.0, 0.0)]);
-            all.push(Known { run, name: name.clone(), words, load, curve, max: None });
+    let reached =
+        all.iter().filter_map(|k| legs.iter().position(|l| l.name == k.leg.name)).max().unwrap_or(0);
+    for leg in legs.iter().take(reached) {
+        if !all.iter().any(|k| k.leg.name == leg.name) {
+            all.push(Known { run, leg: leg.clone(), curve: vec![(0.0, 0.0)], max: None });
         }
     }
     all
@@ -216,7 +202,7 @@ pub fn forecast(plan: &Plan, known: &[Known], claims: &Claims) -> Forecast {
 
 fn leg_forecast(leg: &PlannedLeg, known: &[Known], claims: &Claims) -> LegForecast {
     let words = leg.words();
-    let same = known.iter().find(|k| k.name == leg.name && k.words == words);
+    let same = known.iter().find(|k| k.leg.name == leg.name && k.leg.is_like(leg));
     let mut out = LegForecast {
         leg: leg.name.clone(),
         words,
@@ -228,7 +214,7 @@ fn leg_forecast(leg: &PlannedLeg, known: &[Known], claims: &Claims) -> LegForeca
     };
     let end_of = |k: &Known| k.curve.last().map_or(0.0, |p| p.0);
     match &leg.work {
-        Work::Skip | Work::Health | Work::Flush | Work::Discard { .. } => {
+        Work::Skip | Work::Watch | Work::Told(_) | Work::Health | Work::Flush | Work::Discard { .. } => {
             out.seconds = Some(same.map_or(0.0, end_of));
         }
         Work::Ask(_) => {
@@ -253,8 +239,8 @@ fn transfer(
     out: &mut LegForecast,
 ) {
     let load = leg.load();
-    let like =
-        same.or_else(|| known.iter().find(|k| k.load == load && k.curve.last().is_some_and(|p| p.1 > 0.0)));
+    let like = same
+        .or_else(|| known.iter().find(|k| k.leg.load() == load && k.curve.last().is_some_and(|p| p.1 > 0.0)));
     let limit = leg.time.map(Nanos::secs);
     let budget = t.budget.0 as f64;
     let claimed = match t.op {

@@ -10,7 +10,7 @@ use std::fmt::Write;
 /// Longest line of clauses; a clause by itself may be longer.
 const WIDTH: usize = 100;
 /// Words other than those that begin a clause, which are written in small letters.
-const WORDS: [&str; 63] = [
+const WORDS: [&str; 70] = [
     "course",
     "leg",
     "for",
@@ -74,6 +74,13 @@ const WORDS: [&str; 63] = [
     "x",
     "rest",
     "s",
+    "lane",
+    "lanes",
+    "watched",
+    "together",
+    "apart",
+    "on",
+    "and",
 ];
 
 /// A clause, a line of structure or a setting, with its comments.
@@ -113,7 +120,7 @@ pub fn format(source: &str) -> Result<String, Vec<Diagnostic>> {
                 out.clauses(clauses);
                 out.depth -= 1;
             }
-            "repeat" | "battery" => out.opening(&entry),
+            "repeat" | "battery" | "together" => out.opening(&entry),
             _ if is_sweep(&entry) => out.opening(&entry),
             _ => {
                 let forced = entry.word == "use"
@@ -285,7 +292,7 @@ fn word_of(token: &Token) -> String {
 
 fn render(clause: &[&Token], sweeps: &HashSet<String>) -> String {
     let mut out = String::new();
-    let named = ["leg", "battery", "use", "demand", "for"].contains(&word_of(clause[0]).as_str());
+    let named = ["leg", "battery", "use", "demand", "for", "lane"].contains(&word_of(clause[0]).as_str());
     for (i, token) in clause.iter().enumerate() {
         let before = i.checked_sub(1).map(|i| &clause[i].kind);
         let text = match &token.kind {
@@ -293,7 +300,10 @@ fn render(clause: &[&Token], sweeps: &HashSet<String>) -> String {
                 let small = word.as_str().to_lowercase();
                 let is_name = sweeps.contains(word.as_str())
                     || (named && i == 1 && !clause[0].kind.eq(&token.kind))
-                    || matches!(before, Some(Kind::Word(w)) if w.eq_ignore_ascii_case("as"));
+                    || matches!(before, Some(Kind::Word(w)) if w.eq_ignore_ascii_case("as"))
+                    || (word_of(clause[0]) == "leg"
+                        && i > 2
+                        && matches!(before, Some(Kind::Word(w)) if w.eq_ignore_ascii_case("on") || w.eq_ignore_ascii_case("and")));
                 match before {
                     _ if is_name => word.to_string(),
                     Some(Kind::Number(_)) if canonical_unit(word).is_some() => {

@@ -12,10 +12,12 @@ pub mod plan;
 pub mod token;
 
 pub use course::{
-    Access, Action, Claims, Course, End, Guard, Kind, Leg, Position, Rest, Seen, Then, Transfer, When,
+    Access, Action, Claims, Course, End, Guard, Kind, Lane, Leg, Position, Rest, Seen, Then, Transfer, When,
 };
 pub use diagnostic::{Diagnostic, Span};
 pub use forecast::{Basis, Forecast, Known, LegForecast, forecast};
 pub use format::format;
 pub use parse::{demand, parse};
-pub use plan::{DriveFacts, Guards, Plan, PlannedLeg, PlannedTransfer, Work, plan};
+pub use plan::{
+    DriveFacts, Guards, Load, Plan, PlannedLeg, PlannedTransfer, Work, discard_first, plan, plan_lanes,
+};

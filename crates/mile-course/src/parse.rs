@@ -15,7 +15,7 @@ mod settings;
 pub(crate) use clauses::CLAUSES;
 pub(crate) use quantities::canonical_unit;
 
-use crate::course::{Course, Leg};
+use crate::course::{Course, Lane, Leg};
 use crate::diagnostic::{Diagnostic, Span, closest};
 use crate::token::{Kind, Token, tokens};
 use mile_core::{Demand, LegName, Nanos};
@@ -83,6 +83,11 @@ struct Parser {
     /// Full names of the legs so far, and where they stand.
     names: HashMap<String, Span>,
     legs: Vec<Leg>,
+    /// The lanes that the course names, and whether each has a leg.
+    lanes: Vec<Lane>,
+    /// The stage that the next leg is in, and whether legs share it.
+    stage: usize,
+    together: bool,
     too_many: bool,
     depth: usize,
     /// Lines that were read, and bytes of the names of legs.
@@ -126,7 +131,7 @@ enum Group {
 }
 
 /// Words that begin something other than a clause of a leg.
-const STRUCTURE: [&str; 5] = ["leg", "repeat", "battery", "use", "end"];
+const STRUCTURE: [&str; 6] = ["leg", "repeat", "battery", "use", "together", "end"];
 
 impl Parser {
     fn peek(&self) -> Option<&Kind> {
@@ -302,6 +307,7 @@ impl Parser {
         }
         self.errors.extend(unused);
         course.legs = std::mem::take(&mut self.legs);
+        course.lanes = std::mem::take(&mut self.lanes);
         course
     }
 
@@ -331,6 +337,7 @@ impl Parser {
                 Some(_) if self.is_word(0, "repeat") => self.repeat(course),
                 Some(_) if self.at_sweep() => self.sweep(course),
                 Some(_) if self.is_word(0, "battery") => self.battery(),
+                Some(_) if self.is_word(0, "together") => self.together(course),
                 Some(_) if self.is_word(0, "use") => self.use_battery(course),
                 Some(_) => {
                     let here = self.here();
@@ -402,8 +409,8 @@ impl Parser {
                     }
                     open -= 1;
                 }
-                open +=
-                    usize::from(self.is_word(0, "repeat") || self.is_word(0, "battery") || self.at_sweep());
+                let opens = ["repeat", "battery", "together"].iter().any(|w| self.is_word(0, w));
+                open += usize::from(opens || self.at_sweep());
             }
             begins = matches!(self.peek(), Some(Kind::LineEnd | Kind::Comma));
             self.at += 1;
@@ -433,6 +440,28 @@ impl Parser {
         self.bodies(head, "repeat", course, count.unwrap_or(1), |parser, round| {
             parser.name.repeats.push(round as u32 + 1);
         });
+    }
+
+    /// `together`: its legs, each on lanes of its own, run at the same time.
+    fn together(&mut self, course: &mut Course) {
+        let head = self.here();
+        self.at += 1;
+        self.end_clause();
+        if self.lanes.is_empty() {
+            self.errors.push(
+                Diagnostic::new(head, "only legs on different lanes can run at the same time")
+                    .hint("name the drives before the first leg, such as `lane upper` and `lane lower`"),
+            );
+        }
+        if self.together {
+            self.errors.push(Diagnostic::new(head, "these legs run at the same time already"));
+        }
+        let (outer, first) = (std::mem::replace(&mut self.together, true), self.legs.len());
+        self.bodies(head, "together", course, 1, |_, _| {});
+        self.together = outer;
+        if !self.together && self.legs.len() > first {
+            self.stage += 1;
+        }
     }
 
     /// `for fill in 0 %, 25 %, 50 %`

@@ -6,6 +6,7 @@ use crate::course::{
 };
 use mile_core::units::{IN_FLIGHT_MOST, block_size, thousands};
 use mile_core::{Bytes, Celsius, Demand, Nanos, Op, Rate};
+use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 
 /// What planning needs to know of a drive.
@@ -107,7 +108,7 @@ impl Guards {
 }
 
 /// One stage of a plan.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct PlannedLeg {
     /// Its name.
     pub name: String,
@@ -122,10 +123,15 @@ pub struct PlannedLeg {
 }
 
 /// What a planned leg does.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Work {
     /// Nothing: it waits.
     Rest,
+    /// Nothing, for as long as other lanes take.
+    Watch,
+    /// What only these words tell: a leg of a run that an earlier version kept, or of a trace from elsewhere.
+    Told(String),
     /// Nothing, and it is not waited for: no end of it can be reached on this drive.
     Skip,
     /// Reads or writes.
@@ -146,7 +152,7 @@ pub enum Work {
 }
 
 /// Reads or writes of a planned leg.
-#[derive(Clone, Copy, Debug, PartialEq)]
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
 pub struct PlannedTransfer {
     /// Which.
     pub op: Op,
@@ -192,22 +198,26 @@ impl Plan {
         Bytes(self.legs.iter().map(PlannedLeg::writes).sum())
     }
 
-    /// Puts a leg in front that discards what the other legs write to, from the first byte of that to the last.
-    pub fn discard_first(&mut self) {
+    /// Puts a leg in front that discards what the other legs write to, from the first byte of that to the last. Gives whether there is
+    /// anything to discard.
+    pub fn discard_first(&mut self) -> bool {
         let ranges = self.legs.iter().filter_map(|l| match &l.work {
             Work::Transfer(t) if t.op != Op::Read => Some((t.start, t.start.0 + t.length.0)),
             _ => None,
         });
-        let Some((start, end)) = ranges.reduce(|a, b| (a.0.min(b.0), a.1.max(b.1))) else { return };
-        let length = Bytes(end - start.0);
+        let range = ranges.reduce(|a, b| (a.0.min(b.0), a.1.max(b.1)));
+        if let Some((start, end)) = range {
+            self.put_first(Work::Discard { start, length: Bytes(end - start.0) });
+        }
+        range.is_some()
+    }
+
+    fn put_first(&mut self, work: Work) {
         let mut name = "discard first".to_owned();
         while self.legs.iter().any(|l| l.name == name) {
             name.push('\'');
         }
-        self.legs.insert(
-            0,
-            PlannedLeg { name, line: 0, work: Work::Discard { start, length }, time: None, seen: Vec::new() },
-        );
+        self.legs.insert(0, PlannedLeg { name, line: 0, work, time: None, seen: Vec::new() });
     }
 
     /// Whether any leg changes what is on the drive.
@@ -215,7 +225,13 @@ impl Plan {
         self.legs.iter().any(|l| match &l.work {
             Work::Transfer(t) => t.op != Op::Read,
             Work::Discard { .. } => true,
-            Work::Rest | Work::Skip | Work::Flush | Work::Health | Work::Ask(_) => false,
+            Work::Rest
+            | Work::Watch
+            | Work::Told(_)
+            | Work::Skip
+            | Work::Flush
+            | Work::Health
+            | Work::Ask(_) => false,
         })
     }
 }
@@ -232,71 +248,187 @@ impl PlannedLeg {
         }
     }
 
-    /// What it does, in words: `writing 1 MiB blocks, 16 deep, until a break`.
-    pub fn words(&self) -> String {
-        let seen: Vec<String> = self.seen.iter().map(|s| s.words()).collect();
-        let seen = seen.join(" or ");
-        match &self.work {
-            Work::Rest => match (seen.is_empty(), self.time) {
-                (false, Some(time)) => format!("resting until {seen}, at most {time}"),
-                (false, None) => format!("resting until {seen}"),
-                (true, Some(time)) => format!("resting for {time}"),
-                (true, None) => "resting".into(),
-            },
-            Work::Transfer(t) => {
-                let time = self.time.filter(|_| t.by_time);
-                let ends = match (time, seen.is_empty()) {
-                    (Some(time), true) => format!(", for {time}"),
-                    (Some(time), false) => format!(", until {seen}, at most {time}"),
-                    (None, true) => String::new(),
-                    (None, false) => format!(", until {seen}"),
-                };
-                self.load() + &ends
-            }
-            _ => self.load(),
+    /// A leg of which only its name, and what it did in words, are known.
+    pub fn told(name: &str, words: &str) -> Self {
+        Self {
+            name: name.to_owned(),
+            work: Work::Told(words.to_owned()),
+            time: None,
+            seen: Vec::new(),
+            line: 0,
         }
     }
 
-    /// What it does, without what ends it: legs with the same load on the same drive go at the same pace.
-    pub fn load(&self) -> String {
+    /// Bytes that it moves at the most; 0 for a rest, and where only a time ends it.
+    pub fn budget(&self) -> Bytes {
         match &self.work {
-            Work::Skip => "nothing to do".into(),
-            Work::Flush => "flushing".into(),
-            Work::Discard { start, length } => format!("discarding {length} from {start} on"),
-            Work::Health => "reading the drive's health".into(),
-            Work::Ask(text) => format!("waiting for the operator: {text}"),
-            Work::Rest => "resting".into(),
-            Work::Transfer(t) => {
-                let verb = match t.op {
-                    _ if t.zones > 0 => format!("scanning {} zones,", t.zones),
-                    Op::Write if t.fill.is_some() => {
-                        format!("filling to {:.0} %,", t.fill.unwrap_or(0.0) * 100.0)
-                    }
-                    Op::Write => "writing".to_owned(),
-                    Op::Mixed => format!("reading {:.0} % and writing", t.reads * 100.0),
-                    _ if t.verify => "verifying".to_owned(),
+            Work::Transfer(t) if !t.by_time => t.budget,
+            _ => Bytes(0),
+        }
+    }
+
+    /// Time after which it ends at the latest.
+    pub fn longest(&self) -> Option<Nanos> {
+        self.time.filter(|_| self.work != Work::Skip)
+    }
+
+    /// What it does, in words: `writing 1 MiB blocks, 16 deep, until a break`.
+    pub fn words(&self) -> String {
+        let (time, seen) = self.ends();
+        let seen = seen.iter().map(|s| s.words()).collect::<Vec<_>>().join(" or ");
+        let load = self.load().words();
+        match (&self.work, time) {
+            (Work::Rest, Some(time)) if seen.is_empty() => format!("{load} for {time}"),
+            (Work::Rest, Some(time)) => format!("{load} until {seen}, at most {time}"),
+            (Work::Rest, None) if !seen.is_empty() => format!("{load} until {seen}"),
+            (Work::Transfer(_), Some(time)) if seen.is_empty() => format!("{load}, for {time}"),
+            (Work::Transfer(_), Some(time)) => format!("{load}, until {seen}, at most {time}"),
+            (Work::Transfer(_), None) if !seen.is_empty() => format!("{load}, until {seen}"),
+            _ => load,
+        }
+    }
+
+    /// What ends it beside its bytes: a time, where that ends it, and what is seen.
+    pub fn ends(&self) -> (Option<Nanos>, &[Seen]) {
+        let counts = match &self.work {
+            Work::Rest => true,
+            Work::Transfer(t) => t.by_time,
+            _ => false,
+        };
+        let seen: &[Seen] =
+            if matches!(self.work, Work::Rest | Work::Transfer(_)) { &self.seen } else { &[] };
+        (self.time.filter(|_| counts), seen)
+    }
+
+    /// Whether another leg does the same and ends in the same way.
+    pub fn is_like(&self, other: &Self) -> bool {
+        self.load() == other.load() && self.ends() == other.ends()
+    }
+
+    /// What it does, without what ends it.
+    pub fn load(&self) -> Load {
+        match &self.work {
+            Work::Skip => Load::Nothing,
+            Work::Watch => Load::Watch,
+            Work::Told(words) => Load::Told(words.clone()),
+            Work::Flush => Load::Flush,
+            Work::Discard { start, length } => Load::Discard { start: *start, length: *length },
+            Work::Health => Load::Health,
+            Work::Ask(text) => Load::Ask(text.clone()),
+            Work::Rest => Load::Rest,
+            Work::Transfer(t) => Load::Transfer {
+                op: t.op,
+                reads: t.reads,
+                verify: t.verify,
+                fill: t.fill,
+                zones: t.zones,
+                access: t.access,
+                block: t.block,
+                depth: t.depth,
+                workers: t.workers,
+                rate: t.rate,
+                shift: Bytes(t.start.0 % t.block.0.max(1)),
+                incompressible: t.incompressible,
+                cached: t.cached,
+            },
+        }
+    }
+}
+
+/// What a leg does, without what ends it: legs with the same load on the same drive go at the same pace.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+#[expect(missing_docs, reason = "as the fields of `PlannedTransfer`, and `Load::words` says what each is")]
+pub enum Load {
+    Nothing,
+    Watch,
+    Told(String),
+    Flush,
+    Discard {
+        start: Bytes,
+        length: Bytes,
+    },
+    Health,
+    Ask(String),
+    Rest,
+    Transfer {
+        op: Op,
+        reads: f64,
+        verify: bool,
+        fill: Option<f64>,
+        zones: u32,
+        access: Access,
+        block: Bytes,
+        depth: u32,
+        workers: u32,
+        rate: Option<Rate>,
+        /// Bytes by which addresses are off from whole blocks.
+        shift: Bytes,
+        incompressible: f64,
+        cached: bool,
+    },
+}
+
+impl Load {
+    /// In words: `writing 1 MiB blocks, 16 deep`.
+    pub fn words(&self) -> String {
+        match self {
+            Self::Nothing => "nothing to do".into(),
+            Self::Watch => "watching, without load".into(),
+            Self::Told(words) => words.clone(),
+            Self::Flush => "flushing".into(),
+            Self::Discard { start, length } => format!("discarding {length} from {start} on"),
+            Self::Health => "reading the drive's health".into(),
+            Self::Ask(text) => format!("waiting for the operator: {text}"),
+            Self::Rest => "resting".into(),
+            Self::Transfer {
+                op,
+                reads,
+                verify,
+                fill,
+                zones,
+                access,
+                block,
+                depth,
+                workers,
+                rate,
+                shift,
+                incompressible,
+                cached,
+            } => {
+                let verb = match (op, fill) {
+                    _ if *zones > 0 => format!("scanning {zones} zones,"),
+                    (Op::Write, Some(level)) => format!("filling to {:.0} %,", level * 100.0),
+                    (Op::Write, None) => "writing".to_owned(),
+                    (Op::Mixed, _) => format!("reading {:.0} % and writing", reads * 100.0),
+                    _ if *verify => "verifying".to_owned(),
                     _ => "reading".to_owned(),
                 };
-                let order = if t.access == Access::Random { "random " } else { "" };
-                let mut text = format!("{verb} {order}{} blocks, {} deep", block_size(t.block), t.depth);
-                if t.workers > 1 {
-                    text.push_str(&format!(", {} workers", t.workers));
+                let order = if *access == Access::Random { "random " } else { "" };
+                let mut text = format!("{verb} {order}{} blocks, {depth} deep", block_size(*block));
+                if *workers > 1 {
+                    text.push_str(&format!(", {workers} workers"));
                 }
-                if let Some(rate) = t.rate {
+                if let Some(rate) = rate {
                     text.push_str(&format!(", at most {rate}"));
                 }
-                if !t.start.0.is_multiple_of(t.block.0) {
-                    text.push_str(&format!(", shifted by {}", block_size(Bytes(t.start.0 % t.block.0))));
+                if shift.0 > 0 {
+                    text.push_str(&format!(", shifted by {}", block_size(*shift)));
                 }
-                if t.incompressible < 1.0 {
-                    text.push_str(&format!(", {:.0} % incompressible", t.incompressible * 100.0));
+                if *incompressible < 1.0 {
+                    text.push_str(&format!(", {:.0} % incompressible", incompressible * 100.0));
                 }
-                if t.cached {
+                if *cached {
                     text.push_str(", through the host's cache");
                 }
                 text
             }
         }
+    }
+
+    /// Whether what is moved goes through the host's cache.
+    pub fn is_cached(&self) -> bool {
+        matches!(self, Self::Transfer { cached: true, .. })
     }
 }
 
@@ -304,8 +436,55 @@ impl PlannedLeg {
 /// time into the byte budget that every leg has.
 const FASTEST_BYTES_S: f64 = 64e9;
 
-/// Fits a course to a drive. Fails with everything that does not fit, in sentences.
+/// Fits a course to its drives, one for each of its lanes, in their order. All plans have as many legs: those of the same number run at
+/// the same time.
+///
+/// # Errors
+/// Everything that does not fit, in sentences.
+pub fn plan_lanes(course: &Course, drives: &[DriveFacts]) -> Result<Vec<Plan>, Vec<String>> {
+    if course.lanes.is_empty() {
+        let [drive] = drives else {
+            return Err(vec![format!("The course is for one drive, and {} are named.", drives.len())]);
+        };
+        return plan(course, drive).map(|p| vec![p]);
+    }
+    let (mut plans, mut errors) = (Vec::new(), Vec::new());
+    for (i, (lane, drive)) in course.lanes.iter().zip(drives).enumerate() {
+        match plan(&course.of_lane(i), drive) {
+            Ok(plan) => plans.push(plan),
+            Err(all) => errors.extend(all.into_iter().map(|e| format!("On lane {}: {e}", lane.name))),
+        }
+    }
+    if !errors.is_empty() {
+        return Err(errors);
+    }
+    // Samples of all lanes are as long.
+    let every = plans.iter().map(|p| p.sample_every).max().unwrap_or(course.sample_every);
+    plans.iter_mut().for_each(|p| p.sample_every = every);
+    Ok(plans)
+}
+
+/// Has each lane first discard what it will write to. All plans have as many legs still.
+pub fn discard_first(plans: &mut [Plan]) {
+    let done: Vec<bool> = plans.iter_mut().map(Plan::discard_first).collect();
+    if done.contains(&true) {
+        for (plan, _) in plans.iter_mut().zip(&done).filter(|(_, done)| !**done) {
+            plan.put_first(Work::Watch);
+        }
+    }
+}
+
+/// Fits a course for one drive to it. Fails with everything that does not fit, in sentences.
 pub fn plan(course: &Course, drive: &DriveFacts) -> Result<Plan, Vec<String>> {
+    if let [first, rest @ ..] = course.lanes.as_slice() {
+        let rest: Vec<&str> = rest.iter().map(|l| l.name.as_str()).collect();
+        return Err(vec![format!(
+            "The course is for {} drives: name the lane of each, such as `--on {}=DRIVE{}`.",
+            course.lanes.len(),
+            first.name,
+            rest.first().map_or(String::new(), |r| format!(" --on {r}=DRIVE"))
+        )]);
+    }
     let guards = Guards::of(&course.guards);
     let mut fit = Fit { drive, notes: Vec::new(), errors: Vec::new(), written: Vec::new(), filled: 0 };
     for limit in [guards.stop_above, guards.rest_above.map(|r| r.0)].into_iter().flatten() {
@@ -329,6 +508,7 @@ pub fn plan(course: &Course, drive: &DriveFacts) -> Result<Plan, Vec<String>> {
         let planned = match &leg.action {
             Action::Rest(rest) => Some(fit.rest(empty, &rest.until, rest.at_most)),
             Action::Transfer(transfer) => fit.transfer(empty, transfer, &guards),
+            Action::Watch => Some(PlannedLeg { work: Work::Watch, ..empty }),
             Action::Flush => Some(PlannedLeg { work: Work::Flush, ..empty }),
             Action::Health => Some(PlannedLeg { work: Work::Health, ..empty }),
             Action::Ask(text, at_most) => {

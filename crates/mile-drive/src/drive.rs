@@ -477,6 +477,17 @@ pub trait Drive: Send {
     /// Sets the time at which it will be opened, for a run that goes on. 0 where this is not called.
     fn start_at(&mut self, at: Nanos);
 
+    /// Has an open drive go by a clock that others go by too. A simulated one has a time of its own.
+    fn set_clock(&mut self, _clock: crate::clock::Monotonic) {}
+
+    /// Temperature of its body, °C, by which it warms what stands beside it; `None` for a real drive, which needs no telling.
+    fn warmth(&self) -> Option<f64> {
+        None
+    }
+
+    /// Says how warm those beside it are now, °C.
+    fn stand_beside(&mut self, _others: &[Option<f64>]) {}
+
     /// Makes it ready. Nothing is written before this.
     fn open(&mut self) -> Result<(), DriveError>;
 

@@ -334,6 +334,10 @@ impl Drive for FileDrive {
         self.start_at = at;
     }
 
+    fn set_clock(&mut self, clock: Monotonic) {
+        self.clock = clock;
+    }
+
     fn open(&mut self) -> Result<(), DriveError> {
         let file = self.make()?;
         self.file = Some(file);

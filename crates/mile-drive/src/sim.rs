@@ -359,6 +359,15 @@ impl Drive for SimDrive {
         Ok(())
     }
 
+    fn warmth(&self) -> Option<f64> {
+        Some(self.heat.body)
+    }
+
+    fn stand_beside(&mut self, others: &[Option<f64>]) {
+        self.heat.neighbours.clear();
+        self.heat.neighbours.extend(others.iter().flatten());
+    }
+
     fn engine(&self) -> String {
         "simulated, on a virtual clock".into()
     }

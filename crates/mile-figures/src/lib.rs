@@ -2,11 +2,13 @@
 //!
 //! Text stays text in both. The font is compiled in, so that a PDF has its text on a machine without any font.
 
+mod lanes;
 #[cfg(feature = "pdf")]
 mod pdf;
 mod run;
 mod sweep;
 
+pub use lanes::{FigureLane, LanesFigure, draw_lanes};
 #[cfg(feature = "pdf")]
 pub use pdf::pdf;
 pub use run::{RunFigure, draw};

@@ -23,10 +23,10 @@ pub(crate) const GRID: RGBColor = RGBColor(222, 222, 218);
 const TERRAIN: RGBColor = RGBColor(224, 178, 92);
 pub(crate) const RIDGE: RGBColor = RGBColor(150, 98, 16);
 pub(crate) const SLATE: RGBColor = RGBColor(58, 88, 140);
-const ROSE: RGBColor = RGBColor(186, 50, 96);
+pub(crate) const ROSE: RGBColor = RGBColor(186, 50, 96);
 /// Columns that the trace is cut into: finer than a printed line is wide.
-const COLUMNS: usize = 1000;
-const LEFT: u32 = 74;
+pub(crate) const COLUMNS: usize = 1000;
+pub(crate) const LEFT: u32 = 74;
 const RIGHT: u32 = 150;
 
 /// What a figure of a run shows.
@@ -49,7 +49,7 @@ pub struct RunFigure<'a> {
 }
 
 pub(crate) type Area<'a> = DrawingArea<SVGBackend<'a>, Shift>;
-type Chart<'a, 'b> = ChartContext<'a, SVGBackend<'b>, Cartesian2d<RangedCoordf64, RangedCoordf64>>;
+pub(crate) type Chart<'a, 'b> = ChartContext<'a, SVGBackend<'b>, Cartesian2d<RangedCoordf64, RangedCoordf64>>;
 
 pub(crate) fn failed(e: impl std::fmt::Display) -> FigureError {
     FigureError::Draw(e.to_string())
@@ -152,7 +152,7 @@ fn levels(low: f64, high: f64, most: f64) -> Vec<f64> {
     (first..).map(|i| i as f64 * step).take_while(|l| *l <= high).collect()
 }
 
-fn chart<'a, 'b>(
+pub(crate) fn chart<'a, 'b>(
     area: &'a Area<'b>,
     window: Window,
     low: f64,
@@ -188,14 +188,14 @@ fn level_label(level: f64) -> String {
 }
 
 /// Horizontal lines and their labels, and the ruler where there is room for it.
-fn axes(
+pub(crate) fn axes(
     area: &Area<'_>,
     chart: &Chart<'_, '_>,
-    figure: &RunFigure<'_>,
+    ruler: Ruler,
     window: Window,
     (low, high): (f64, f64),
     unit: &str,
-    ruler: bool,
+    is_last: bool,
 ) -> Result<(), FigureError> {
     let plot = chart.plotting_area();
     for level in levels(low, high, 5.0) {
@@ -211,8 +211,8 @@ fn axes(
     let (x, y) = plot.map_coordinate(&(window.from, high));
     area.draw(&Text::new(unit.to_owned(), (x - base.0, y - base.1 - 22), font(13.0, FAINT)))
         .map_err(failed)?;
-    if ruler {
-        for (position, label) in ticks(figure.ruler, window, 9) {
+    if is_last {
+        for (position, label) in ticks(ruler, window, 9) {
             let (x, y) = plot.map_coordinate(&(position, low));
             let (x, y) = (x - base.0, y - base.1);
             area.draw(&PathElement::new([(x, y), (x, y + 5)], INK)).map_err(failed)?;
@@ -220,31 +220,25 @@ fn axes(
             area.draw(&Text::new(label, (x, y + 9), style)).map_err(failed)?;
         }
         let (x, y) = plot.map_coordinate(&(window.to, low));
-        let what = match figure.ruler {
-            Ruler::Bytes => format!("{} moved", figure.ruler.unit(window).0),
-            Ruler::Time => format!("{} since the start", figure.ruler.unit(window).0),
+        let what = match ruler {
+            Ruler::Bytes => format!("{} moved", ruler.unit(window).0),
+            Ruler::Time => format!("{} since the start", ruler.unit(window).0),
         };
         area.draw(&Text::new(what, (x - base.0 + 34, y - base.1 + 9), font(13.0, FAINT))).map_err(failed)?;
     }
     Ok(())
 }
 
-fn middle(window: Window, i: usize) -> f64 {
+pub(crate) fn middle(window: Window, i: usize) -> f64 {
     window.from + (window.to - window.from) * (i as f64 + 0.5) / COLUMNS as f64
 }
 
-fn draw_rate(
-    area: &Area<'_>,
-    figure: &RunFigure<'_>,
+/// The rate as ground up to its mean, with a band from the lowest to the highest.
+pub(crate) fn draw_ground(
+    chart: &mut Chart<'_, '_>,
     window: Window,
     data: &[Option<Column>],
-    temp_below: bool,
 ) -> Result<(), FigureError> {
-    let high = data.iter().flatten().filter_map(|c| c.rate).map(|r| r.max).fold(0.0, f64::max);
-    let high = if high > 0.0 { high * 1.06 } else { 1.0 };
-    let bottom = if temp_below { 8 } else { 34 };
-    let mut chart = chart(area, window, 0.0, high, bottom)?;
-    axes(area, &chart, figure, window, (0.0, high), "MB/s", !temp_below)?;
     for stretch in stretches(data, |c| c.rate.is_some()) {
         let rate = |i: usize| data[i].as_ref().and_then(|c| c.rate);
         let half = (window.to - window.from) / COLUMNS as f64 / 2.0;
@@ -261,6 +255,22 @@ fn draw_rate(
         let band: Vec<(f64, f64)> = up.chain(down).collect();
         chart.draw_series([Polygon::new(band, RIDGE.mix(0.32).filled())]).map_err(failed)?;
     }
+    Ok(())
+}
+
+fn draw_rate(
+    area: &Area<'_>,
+    figure: &RunFigure<'_>,
+    window: Window,
+    data: &[Option<Column>],
+    temp_below: bool,
+) -> Result<(), FigureError> {
+    let high = data.iter().flatten().filter_map(|c| c.rate).map(|r| r.max).fold(0.0, f64::max);
+    let high = if high > 0.0 { high * 1.06 } else { 1.0 };
+    let bottom = if temp_below { 8 } else { 34 };
+    let mut chart = chart(area, window, 0.0, high, bottom)?;
+    axes(area, &chart, figure.ruler, window, (0.0, high), "MB/s", !temp_below)?;
+    draw_ground(&mut chart, window, data)?;
     for (i, p) in figure.findings.plateaus.iter().enumerate() {
         let (from, to) = match figure.ruler {
             Ruler::Bytes => (p.start_bytes as f64, p.end_bytes as f64),
@@ -306,7 +316,7 @@ fn draw_rate(
     Ok(())
 }
 
-const WHITE_INK: RGBColor = RGBColor(255, 255, 255);
+pub(crate) const WHITE_INK: RGBColor = RGBColor(255, 255, 255);
 
 fn position(ruler: Ruler, bytes: u64, seconds: f64) -> f64 {
     match ruler {
@@ -331,7 +341,7 @@ fn draw_temp(
     let highest = limits.iter().map(|l| l.1).chain(temps().map(|t| t.max)).fold(f64::MIN, f64::max);
     let (low, high) = ((lowest / 10.0 - 0.2).floor() * 10.0, (highest / 10.0 + 0.1).ceil() * 10.0);
     let mut chart = chart(area, window, low, high, 34)?;
-    axes(area, &chart, figure, window, (low, high), "°C", true)?;
+    axes(area, &chart, figure.ruler, window, (low, high), "°C", true)?;
     for (name, limit) in limits {
         let style = ShapeStyle::from(ROSE).stroke_width(1);
         chart
@@ -362,7 +372,10 @@ fn draw_temp(
 }
 
 /// Stretches of neighbouring columns that have a reading.
-fn stretches(data: &[Option<Column>], has: impl Fn(&Column) -> bool) -> Vec<std::ops::Range<usize>> {
+pub(crate) fn stretches(
+    data: &[Option<Column>],
+    has: impl Fn(&Column) -> bool,
+) -> Vec<std::ops::Range<usize>> {
     let mut all: Vec<std::ops::Range<usize>> = Vec::new();
     for (i, column) in data.iter().enumerate() {
         if !column.as_ref().is_some_and(&has) {

@@ -3,7 +3,7 @@
 mod columnar;
 mod foreign;
 
-pub use columnar::{PARQUET_MAGIC, panics_are_contained, read_parquet, write_parquet};
+pub use columnar::{PARQUET_MAGIC, panics_are_contained, read_parquet, write_parquet, write_parquet_lanes};
 
 use csv::{ReaderBuilder, StringRecord, WriterBuilder};
 use mile_core::{Bytes, Celsius, Latency, Nanos, Op, Rate, Sample, Throttled, Trace};
@@ -121,25 +121,42 @@ pub struct Extra {
     pub values: Vec<String>,
 }
 
-/// A trace from a file.
+/// A lane of a trace from a file.
 #[derive(Clone, Debug, Default)]
-pub struct Imported {
+pub struct ImportedLane {
+    /// What the column `lane` calls it; empty where there is none.
+    pub name: String,
     /// The rows that could be used.
     pub samples: Vec<Sample>,
     /// Names of the legs.
     pub legs: Vec<String>,
     /// Columns that are not ours.
     pub extras: Vec<Extra>,
+}
+
+/// A trace from a file. What is asked of it as of a lane is of its first, which is the only one of most files.
+#[derive(Clone, Debug, Default)]
+pub struct Imported {
+    /// Its lanes, at least one, in the order in which they come first.
+    pub lanes: Vec<ImportedLane>,
     /// What could not be used.
     pub problems: Vec<Problem>,
     /// How many neighbouring rows were joined to one sample, as there were too many; 0 or 1 where none were.
     pub joined: u64,
 }
 
-impl Imported {
+impl std::ops::Deref for Imported {
+    type Target = ImportedLane;
+
+    fn deref(&self) -> &ImportedLane {
+        static NOTHING: std::sync::LazyLock<ImportedLane> = std::sync::LazyLock::new(ImportedLane::default);
+        self.lanes.first().unwrap_or_else(|| &NOTHING)
+    }
+}
+
+impl ImportedLane {
     /// Joins neighbouring samples of one leg and operation in pairs.
     fn join_pairs(&mut self) {
-        self.joined = self.joined.max(1) * 2;
         // In place: what is read next needs the memory.
         let samples = &mut self.samples;
         let (mut from, mut to) = (0, 0);
@@ -201,6 +218,11 @@ fn join(a: Sample, b: Sample) -> Sample {
         ..b
     }
 }
+
+/// The column that tells the lanes of a run apart, where it has several.
+const LANE: &str = "lane";
+/// Lanes, at the most.
+const MOST_LANES: usize = 64;
 
 /// The columns of the format, in the order in which they are written.
 const COLUMNS: [&str; 22] = [
@@ -346,23 +368,25 @@ fn rows(
     if !["write_mb_s", "read_mb_s", "bytes_written", "bytes_read"].iter().any(|c| at.contains_key(c)) {
         return Err(Exchange::NoRate { columns: columns() });
     }
-    let extra: Vec<usize> = (0..names.len()).filter(|&i| !COLUMNS.contains(&names[i].as_str())).collect();
+    let is_extra = |name: &str| !COLUMNS.contains(&name) && name != LANE;
+    let extra: Vec<usize> = (0..names.len()).filter(|&i| is_extra(&names[i])).collect();
     if extra.len() > MOST_EXTRAS {
         let why =
             format!("{} columns that are not of the format, at most {MOST_EXTRAS} can be kept", extra.len());
         return Err(Exchange::TooMuch(why));
     }
     let most = (MOST_BYTES / (size_of::<Sample>() + FIELD_BYTES * extra.len())).max(1024);
-    let mut all = Imported {
+    let mut all = Imported::default();
+    let mut states: Vec<Rows> = Vec::new();
+    let lane = |name: &str| ImportedLane {
+        name: name.to_owned(),
         extras: extra
             .iter()
             .map(|&i| Extra { name: head.get(i).unwrap_or("").to_owned(), values: Vec::new() })
             .collect(),
-        samples: Vec::with_capacity(most),
-        ..Imported::default()
+        ..ImportedLane::default()
     };
-    all.extras.iter_mut().for_each(|e| e.values.reserve_exact(most));
-    let mut state = Rows { last_end: None, written: 0, read: 0, known_written: 0, known_read: 0 };
+    let mut count = 0;
     let mut record = StringRecord::new();
     let mut first = first.into_iter();
     let (mut more_problems, mut long_fields) = (0_u64, 0);
@@ -400,10 +424,27 @@ fn rows(
             adapter.adapt(&mut record);
         }
         let row = Row { record: &record, at: &at, line };
-        match state.sample(&row, names.len(), &mut all.legs) {
+        let name = row.text(LANE).unwrap_or("");
+        let place = all.lanes.iter().position(|l| l.name == name).unwrap_or_else(|| {
+            all.lanes.push(lane(name));
+            states.push(Rows::default());
+            all.lanes.len() - 1
+        });
+        if all.lanes.len() > MOST_LANES {
+            return Err(Exchange::TooMuch(format!("more than {MOST_LANES} lanes")));
+        }
+        let into = &mut all.lanes[place];
+        match states[place].sample(&row, names.len(), &mut into.legs) {
             Ok(sample) => {
-                all.samples.push(sample);
-                for (column, &i) in all.extras.iter_mut().zip(&extra) {
+                if all.lanes.len() == 1 && all.lanes[0].samples.is_empty() {
+                    // Most files have one lane: its room is taken at once, and does not have to grow.
+                    all.lanes[0].samples.reserve_exact(most);
+                    all.lanes[0].extras.iter_mut().for_each(|e| e.values.reserve_exact(most));
+                }
+                let into = &mut all.lanes[place];
+                count += 1;
+                into.samples.push(sample);
+                for (column, &i) in into.extras.iter_mut().zip(&extra) {
                     let field = record.get(i).unwrap_or("");
                     long_fields += field.len().saturating_sub(FIELD_BYTES / 2);
                     column.values.push(field.to_owned());
@@ -413,12 +454,14 @@ fn rows(
                     let why = format!("the columns that are not of the format hold more than {most} of text");
                     return Err(Exchange::TooMuch(why));
                 }
-                if all.legs.len() > MOST_LEGS {
+                if into.legs.len() > MOST_LEGS {
                     return Err(Exchange::TooMuch(format!("more than {MOST_LEGS} legs")));
                 }
-                if all.samples.len() >= most {
-                    all.join_pairs();
-                    if all.samples.len() > most / 4 * 3 {
+                if count >= most {
+                    all.joined = all.joined.max(1) * 2;
+                    all.lanes.iter_mut().for_each(ImportedLane::join_pairs);
+                    count = all.lanes.iter().map(|l| l.samples.len()).sum();
+                    if count > most / 4 * 3 {
                         let why = format!(
                             "more than {most} rows, which change between legs too often to be joined"
                         );
@@ -430,7 +473,8 @@ fn rows(
         }
     }
     // The first interval has no row before it. Where it would be far longer than the next, the log began late.
-    if let [first, second, ..] = all.samples.as_mut_slice() {
+    for lane in &mut all.lanes {
+        let [first, second, ..] = lane.samples.as_mut_slice() else { continue };
         let step = second.end.since(second.start);
         if first.end.since(first.start).0 > step.0.saturating_mul(3) {
             let whole = first.end.since(first.start).secs();
@@ -443,10 +487,11 @@ fn rows(
             }
         }
     }
-    if all.samples.is_empty() {
+    all.lanes.retain(|l| !l.samples.is_empty());
+    if all.lanes.is_empty() {
         return Err(Exchange::NoRow { problems: all.problems });
     }
-    all.samples.shrink_to_fit();
+    all.lanes.iter_mut().for_each(|l| l.samples.shrink_to_fit());
     Ok(all)
 }
 
@@ -481,7 +526,8 @@ impl Row<'_> {
     }
 }
 
-/// What one row needs to know of those before it.
+/// What one row needs to know of those before it in its lane.
+#[derive(Default)]
 struct Rows {
     last_end: Option<Nanos>,
     /// Bytes of the rows so far, counted by us.
@@ -606,31 +652,80 @@ fn latency(row: &Row<'_>) -> Result<Option<Latency>, Problem> {
     Ok(Some(Latency { p50, p99, p999, max: max.unwrap_or(p999) }))
 }
 
-/// Writes a trace, with `extras` behind our own columns.
+/// A lane of a trace to be written.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct LaneRows<'a> {
+    /// Its name; where a trace has one lane without a name, no column tells of it.
+    pub name: &'a str,
+    /// Its samples.
+    pub samples: &'a [Sample],
+    /// Names of its legs.
+    pub legs: &'a [String],
+    /// Columns that are not ours, which follow on ours.
+    pub extras: &'a [Extra],
+}
+
+/// The names of all columns of a trace.
+fn columns_of<'a>(lanes: &[LaneRows<'a>]) -> Vec<&'a str> {
+    let mut names: Vec<&str> = COLUMNS.to_vec();
+    if is_told_apart(lanes) {
+        names.push(LANE);
+    }
+    for extra in lanes.iter().flat_map(|l| l.extras) {
+        if !names.contains(&extra.name.as_str()) {
+            names.push(&extra.name);
+        }
+    }
+    names
+}
+
+fn is_told_apart(lanes: &[LaneRows<'_>]) -> bool {
+    lanes.len() > 1 || lanes.iter().any(|l| !l.name.is_empty())
+}
+
+/// Writes a trace of one lane, with `extras` behind our own columns.
 pub fn write_csv(
     target: impl Write,
     samples: &[Sample],
     legs: &[String],
     extras: &[Extra],
 ) -> Result<(), Exchange> {
+    write_csv_lanes(target, &[LaneRows { name: "", samples, legs, extras }])
+}
+
+/// Writes a trace, its lanes row by row in the order of time.
+pub fn write_csv_lanes(target: impl Write, lanes: &[LaneRows<'_>]) -> Result<(), Exchange> {
     let mut writer = WriterBuilder::new().from_writer(target);
     let wrap = |e: csv::Error| Exchange::Write(std::io::Error::other(e));
-    writer
-        .write_record(COLUMNS.iter().copied().chain(extras.iter().map(|e| e.name.as_str())))
-        .map_err(wrap)?;
-    for row in written_rows(samples, legs, extras) {
+    writer.write_record(columns_of(lanes)).map_err(wrap)?;
+    for row in written_rows(lanes) {
         writer.write_record(row).map_err(wrap)?;
     }
     writer.flush().map_err(Exchange::Write)
 }
 
-/// The rows of a trace as text, field by field.
-fn written_rows<'a>(
-    samples: &'a [Sample],
-    legs: &'a [String],
-    extras: &'a [Extra],
-) -> impl Iterator<Item = Vec<String>> + 'a {
+/// The rows of a trace as text, field by field, in the order of time.
+fn written_rows<'a>(lanes: &'a [LaneRows<'a>]) -> impl Iterator<Item = Vec<String>> + 'a {
+    let columns = columns_of(lanes);
+    let more = columns[COLUMNS.len()..].to_vec();
+    let mut of_lanes: Vec<_> = lanes.iter().map(|l| (lane_rows(l, more.clone()).peekable(), l)).collect();
+    std::iter::from_fn(move || {
+        let due = |(i, (rows, _)): (usize, &mut (std::iter::Peekable<_>, &LaneRows<'_>))| {
+            rows.peek().map(|(end, _): &(Nanos, Vec<String>)| (*end, i))
+        };
+        let (_, next) = of_lanes.iter_mut().enumerate().filter_map(due).min()?;
+        of_lanes[next].0.next().map(|(_, row)| row)
+    })
+}
+
+/// The rows of a lane, each with its time; `more` are the columns that follow on ours.
+fn lane_rows<'a>(
+    lane: &LaneRows<'a>,
+    more: Vec<&'a str>,
+) -> impl Iterator<Item = (Nanos, Vec<String>)> + use<'a> {
+    let LaneRows { name, samples, legs, extras } = *lane;
     let (mut written, mut read) = (0, 0);
+    let places: Vec<Option<usize>> = more.iter().map(|m| extras.iter().position(|e| e.name == *m)).collect();
     samples.iter().enumerate().map(move |(i, s)| {
         written += s.written.0;
         read += s.read.0;
@@ -672,30 +767,51 @@ fn written_rows<'a>(
             s.ops.to_string(),
             s.errors.to_string(),
         ];
-        let more = extras.iter().map(|e| e.values.get(i).cloned().unwrap_or_default());
-        fields.into_iter().chain(more).collect()
+        let more = more.iter().zip(&places).map(|(column, place)| match place {
+            Some(place) => extras[*place].values.get(i).cloned().unwrap_or_default(),
+            None if *column == LANE => name.to_owned(),
+            None => String::new(),
+        });
+        (s.end, fields.into_iter().chain(more).collect())
     })
 }
 
 /// Writes a run as JSON Lines: one object with the head (`{"run": …}`), then one for each sample (`{"sample": …}`) and each
-/// event (`{"event": …}`) in the order of time.
+/// event (`{"event": …}`) in the order of time, with the number of its lane beside it where that is not 0.
 pub fn write_jsonl(
     mut target: impl Write,
     head: &RunHead,
-    samples: &[Sample],
-    events: &[Event],
+    lanes: &[(&[Sample], &[Event])],
 ) -> Result<(), Exchange> {
     let mut line = |value: serde_json::Value| writeln!(target, "{value}").map_err(Exchange::Write);
-    line(serde_json::json!({"format": "hollow-mile/run", "version": 1, "run": head}))?;
-    let mut events = events.iter().peekable();
-    for sample in samples {
-        while let Some(event) = events.next_if(|e| e.at < sample.end) {
-            line(serde_json::json!({"event": event}))?;
+    line(serde_json::json!({"format": "hollow-mile/run", "version": 2, "run": head}))?;
+    // An event comes before the sample in whose interval it lies.
+    let mut at = vec![(0, 0); lanes.len()];
+    let due = |at: &[(usize, usize)]| {
+        let of_lane = |(lane, (samples, events)): (usize, &(&[Sample], &[Event]))| {
+            let (sample, event) = (samples.get(at[lane].0), events.get(at[lane].1));
+            match (sample.map(|s| s.end), event.map(|e| e.at)) {
+                (Some(end), Some(at)) if at >= end => Some((end, lane, false)),
+                (Some(end), None) => Some((end, lane, false)),
+                (_, Some(at)) => Some((at, lane, true)),
+                (None, None) => None,
+            }
+        };
+        lanes.iter().enumerate().filter_map(of_lane).min()
+    };
+    while let Some((_, lane, is_event)) = due(&at) {
+        let (samples, events) = lanes[lane];
+        let mut value = if is_event {
+            at[lane].1 += 1;
+            serde_json::json!({"event": events[at[lane].1 - 1]})
+        } else {
+            at[lane].0 += 1;
+            serde_json::json!({"sample": samples[at[lane].0 - 1]})
+        };
+        if lane > 0 {
+            value["lane"] = lane.into();
         }
-        line(serde_json::json!({"sample": sample}))?;
-    }
-    for event in events {
-        line(serde_json::json!({"event": event}))?;
+        line(value)?;
     }
     Ok(())
 }

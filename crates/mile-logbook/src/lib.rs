@@ -9,5 +9,5 @@ pub mod side;
 pub mod store;
 
 pub use exchange::{Exchange, Imported, Problem};
-pub use recorder::{Archive, Entered, Errand, Recorder};
-pub use store::{Digest, Entry, Logbook, LogbookError, StoredRun};
+pub use recorder::{Archive, Entered, Errand, Kept, Recorder};
+pub use store::{Block, Digest, Entry, Logbook, LogbookError, StoredLane, StoredRun};

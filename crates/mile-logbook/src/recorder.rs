@@ -5,11 +5,12 @@
 //! told as a gap of its true length. Each of these is told at once, as an event of the run.
 
 use crate::side::SideFile;
-use crate::store::{Logbook, LogbookError};
+use crate::store::{Block, Logbook, LogbookError};
 use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, TrySendError, bounded};
 use mile_core::{Bytes, Nanos, Sample};
 use mile_drive::clock::Monotonic;
-use mile_runner::{Event, EventKind, HealthShot, Message, Outcome, RunHead};
+use mile_runner::{Event, EventKind, HealthShot, Message, Outcome, RunHead, Status};
+use serde::{Deserialize, Serialize};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
@@ -35,24 +36,19 @@ pub trait Archive: Send {
     /// # Errors
     /// Where it cannot be written; so for all of these.
     fn amend(&mut self, run: i64, head: &RunHead) -> Result<(), LogbookError>;
-    /// Appends samples, of which `first` is the number of the first, and events, all or none.
+    /// Appends blocks of several lanes, all or none.
     #[expect(clippy::missing_errors_doc, reason = "as `begin`")]
-    fn append(
-        &mut self,
-        run: i64,
-        first: u64,
-        samples: &[Sample],
-        events: &[(u64, Event)],
-    ) -> Result<(), LogbookError>;
+    fn append(&mut self, run: i64, blocks: &[Block<'_>]) -> Result<(), LogbookError>;
     /// Keeps the health at a moment.
     #[expect(clippy::missing_errors_doc, reason = "as `begin`")]
-    fn keep_health(&mut self, run: i64, shot: &HealthShot) -> Result<(), LogbookError>;
+    fn keep_health(&mut self, run: i64, lane: usize, shot: &HealthShot) -> Result<(), LogbookError>;
     /// Keeps the latency of a leg.
     #[expect(clippy::missing_errors_doc, reason = "as `begin`")]
-    fn keep_latency(&mut self, run: i64, leg: u32, histogram: &[u8]) -> Result<(), LogbookError>;
-    /// Closes the entry.
+    fn keep_latency(&mut self, run: i64, lane: usize, leg: u32, histogram: &[u8])
+    -> Result<(), LogbookError>;
+    /// Closes the entry. Each lane has ended so.
     #[expect(clippy::missing_errors_doc, reason = "as `begin`")]
-    fn close(&mut self, run: i64, outcome: &Outcome) -> Result<(), LogbookError>;
+    fn close(&mut self, run: i64, status: Status, lanes: &[Option<Outcome>]) -> Result<(), LogbookError>;
     /// Whether each commit waits for the disk.
     #[expect(clippy::missing_errors_doc, reason = "as `begin`")]
     fn wait_for_disk(&mut self, wait: bool) -> Result<(), LogbookError>;
@@ -66,23 +62,23 @@ impl Archive for Logbook {
     fn amend(&mut self, run: i64, head: &RunHead) -> Result<(), LogbookError> {
         Self::amend(self, run, head)
     }
-    fn append(
+    fn append(&mut self, run: i64, blocks: &[Block<'_>]) -> Result<(), LogbookError> {
+        Self::append(self, run, blocks)
+    }
+    fn keep_health(&mut self, run: i64, lane: usize, shot: &HealthShot) -> Result<(), LogbookError> {
+        Self::keep_health(self, run, lane, shot)
+    }
+    fn keep_latency(
         &mut self,
         run: i64,
-        first: u64,
-        samples: &[Sample],
-        events: &[(u64, Event)],
+        lane: usize,
+        leg: u32,
+        histogram: &[u8],
     ) -> Result<(), LogbookError> {
-        Self::append(self, run, first, samples, events)
+        Self::keep_latency(self, run, lane, leg, histogram)
     }
-    fn keep_health(&mut self, run: i64, shot: &HealthShot) -> Result<(), LogbookError> {
-        Self::keep_health(self, run, shot)
-    }
-    fn keep_latency(&mut self, run: i64, leg: u32, histogram: &[u8]) -> Result<(), LogbookError> {
-        Self::keep_latency(self, run, leg, histogram)
-    }
-    fn close(&mut self, run: i64, outcome: &Outcome) -> Result<(), LogbookError> {
-        self.finish(run, outcome.status, Some(outcome))
+    fn close(&mut self, run: i64, status: Status, lanes: &[Option<Outcome>]) -> Result<(), LogbookError> {
+        self.finish(run, status, lanes)
     }
     fn wait_for_disk(&mut self, wait: bool) -> Result<(), LogbookError> {
         Self::wait_for_disk(self, wait)
@@ -115,27 +111,34 @@ impl Missed {
 
 /// A run being recorded.
 pub struct Recorder {
-    queue: Option<Sender<Message>>,
+    queue: Option<Sender<(u32, Message)>>,
     thread: Option<JoinHandle<Result<i64, LogbookError>>>,
-    missed: Arc<Mutex<Missed>>,
+    missed: Arc<Mutex<Vec<Missed>>>,
     waits: bool,
 }
 
 /// A run that is entered in a logbook.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Entered {
     /// Its number.
     pub run: i64,
-    /// Samples that are kept of it: 0 but for one that goes on.
+    /// What is kept of each of its lanes.
+    pub lanes: Vec<Kept>,
+}
+
+/// What is kept of a lane: nothing but of one that goes on.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Kept {
+    /// Number of samples.
     pub samples: u64,
-    /// Events that are kept of it.
+    /// Number of events.
     pub events: u64,
 }
 
 impl Entered {
-    /// A run that begins.
-    pub fn new(run: i64) -> Self {
-        Self { run, samples: 0, events: 0 }
+    /// A run that begins, with so many lanes.
+    pub fn new(run: i64, lanes: usize) -> Self {
+        Self { run, lanes: vec![Kept::default(); lanes] }
     }
 }
 
@@ -158,7 +161,7 @@ impl Recorder {
     /// Where the system has no thread.
     pub fn start(book: impl Archive + 'static, errand: Errand) -> std::io::Result<Self> {
         let (queue, messages) = bounded(QUEUE);
-        let missed = Arc::new(Mutex::new(Missed::default()));
+        let missed = Arc::new(Mutex::new(vec![Missed::default(); errand.entered.lanes.len()]));
         let (waits, shared) = (errand.waits, Arc::clone(&missed));
         let thread = std::thread::Builder::new().name("logbook".into()).spawn(move || {
             let sync = Synced::start(book.keeper()).ok();
@@ -167,15 +170,18 @@ impl Recorder {
         Ok(Self { queue: Some(queue), thread: Some(thread), missed, waits })
     }
 
-    /// Hands over a message. Never waits for a real drive's sake; a sample for which there is no room is told as a gap. Gives false
+    /// Hands over a message of a lane. Never waits for a real drive's sake; a sample for which there is no room is told as a gap. Gives false
     /// where the thread has ended, which [`Recorder::finish`] explains.
-    pub fn tell(&self, message: Message) -> bool {
+    pub fn tell(&self, lane: u32, message: Message) -> bool {
         let Some(queue) = &self.queue else { return false };
-        match queue.try_send(message) {
+        match queue.try_send((lane, message)) {
             Ok(()) => true,
             Err(TrySendError::Disconnected(_)) => false,
-            Err(TrySendError::Full(Message::Sample(sample))) if !self.waits => {
-                self.missed.lock().unwrap_or_else(PoisonError::into_inner).add(&sample);
+            Err(TrySendError::Full((lane, Message::Sample(sample)))) if !self.waits => {
+                let mut missed = self.missed.lock().unwrap_or_else(PoisonError::into_inner);
+                if let Some(missed) = missed.get_mut(lane as usize) {
+                    missed.add(&sample);
+                }
                 true
             }
             Err(TrySendError::Full(message)) => queue.send(message).is_ok(),
@@ -228,26 +234,24 @@ impl Drop for Synced {
     }
 }
 
-/// What is to be written.
+/// What is to be written of a lane.
 #[derive(Default)]
-struct Pending {
+struct PendingLane {
     samples: Vec<Sample>,
     events: Vec<(u64, Event)>,
     healths: Vec<HealthShot>,
     latencies: Vec<(u32, Vec<u8>)>,
-    head: Option<Box<RunHead>>,
     /// Samples that are in the logbook, or in the file elsewhere.
     written: u64,
     events_seen: u64,
 }
 
-impl Pending {
+impl PendingLane {
     fn is_empty(&self) -> bool {
         self.samples.is_empty()
             && self.events.is_empty()
             && self.healths.is_empty()
             && self.latencies.is_empty()
-            && self.head.is_none()
     }
 
     fn event(&mut self, event: Event) {
@@ -255,46 +259,103 @@ impl Pending {
         self.events_seen += 1;
     }
 
-    fn flush(&mut self, book: &mut impl Archive, run: i64) -> Result<(), LogbookError> {
-        if let Some(head) = &self.head {
-            book.amend(run, head)?;
-            self.head = None;
-        }
-        if !self.samples.is_empty() || !self.events.is_empty() {
-            book.append(run, self.written, &self.samples, &self.events)?;
-            self.written += self.samples.len() as u64;
-            self.samples.clear();
-            self.events.clear();
-        }
+    fn block(&self, lane: usize) -> Option<Block<'_>> {
+        let Self { samples, events, written, .. } = self;
+        (!samples.is_empty() || !events.is_empty()).then_some(Block {
+            lane,
+            first: *written,
+            samples,
+            events,
+        })
+    }
+
+    /// Writes what is no sample or event.
+    fn flush(&mut self, book: &mut impl Archive, run: i64, lane: usize) -> Result<(), LogbookError> {
         while let Some(shot) = self.healths.first() {
-            book.keep_health(run, shot)?;
+            book.keep_health(run, lane, shot)?;
             self.healths.remove(0);
         }
         while let Some((leg, histogram)) = self.latencies.first() {
-            book.keep_latency(run, *leg, histogram)?;
+            book.keep_latency(run, lane, *leg, histogram)?;
             self.latencies.remove(0);
         }
         Ok(())
     }
 
     /// As messages, in the order in which they may be read again.
-    fn messages(&self) -> Vec<Message> {
-        let mut all: Vec<Message> = self.head.iter().cloned().map(Message::Began).collect();
-        all.extend(self.samples.iter().cloned().map(Message::Sample));
-        all.extend(self.events.iter().map(|(_, e)| Message::Event(e.clone())));
-        all.extend(self.healths.iter().map(|h| Message::Health(Box::new(h.clone()))));
-        all.extend(self.latencies.iter().map(|(leg, h)| Message::LegLatency(*leg, h.clone())));
-        all
+    fn messages(&self) -> impl Iterator<Item = Message> + '_ {
+        let samples = self.samples.iter().cloned().map(Message::Sample);
+        let events = self.events.iter().map(|(_, e)| Message::Event(e.clone()));
+        let healths = self.healths.iter().map(|h| Message::Health(Box::new(h.clone())));
+        let latencies = self.latencies.iter().map(|(leg, h)| Message::LegLatency(*leg, h.clone()));
+        samples.chain(events).chain(healths).chain(latencies)
+    }
+
+    /// Forgets the samples and events, which are kept now.
+    fn clear_block(&mut self) {
+        self.written += self.samples.len() as u64;
+        self.samples.clear();
+        self.events.clear();
     }
 
     /// Forgets what is kept now.
     fn clear(&mut self) {
-        self.written += self.samples.len() as u64;
-        self.samples.clear();
-        self.events.clear();
+        self.clear_block();
         self.healths.clear();
-        self.head = None;
         self.latencies.clear();
+    }
+
+    /// Gives up the older half of the samples.
+    fn give_up(&mut self) -> Missed {
+        let mut missed = Missed::default();
+        let half = self.samples.len() / 2;
+        self.samples.drain(..half).for_each(|s| missed.add(&s));
+        missed
+    }
+}
+
+/// What is to be written.
+#[derive(Default)]
+struct Pending {
+    head: Option<Box<RunHead>>,
+    lanes: Vec<PendingLane>,
+}
+
+impl Pending {
+    fn is_empty(&self) -> bool {
+        self.head.is_none() && self.lanes.iter().all(PendingLane::is_empty)
+    }
+
+    fn samples(&self) -> usize {
+        self.lanes.iter().map(|l| l.samples.len()).sum()
+    }
+
+    fn flush(&mut self, book: &mut impl Archive, run: i64) -> Result<(), LogbookError> {
+        if let Some(head) = &self.head {
+            book.amend(run, head)?;
+            self.head = None;
+        }
+        let blocks: Vec<Block<'_>> =
+            self.lanes.iter().enumerate().filter_map(|(lane, l)| l.block(lane)).collect();
+        if !blocks.is_empty() {
+            book.append(run, &blocks)?;
+            self.lanes.iter_mut().for_each(PendingLane::clear_block);
+        }
+        self.lanes.iter_mut().enumerate().try_for_each(|(lane, l)| l.flush(book, run, lane))
+    }
+
+    fn messages(&self) -> Vec<(u32, Message)> {
+        let mut all: Vec<(u32, Message)> =
+            self.head.iter().cloned().map(|head| (0, Message::Began(head))).collect();
+        for (lane, pending) in self.lanes.iter().enumerate() {
+            all.extend(pending.messages().map(|m| (lane as u32, m)));
+        }
+        all
+    }
+
+    fn clear(&mut self) {
+        self.head = None;
+        self.lanes.iter_mut().for_each(PendingLane::clear);
     }
 }
 
@@ -304,25 +365,30 @@ struct Keeping<A> {
     errand: Errand,
     run: i64,
     pending: Pending,
+    /// How each lane ended.
+    ended: Vec<Option<Outcome>>,
     clock: Monotonic,
     sync: Option<Synced>,
     /// Since when the logbook does not take anything.
     failing: Option<Nanos>,
     side: Option<SideFile>,
-    missed: Arc<Mutex<Missed>>,
+    missed: Arc<Mutex<Vec<Missed>>>,
     /// Where the run is: for what is told of its log.
     at: Nanos,
     bytes: Bytes,
 }
 
 impl<A: Archive> Keeping<A> {
-    fn new(book: A, errand: Errand, sync: Option<Synced>, missed: Arc<Mutex<Missed>>) -> Self {
-        let Entered { run, samples, events } = errand.entered;
+    fn new(book: A, errand: Errand, sync: Option<Synced>, missed: Arc<Mutex<Vec<Missed>>>) -> Self {
+        let lane =
+            |k: &Kept| PendingLane { written: k.samples, events_seen: k.events, ..PendingLane::default() };
+        let lanes: Vec<PendingLane> = errand.entered.lanes.iter().map(lane).collect();
         Self {
             book,
+            run: errand.entered.run,
+            ended: vec![None; lanes.len()],
+            pending: Pending { head: None, lanes },
             errand,
-            run,
-            pending: Pending { written: samples, events_seen: events, ..Pending::default() },
             clock: Monotonic::start(),
             sync,
             failing: None,
@@ -333,46 +399,74 @@ impl<A: Archive> Keeping<A> {
         }
     }
 
-    fn record(&mut self, messages: &Receiver<Message>) -> Result<i64, LogbookError> {
+    fn record(&mut self, messages: &Receiver<(u32, Message)>) -> Result<i64, LogbookError> {
         // Without the thread that syncs, every commit waits for the disk. Where this cannot be set, each does.
         let _ = self.book.wait_for_disk(self.sync.is_none());
         let mut due = EVERY;
         loop {
             let wait = Duration::from_nanos(due.since(self.clock.now()).0);
             match messages.recv_timeout(wait) {
-                Ok(Message::Began(head)) => self.pending.head = Some(head),
-                Ok(Message::Sample(sample)) => {
-                    self.at = sample.end;
-                    self.bytes.0 += sample.moved().0;
-                    self.pending.samples.push(sample);
+                Ok((_, Message::Began(head))) => self.pending.head = Some(head),
+                Ok((lane, message)) => {
+                    self.take(lane as usize, message);
+                    if self.ended.iter().all(Option::is_some) {
+                        return self.end(true);
+                    }
                 }
-                Ok(Message::Event(event)) => self.pending.event(event),
-                Ok(Message::Health(shot)) => self.pending.healths.push(*shot),
-                Ok(Message::LegLatency(leg, histogram)) => self.pending.latencies.push((leg, histogram)),
-                Ok(Message::Ended(outcome)) => return self.end(Some(&outcome)),
                 Err(RecvTimeoutError::Timeout) => {}
-                Err(RecvTimeoutError::Disconnected) => return self.end(None),
+                Err(RecvTimeoutError::Disconnected) => return self.end(false),
             }
-            if self.clock.now() >= due || self.failing.is_none() && self.pending.samples.len() >= FULL {
+            if self.clock.now() >= due || self.failing.is_none() && self.pending.samples() >= FULL {
                 self.keep();
                 due = self.clock.now().plus(EVERY);
             }
         }
     }
 
+    fn take(&mut self, lane: usize, message: Message) {
+        let Some(pending) = self.pending.lanes.get_mut(lane) else { return };
+        match message {
+            Message::Sample(sample) => {
+                self.at = self.at.max(sample.end);
+                self.bytes.0 += if lane == 0 { sample.moved().0 } else { 0 };
+                pending.samples.push(sample);
+            }
+            Message::Event(event) => pending.event(event),
+            Message::Health(shot) => pending.healths.push(*shot),
+            Message::LegLatency(leg, histogram) => pending.latencies.push((leg, histogram)),
+            Message::Ended(outcome) => self.ended[lane] = Some(*outcome),
+            Message::Began(_) => {}
+        }
+    }
+
+    /// Tells something of the log. It is an event of the first lane, as there is one log for all.
     fn tell(&mut self, kind: EventKind) {
+        self.tell_of(0, kind);
+    }
+
+    fn tell_of(&mut self, lane: usize, kind: EventKind) {
         let event = Event { at: self.at, bytes: self.bytes, kind };
-        self.pending.event(event.clone());
+        if let Some(pending) = self.pending.lanes.get_mut(lane) {
+            pending.event(event.clone());
+        }
         // Nobody may be listening.
         let _ = self.errand.told.send(event);
     }
 
+    fn tell_gap(&mut self, lane: usize, missed: Missed) {
+        if missed.samples > 0 {
+            let Missed { from, to, samples } = missed;
+            self.tell_of(lane, EventKind::LogGap { from, to, samples });
+        }
+    }
+
     /// Writes what waits, if that works now. Gives whether it did.
     fn keep(&mut self) -> bool {
-        let missed = std::mem::take(&mut *self.missed.lock().unwrap_or_else(PoisonError::into_inner));
-        if missed.samples > 0 {
-            self.tell(EventKind::LogGap { from: missed.from, to: missed.to, samples: missed.samples });
-        }
+        let missed: Vec<Missed> = {
+            let mut missed = self.missed.lock().unwrap_or_else(PoisonError::into_inner);
+            missed.iter_mut().map(std::mem::take).collect()
+        };
+        missed.into_iter().enumerate().for_each(|(lane, m)| self.tell_gap(lane, m));
         if self.pending.is_empty() && self.failing.is_none() {
             return true;
         }
@@ -396,7 +490,7 @@ impl<A: Archive> Keeping<A> {
                         now
                     }
                 };
-                if now.since(since) >= IN_MEMORY || self.pending.samples.len() >= MOST_WAITING {
+                if now.since(since) >= IN_MEMORY || self.pending.samples() >= MOST_WAITING {
                     self.put_aside();
                 }
                 false
@@ -418,9 +512,12 @@ impl<A: Archive> Keeping<A> {
     /// nothing waits now.
     fn put_aside(&mut self) -> bool {
         if self.side.is_none() {
-            let first = self.pending.written;
-            let event = self.pending.events.first().map_or(self.pending.events_seen, |e| e.0);
-            self.side = SideFile::make(&self.errand.aside, self.book.path(), self.run, first, event);
+            let kept = |l: &PendingLane| Kept {
+                samples: l.written,
+                events: l.events.first().map_or(l.events_seen, |e| e.0),
+            };
+            let kept = self.pending.lanes.iter().map(kept).collect();
+            self.side = SideFile::make(&self.errand.aside, self.book.path(), self.run, kept);
             if let Some(path) = self.side.as_ref().map(|s| s.path().to_owned()) {
                 self.tell(EventKind::LogAside { path: path.display().to_string() });
             }
@@ -429,25 +526,26 @@ impl<A: Archive> Keeping<A> {
             self.pending.clear();
             return true;
         }
-        if self.pending.samples.len() >= MOST_WAITING {
-            let mut missed = Missed::default();
-            let oldest = self.pending.samples.drain(..MOST_WAITING / 2);
-            oldest.for_each(|s| missed.add(&s));
-            self.tell(EventKind::LogGap { from: missed.from, to: missed.to, samples: missed.samples });
+        if self.pending.samples() >= MOST_WAITING {
+            let missed: Vec<Missed> = self.pending.lanes.iter_mut().map(PendingLane::give_up).collect();
+            missed.into_iter().enumerate().for_each(|(lane, m)| self.tell_gap(lane, m));
         }
         false
     }
 
     /// Ends the run, or what there is of one whose end nobody told.
-    fn end(&mut self, outcome: Option<&Outcome>) -> Result<i64, LogbookError> {
+    fn end(&mut self, over: bool) -> Result<i64, LogbookError> {
         let from = self.clock.now();
+        let outcomes = std::mem::take(&mut self.ended);
+        let known: Vec<(&str, &Outcome)> = outcomes.iter().flatten().map(|o| ("", o)).collect();
+        let status = Outcome::of_lanes(&known).filter(|_| over).map(|o| o.status);
         loop {
             let closed = if self.keep() {
                 // What the last block told of the log itself.
                 self.pending.flush(&mut self.book, self.run).and_then(|()| {
                     self.sync = None;
                     let _ = self.book.wait_for_disk(true);
-                    outcome.map_or(Ok(()), |o| self.book.close(self.run, o))
+                    status.map_or(Ok(()), |s| self.book.close(self.run, s, &outcomes))
                 })
             } else {
                 Err(LogbookError::NotKept { path: self.book.path().to_owned() })
@@ -459,8 +557,10 @@ impl<A: Archive> Keeping<A> {
                 }
                 Err(e) => {
                     let kept = self.put_aside();
-                    let ended: Vec<Message> =
-                        outcome.map(|o| Message::Ended(Box::new(o.clone()))).into_iter().collect();
+                    let ended = |(lane, o): (usize, &Option<Outcome>)| {
+                        Some((lane as u32, Message::Ended(Box::new(o.clone()?))))
+                    };
+                    let ended: Vec<(u32, Message)> = outcomes.iter().enumerate().filter_map(ended).collect();
                     let Some(side) = self.side.as_mut().filter(|_| kept) else { return Err(e) };
                     if !side.append(&ended) {
                         return Err(e);

@@ -10,8 +10,9 @@
 mod entry;
 mod keeper;
 mod owner;
+mod schema;
 
-pub use entry::{Digest, Entry, MINIATURE, StoredRun};
+pub use entry::{Block, Digest, Entry, MINIATURE, StoredLane, StoredRun};
 
 use mile_core::sample::Order;
 use mile_core::{Sample, Trace, findings};
@@ -21,57 +22,13 @@ use mile_runner::{Event, HealthShot, Outcome, RunHead, Status};
 use rusqlite::{
     Connection, ErrorCode, OpenFlags, OptionalExtension, Row, Transaction, TransactionBehavior, params,
 };
+use schema::{APPLICATION_ID, VERSION};
 use std::path::{Path, PathBuf};
 
-/// Marks an SQLite file as a logbook.
-const APPLICATION_ID: u32 = 0x484d_4c42;
-/// Version of the schema.
-const VERSION: i64 = 2;
+/// Most lanes of a run.
+const MOST_LANES: usize = 64;
 /// Version of the encoding of samples.
 const SAMPLES_VERSION: u8 = 1;
-
-const SCHEMA: &str = "
-CREATE TABLE runs (
-    id      INTEGER PRIMARY KEY AUTOINCREMENT,
-    started INTEGER NOT NULL,           -- seconds since 1970-01-01 UTC
-    course  TEXT NOT NULL,
-    drive   TEXT NOT NULL,              -- name on the command line
-    status  TEXT NOT NULL,              -- as in Status
-    owner   TEXT NOT NULL,              -- the process that writes it
-    head    TEXT NOT NULL,              -- RunHead, JSON
-    outcome TEXT,                       -- Outcome, JSON
-    digest  TEXT                        -- Digest, JSON
-);
-CREATE TABLE samples (
-    run   INTEGER NOT NULL REFERENCES runs(id) ON DELETE CASCADE,
-    first INTEGER NOT NULL,             -- number of the block's first sample
-    count INTEGER NOT NULL,
-    data  BLOB NOT NULL,
-    PRIMARY KEY (run, first)
-);
-CREATE TABLE events (
-    run   INTEGER NOT NULL REFERENCES runs(id) ON DELETE CASCADE,
-    seq   INTEGER NOT NULL,
-    event TEXT NOT NULL,                -- Event, JSON
-    PRIMARY KEY (run, seq)
-);
-CREATE TABLE latencies (
-    run       INTEGER NOT NULL REFERENCES runs(id) ON DELETE CASCADE,
-    leg       INTEGER NOT NULL,
-    histogram BLOB NOT NULL,            -- HdrHistogram, version 2 encoding
-    PRIMARY KEY (run, leg)
-);
-";
-
-/// What version 2 added.
-const SCHEMA_2: &str = "
-CREATE TABLE health (
-    run  INTEGER NOT NULL REFERENCES runs(id) ON DELETE CASCADE,
-    at   INTEGER NOT NULL,              -- nanoseconds since the start of the run
-    shot TEXT NOT NULL,                 -- HealthShot, JSON
-    PRIMARY KEY (run, at)
-);
-";
 
 /// What can go wrong with a logbook.
 #[derive(Debug, thiserror::Error)]
@@ -235,6 +192,7 @@ impl Logbook {
             book
         };
         book.check()?;
+        schema::read_as_now(&book.db, book.version, book.wrap())?;
         Ok(book)
     }
 
@@ -328,8 +286,7 @@ impl Logbook {
         if !is_blank(&change).map_err(&wrap)? {
             return Ok(());
         }
-        change.execute_batch(SCHEMA).map_err(&wrap)?;
-        change.execute_batch(SCHEMA_2).map_err(&wrap)?;
+        schema::create(&change).map_err(&wrap)?;
         // Before there is a write-ahead log, so that the file's own head bears it from the first moment.
         change.pragma_update(None, "application_id", APPLICATION_ID).map_err(&wrap)?;
         change.pragma_update(None, "user_version", VERSION).map_err(&wrap)?;
@@ -374,13 +331,18 @@ impl Logbook {
     /// Brings the tables to the format of this version.
     fn migrate(&mut self) -> Result<()> {
         let wrap = self.wrap();
-        if self.version < 2 {
-            let change = self.db.transaction().map_err(&wrap)?;
-            change.execute_batch(SCHEMA_2).map_err(&wrap)?;
-            change.pragma_update(None, "user_version", VERSION).map_err(&wrap)?;
-            change.commit().map_err(&wrap)?;
-            self.version = VERSION;
+        if self.version >= VERSION {
+            return Ok(());
         }
+        let change = Transaction::new(&mut self.db, TransactionBehavior::Immediate).map_err(&wrap)?;
+        // Another process may have done it meanwhile.
+        let version = change.pragma_query_value(None, "user_version", |row| row.get(0)).map_err(&wrap)?;
+        if version < VERSION {
+            schema::migrate(&change, version).map_err(&wrap)?;
+            change.pragma_update(None, "user_version", VERSION).map_err(&wrap)?;
+        }
+        change.commit().map_err(&wrap)?;
+        self.version = VERSION;
         Ok(())
     }
 
@@ -395,7 +357,7 @@ impl Logbook {
         for (run, owner) in underway {
             if !owner::is_alive(&owner) {
                 // A row that cannot be read stands in nobody's way.
-                let _ = self.finish(run, Status::CutShort, None);
+                let _ = self.finish(run, Status::CutShort, &[]);
             }
         }
         Ok(())
@@ -414,9 +376,7 @@ impl Logbook {
         let wrap = self.wrap();
         let mut query = self
             .db
-            .prepare(
-                "SELECT id, started, course, drive, status, head, digest, owner FROM runs ORDER BY id DESC",
-            )
+            .prepare("SELECT id, started, course, drive, status, head, owner FROM runs ORDER BY id DESC")
             .map_err(&wrap)?;
         let mut rows = query.query([]).map_err(&wrap)?;
         let mut list = Vec::new();
@@ -440,33 +400,55 @@ impl Logbook {
     fn entry(&self, run: i64, row: &Row<'_>) -> Result<Entry> {
         let text = |i: usize| row.get::<_, String>(i).map_err(|e| self.bad(run, &e));
         let head: RunHead = serde_json::from_str(&text(5)?).map_err(|e| self.bad(run, &e))?;
-        let status = self.status(run, &text(4)?, &text(7)?)?;
-        let kept = row.get::<_, Option<String>>(6).map_err(|e| self.bad(run, &e))?;
-        let mut digest: Option<Digest> = kept.and_then(|d| serde_json::from_str(&d).ok());
-        if digest.is_none() && status == Status::CutShort {
-            digest = Some(self.digest(run, &head)?);
+        let status = self.status(run, &text(4)?, &text(6)?)?;
+        let mut digests = Vec::new();
+        for lane in 0..head.lanes.len() {
+            match self.kept_digest(run, lane)? {
+                Some(digest) => digests.push(digest),
+                None if status == Status::CutShort => digests.push(self.digest(run, lane, &head)?),
+                None => {}
+            }
         }
+        let digest = Digest::together(&digests);
         Ok(Entry {
             run,
             started: row.get(1).map_err(|e| self.bad(run, &e))?,
             course: text(2)?,
             drive: text(3)?,
-            situation: head.situation.line(),
-            model: head.drive.model,
+            situation: head
+                .lanes
+                .iter()
+                .map(|l| l.situation.line())
+                .filter(|l| !l.is_empty())
+                .collect::<Vec<_>>()
+                .join(" + "),
+            model: head.models(),
             status,
             digest,
             problem: None,
         })
     }
 
-    /// What a run came to.
-    fn digest(&self, run: i64, head: &RunHead) -> Result<Digest> {
+    fn kept_digest(&self, run: i64, lane: usize) -> Result<Option<Digest>> {
+        let kept = self
+            .db
+            .query_row(
+                "SELECT digest FROM lanes WHERE run = ?1 AND lane = ?2",
+                params![run, lane as i64],
+                |row| row.get::<_, Option<String>>(0),
+            )
+            .optional()
+            .map_err(self.wrap_of(run))?;
+        Ok(kept.flatten().and_then(|d| serde_json::from_str(&d).ok()))
+    }
+
+    /// What a lane of a run came to.
+    fn digest(&self, run: i64, lane: usize, head: &RunHead) -> Result<Digest> {
         // Into columns a block at a time: the samples of a day are several times as large.
         let mut trace = Trace::new();
-        self.each_block(run, |block| {
-            for sample in &block {
-                trace.push(sample, head.legs.get(sample.leg as usize).map_or("", String::as_str));
-            }
+        let head = head.lane(lane);
+        self.each_block(run, lane, |block| {
+            block.iter().for_each(|sample| trace.push(sample, head.leg_name(sample.leg)));
         })?;
         Ok(Digest::of(&trace, &findings(&trace, &head.context())))
     }
@@ -501,80 +483,90 @@ impl Logbook {
 
     /// A run with all its samples.
     pub fn run(&self, run: i64) -> Result<StoredRun> {
-        let wrap = self.wrap_of(run);
-        let row = self
-            .db
-            .query_row("SELECT status, head, outcome, owner FROM runs WHERE id = ?1", [run], |row| {
-                let texts = (row.get::<_, String>(0)?, row.get::<_, String>(1)?, row.get::<_, String>(3)?);
-                Ok((texts, row.get::<_, Option<String>>(2)?))
-            })
-            .optional()
-            .map_err(&wrap)?;
-        let ((status, head, owner), outcome) =
-            row.ok_or_else(|| LogbookError::NoSuchRun { path: self.path.clone(), wanted: run.to_string() })?;
-        let outcome = outcome.map(|o| serde_json::from_str(&o)).transpose().map_err(|e| self.bad(run, &e))?;
-        Ok(StoredRun {
-            run,
-            status: self.status(run, &status, &owner)?,
-            head: serde_json::from_str(&head).map_err(|e| self.bad(run, &e))?,
-            outcome,
-            events: self.events(run)?,
-            samples: self.samples(run)?,
-        })
+        let (head, status, outcomes) = self.ends(run)?;
+        let lane = |(lane, outcome)| {
+            Ok(StoredLane { outcome, events: self.events(run, lane)?, samples: self.samples(run, lane)? })
+        };
+        let lanes = outcomes.into_iter().enumerate().map(lane).collect::<Result<_>>()?;
+        Ok(StoredRun { run, status, head, lanes })
     }
 
-    /// What was known of a run when it began, how it stands, and how it ended; without its samples.
-    pub fn ends(&self, run: i64) -> Result<(RunHead, Status, Option<Outcome>)> {
+    /// What was known of a run when it began, how it stands, and how each of its lanes ended; without its samples.
+    pub fn ends(&self, run: i64) -> Result<(RunHead, Status, Vec<Option<Outcome>>)> {
         let row = self
             .db
-            .query_row("SELECT head, outcome, status, owner FROM runs WHERE id = ?1", [run], |row| {
-                let texts = (row.get::<_, String>(0)?, row.get::<_, String>(2)?, row.get::<_, String>(3)?);
-                Ok((texts, row.get::<_, Option<String>>(1)?))
+            .query_row("SELECT head, status, owner FROM runs WHERE id = ?1", [run], |row| {
+                Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?, row.get::<_, String>(2)?))
             })
             .optional()
             .map_err(self.wrap_of(run))?;
-        let ((head, status, owner), outcome) =
+        let (head, status, owner) =
             row.ok_or_else(|| LogbookError::NoSuchRun { path: self.path.clone(), wanted: run.to_string() })?;
-        let outcome = outcome.map(|o| serde_json::from_str(&o)).transpose().map_err(|e| self.bad(run, &e))?;
-        let head = serde_json::from_str(&head).map_err(|e| self.bad(run, &e))?;
-        Ok((head, self.status(run, &status, &owner)?, outcome))
+        let head: RunHead = serde_json::from_str(&head).map_err(|e| self.bad(run, &e))?;
+        if head.lanes.len() > MOST_LANES {
+            return Err(self.bad(run, &"it has more lanes than a run can have"));
+        }
+        let mut outcomes = Vec::new();
+        for lane in 0..head.lanes.len() {
+            let text = self
+                .db
+                .query_row(
+                    "SELECT outcome FROM lanes WHERE run = ?1 AND lane = ?2",
+                    params![run, lane as i64],
+                    |row| row.get::<_, Option<String>>(0),
+                )
+                .optional()
+                .map_err(self.wrap_of(run))?;
+            let read = |o: String| serde_json::from_str(&o).map_err(|e| self.bad(run, &e));
+            outcomes.push(text.flatten().map(read).transpose()?);
+        }
+        Ok((head, self.status(run, &status, &owner)?, outcomes))
     }
 
-    fn events(&self, run: i64) -> Result<Vec<Event>> {
+    fn events(&self, run: i64, lane: usize) -> Result<Vec<Event>> {
         let wrap = self.wrap_of(run);
-        let mut query =
-            self.db.prepare("SELECT event FROM events WHERE run = ?1 ORDER BY seq").map_err(&wrap)?;
-        let texts = query.query_map([run], |row| row.get::<_, String>(0)).map_err(&wrap)?;
+        let mut query = self
+            .db
+            .prepare("SELECT event FROM events WHERE run = ?1 AND lane = ?2 ORDER BY seq")
+            .map_err(&wrap)?;
+        let texts =
+            query.query_map(params![run, lane as i64], |row| row.get::<_, String>(0)).map_err(&wrap)?;
         texts.map(|t| serde_json::from_str(&t.map_err(&wrap)?).map_err(|e| self.bad(run, &e))).collect()
     }
 
-    fn samples(&self, run: i64) -> Result<Vec<Sample>> {
-        let count = self.samples_of(run)?;
+    fn samples(&self, run: i64, lane: usize) -> Result<Vec<Sample>> {
+        let count = self.samples_of(run, lane)?;
         // What a row says of itself may be wrong.
         let mut samples = Vec::with_capacity(usize::try_from(count).unwrap_or(0).min(1 << 20));
-        self.each_block(run, |block| samples.extend(block))?;
+        self.each_block(run, lane, |block| samples.extend(block))?;
         Ok(samples)
     }
 
-    /// Number of samples that are kept of a run.
+    /// Number of samples that are kept of a lane of a run.
     ///
     /// # Errors
     /// Where the logbook cannot be read.
-    pub fn samples_of(&self, run: i64) -> Result<u64> {
+    pub fn samples_of(&self, run: i64, lane: usize) -> Result<u64> {
         let count: i64 = self
             .db
-            .query_row("SELECT coalesce(sum(count), 0) FROM samples WHERE run = ?1", [run], |row| row.get(0))
+            .query_row(
+                "SELECT coalesce(sum(count), 0) FROM samples WHERE run = ?1 AND lane = ?2",
+                params![run, lane as i64],
+                |row| row.get(0),
+            )
             .map_err(self.wrap_of(run))?;
         Ok(count.unsigned_abs())
     }
 
-    /// Hands over the samples of a run, a block at a time.
-    fn each_block(&self, run: i64, mut take: impl FnMut(Vec<Sample>)) -> Result<()> {
+    /// Hands over the samples of a lane of a run, a block at a time.
+    fn each_block(&self, run: i64, lane: usize, mut take: impl FnMut(Vec<Sample>)) -> Result<()> {
         let wrap = self.wrap_of(run);
         let unknown = "its samples are in an encoding that this version does not know";
-        let mut query =
-            self.db.prepare("SELECT data FROM samples WHERE run = ?1 ORDER BY first").map_err(&wrap)?;
-        let mut rows = query.query([run]).map_err(&wrap)?;
+        let mut query = self
+            .db
+            .prepare("SELECT data FROM samples WHERE run = ?1 AND lane = ?2 ORDER BY first")
+            .map_err(&wrap)?;
+        let mut rows = query.query(params![run, lane as i64]).map_err(&wrap)?;
         let mut order = Order::default();
         while let Some(row) = rows.next().map_err(&wrap)? {
             let data = row.get_ref(0).map_err(&wrap)?.as_blob().map_err(|e| self.bad(run, &e))?;
@@ -589,35 +581,35 @@ impl Logbook {
     }
 
     /// Keeps the drive's health at a moment of a run.
-    pub fn keep_health(&mut self, run: i64, shot: &HealthShot) -> Result<()> {
+    pub fn keep_health(&mut self, run: i64, lane: usize, shot: &HealthShot) -> Result<()> {
         let text = serde_json::to_string(shot).map_err(|e| self.bad(run, &e))?;
         self.db
             .execute(
-                "INSERT OR REPLACE INTO health (run, at, shot) VALUES (?1, ?2, ?3)",
-                params![run, shot.at.0 as i64, text],
+                "INSERT OR REPLACE INTO health (run, lane, at, shot) VALUES (?1, ?2, ?3, ?4)",
+                params![run, lane as i64, shot.at.0 as i64, text],
             )
             .map(|_| ())
             .map_err(self.wrap())
     }
 
     /// The drive's health during a run, in the order of time; what it was before and after is in the run's head and outcome.
-    pub fn healths(&self, run: i64) -> Result<Vec<HealthShot>> {
+    pub fn healths(&self, run: i64, lane: usize) -> Result<Vec<HealthShot>> {
         let wrap = self.wrap_of(run);
-        if self.version < 2 {
-            return Ok(Vec::new());
-        }
-        let mut query =
-            self.db.prepare("SELECT shot FROM health WHERE run = ?1 ORDER BY at").map_err(&wrap)?;
-        let texts = query.query_map([run], |row| row.get::<_, String>(0)).map_err(&wrap)?;
+        let mut query = self
+            .db
+            .prepare("SELECT shot FROM health WHERE run = ?1 AND lane = ?2 ORDER BY at")
+            .map_err(&wrap)?;
+        let texts =
+            query.query_map(params![run, lane as i64], |row| row.get::<_, String>(0)).map_err(&wrap)?;
         texts.map(|t| serde_json::from_str(&t.map_err(&wrap)?).map_err(|e| self.bad(run, &e))).collect()
     }
 
     /// The latency of all operations of a leg, as an HdrHistogram in version 2 encoding.
-    pub fn latency(&self, run: i64, leg: u32) -> Result<Option<Vec<u8>>> {
+    pub fn latency(&self, run: i64, lane: usize, leg: u32) -> Result<Option<Vec<u8>>> {
         self.db
             .query_row(
-                "SELECT histogram FROM latencies WHERE run = ?1 AND leg = ?2",
-                params![run, leg],
+                "SELECT histogram FROM latencies WHERE run = ?1 AND lane = ?2 AND leg = ?3",
+                params![run, lane as i64, leg],
                 |row| row.get(0),
             )
             .optional()
@@ -630,7 +622,7 @@ impl Logbook {
         self.db
             .execute(
                 "INSERT INTO runs (started, course, drive, status, owner, head) VALUES (?1, ?2, ?3, 'underway', ?4, ?5)",
-                params![head.started, head.course, head.drive.name, owner::this(), text],
+                params![head.started, head.course, head.drives(), owner::this(), text],
             )
             .map_err(self.wrap())?;
         Ok(self.db.last_insert_rowid())
@@ -650,47 +642,48 @@ impl Logbook {
 
     /// Takes up a run again that had ended before its course did.
     pub fn reopen(&mut self, run: i64) -> Result<()> {
-        self.db
+        let wrap = self.wrap();
+        let change = self.db.transaction().map_err(&wrap)?;
+        change.execute("DELETE FROM lanes WHERE run = ?1", [run]).map_err(&wrap)?;
+        change
             .execute(
-                "UPDATE runs SET status = 'underway', outcome = NULL, digest = NULL, owner = ?2 WHERE id = ?1",
+                "UPDATE runs SET status = 'underway', owner = ?2 WHERE id = ?1",
                 params![run, owner::this()],
             )
-            .map(|_| ())
-            .map_err(self.wrap())
+            .map_err(&wrap)?;
+        change.commit().map_err(wrap)
     }
 
-    /// Appends samples, of which `first` is the number of the first, and events, all or none.
-    pub fn append(
-        &mut self,
-        run: i64,
-        first: u64,
-        samples: &[Sample],
-        events: &[(u64, Event)],
-    ) -> Result<()> {
+    /// Appends blocks of several lanes, all or none.
+    pub fn append(&mut self, run: i64, blocks: &[Block<'_>]) -> Result<()> {
         let wrap = self.wrap();
         let bad = |e: &dyn std::fmt::Display| LogbookError::BadRun {
             path: self.path.clone(),
             run,
             why: e.to_string(),
         };
-        let mut data = vec![SAMPLES_VERSION];
-        data.extend(postcard::to_stdvec(samples).map_err(|e| bad(&e))?);
-        let texts: Vec<(u64, String)> = events
-            .iter()
-            .map(|(seq, e)| Ok((*seq, serde_json::to_string(e).map_err(|e| bad(&e))?)))
-            .collect::<Result<_>>()?;
         let change = self.db.transaction().map_err(&wrap)?;
-        if !samples.is_empty() {
-            change
-                .prepare_cached("INSERT INTO samples (run, first, count, data) VALUES (?1, ?2, ?3, ?4)")
-                .and_then(|mut s| s.execute(params![run, first as i64, samples.len() as i64, data]))
-                .map_err(&wrap)?;
-        }
-        for (seq, text) in texts {
-            change
-                .prepare_cached("INSERT INTO events (run, seq, event) VALUES (?1, ?2, ?3)")
-                .and_then(|mut s| s.execute(params![run, seq as i64, text]))
-                .map_err(&wrap)?;
+        for Block { lane, first, samples, events } in blocks {
+            let lane = *lane as i64;
+            if !samples.is_empty() {
+                let mut data = vec![SAMPLES_VERSION];
+                data.extend(postcard::to_stdvec(samples).map_err(|e| bad(&e))?);
+                change
+                    .prepare_cached(
+                        "INSERT INTO samples (run, lane, first, count, data) VALUES (?1, ?2, ?3, ?4, ?5)",
+                    )
+                    .and_then(|mut s| {
+                        s.execute(params![run, lane, *first as i64, samples.len() as i64, data])
+                    })
+                    .map_err(&wrap)?;
+            }
+            for (seq, event) in *events {
+                let text = serde_json::to_string(event).map_err(|e| bad(&e))?;
+                change
+                    .prepare_cached("INSERT INTO events (run, lane, seq, event) VALUES (?1, ?2, ?3, ?4)")
+                    .and_then(|mut s| s.execute(params![run, lane, *seq as i64, text]))
+                    .map_err(&wrap)?;
+            }
         }
         change.commit().map_err(wrap)
     }
@@ -699,14 +692,15 @@ impl Logbook {
     ///
     /// # Errors
     /// Where the run is not there, or the logbook cannot be written.
-    pub fn note(&mut self, run: i64, event: &Event) -> Result<()> {
+    pub fn note(&mut self, run: i64, lane: usize, event: &Event) -> Result<()> {
         let text = serde_json::to_string(event).map_err(|e| self.bad(run, &e))?;
         let changed = self
             .db
             .execute(
-                "INSERT INTO events (run, seq, event) SELECT ?1, COALESCE((SELECT MAX(seq) FROM events WHERE run = ?1), -1) + 1, ?2 \
+                "INSERT INTO events (run, lane, seq, event) \
+                 SELECT ?1, ?2, COALESCE((SELECT MAX(seq) FROM events WHERE run = ?1 AND lane = ?2), -1) + 1, ?3 \
                  FROM runs WHERE id = ?1",
-                params![run, text],
+                params![run, lane as i64, text],
             )
             .map_err(self.wrap())?;
         if changed == 0 {
@@ -716,33 +710,41 @@ impl Logbook {
     }
 
     /// Keeps the latencies of a leg.
-    pub fn keep_latency(&mut self, run: i64, leg: u32, histogram: &[u8]) -> Result<()> {
+    pub fn keep_latency(&mut self, run: i64, lane: usize, leg: u32, histogram: &[u8]) -> Result<()> {
         self.db
             .execute(
-                "INSERT OR REPLACE INTO latencies (run, leg, histogram) VALUES (?1, ?2, ?3)",
-                params![run, leg, histogram],
+                "INSERT OR REPLACE INTO latencies (run, lane, leg, histogram) VALUES (?1, ?2, ?3, ?4)",
+                params![run, lane as i64, leg, histogram],
             )
             .map(|_| ())
             .map_err(self.wrap())
     }
 
-    /// Closes a run's entry, with what it came to.
-    pub fn finish(&mut self, run: i64, status: Status, outcome: Option<&Outcome>) -> Result<()> {
-        let head: String = self
-            .db
-            .query_row("SELECT head FROM runs WHERE id = ?1", [run], |row| row.get(0))
-            .map_err(self.wrap())?;
-        let head: RunHead = serde_json::from_str(&head).map_err(|e| self.bad(run, &e))?;
-        let digest = self.digest(run, &head)?;
-        let digest = serde_json::to_string(&digest).map_err(|e| self.bad(run, &e))?;
-        let outcome = outcome.map(serde_json::to_string).transpose().map_err(|e| self.bad(run, &e))?;
-        self.db
-            .execute(
-                "UPDATE runs SET status = ?2, outcome = ?3, digest = ?4, owner = '' WHERE id = ?1",
-                params![run, word_of(status), outcome, digest],
-            )
-            .map(|_| ())
-            .map_err(self.wrap())
+    /// Closes a run's entry, with what each of its lanes came to, and how it ended where that is known.
+    pub fn finish(&mut self, run: i64, status: Status, outcomes: &[Option<Outcome>]) -> Result<()> {
+        let (head, ..) = self.ends(run)?;
+        let mut rows = Vec::new();
+        for lane in 0..head.lanes.len() {
+            let digest = self.digest(run, lane, &head)?;
+            let digest = serde_json::to_string(&digest).map_err(|e| self.bad(run, &e))?;
+            let outcome = outcomes.get(lane).and_then(Option::as_ref);
+            let outcome = outcome.map(serde_json::to_string).transpose().map_err(|e| self.bad(run, &e))?;
+            rows.push((lane as i64, outcome, digest));
+        }
+        let wrap = self.wrap();
+        let change = self.db.transaction().map_err(&wrap)?;
+        for row in rows {
+            change
+                .execute(
+                    "INSERT OR REPLACE INTO lanes (run, lane, outcome, digest) VALUES (?1, ?2, ?3, ?4)",
+                    params![run, row.0, row.1, row.2],
+                )
+                .map_err(&wrap)?;
+        }
+        change
+            .execute("UPDATE runs SET status = ?2, owner = '' WHERE id = ?1", params![run, word_of(status)])
+            .map_err(&wrap)?;
+        change.commit().map_err(wrap)
     }
 }
 

@@ -109,7 +109,7 @@ proptest! {
         let mut text = Vec::new();
         write_csv(&mut text, &samples, &["mix".into()], &[]).unwrap();
         let back = read_csv(text.as_slice()).unwrap();
-        prop_assert_eq!(back.problems, []);
+        prop_assert_eq!(&back.problems, &[]);
         let late = samples.len() > 1 && samples[0].end.0 > 3 * samples[1].end.since(samples[1].start).0;
         prop_assert_eq!(&back.samples[usize::from(late)..], &samples[usize::from(late)..]);
     }

@@ -9,7 +9,7 @@
 use mile_core::{Bytes, Nanos, Sample};
 use mile_drive::clock::Monotonic;
 use mile_logbook::{Entered, Errand, Logbook, Recorder};
-use mile_runner::{Message, RunHead, Status};
+use mile_runner::{LaneHead, Message, RunHead, Status};
 use std::io::{BufRead, BufReader, Write};
 use std::path::Path;
 use std::process::{Command, Stdio};
@@ -24,15 +24,15 @@ fn records_until_killed() {
     let Ok(path) = std::env::var(BOOK) else { return };
     let (told, _log) = crossbeam_channel::unbounded();
     let mut book = Logbook::open(Path::new(&path)).unwrap();
-    let head = RunHead { legs: vec!["soak".into()], ..RunHead::default() };
-    let entered = Entered::new(book.begin(&head).unwrap());
+    let head = RunHead::of_lane(LaneHead::named(&["soak"]));
+    let entered = Entered::new(book.begin(&head).unwrap(), 1);
     let recorder = Recorder::start(book, Errand { entered, told, waits: false, aside: Vec::new() }).unwrap();
-    recorder.tell(Message::Began(Box::new(head)));
+    recorder.tell(0, Message::Began(Box::new(head)));
     let clock = Monotonic::start();
     for i in 0_u64.. {
         let (start, end) = (Nanos(i * 5_000_000), Nanos((i + 1) * 5_000_000));
         clock.sleep_until(end);
-        recorder.tell(Message::Sample(Sample { start, end, written: Bytes(i), ..Sample::default() }));
+        recorder.tell(0, Message::Sample(Sample { start, end, written: Bytes(i), ..Sample::default() }));
         let mut out = std::io::stdout().lock();
         writeln!(out, "told {i} {}", clock.now().0).unwrap();
         out.flush().unwrap();
@@ -66,12 +66,15 @@ fn kill_after(alive: Duration) {
     let book = Logbook::open(&path).unwrap();
     let run = book.run(book.resolve("last").unwrap()).unwrap();
     assert_eq!(run.status, Status::CutShort);
-    let kept = run.samples.len() as u64;
+    let kept = run.first().samples.len() as u64;
     assert!(
         kept >= due,
         "after {alive:?}: {kept} samples are kept, {due} were told more than a second before the end"
     );
-    assert!(run.samples.iter().enumerate().all(|(i, s)| s.written == Bytes(i as u64)), "whole and in order");
+    assert!(
+        run.first().samples.iter().enumerate().all(|(i, s)| s.written == Bytes(i as u64)),
+        "whole and in order"
+    );
 }
 
 #[test]

@@ -3,8 +3,8 @@
 
 use mile_core::{Bytes, Nanos, Op, Sample};
 use mile_drive::clock::Monotonic;
-use mile_logbook::{Archive, Entered, Errand, Logbook, LogbookError, Recorder, side};
-use mile_runner::{Event, EventKind, HealthShot, Message, Outcome, RunHead, Status};
+use mile_logbook::{Archive, Block, Entered, Errand, Logbook, LogbookError, Recorder, side};
+use mile_runner::{Event, EventKind, HealthShot, LaneHead, Message, Outcome, RunHead, Status};
 use rand_core::{Rng, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
 use std::path::{Path, PathBuf};
@@ -58,27 +58,27 @@ impl Archive for Faulty {
         self.operation()?;
         self.book.amend(run, head)
     }
-    fn append(
+    fn append(&mut self, run: i64, blocks: &[Block<'_>]) -> Result<(), LogbookError> {
+        self.operation()?;
+        self.book.append(run, blocks)
+    }
+    fn keep_health(&mut self, run: i64, lane: usize, shot: &HealthShot) -> Result<(), LogbookError> {
+        self.operation()?;
+        self.book.keep_health(run, lane, shot)
+    }
+    fn keep_latency(
         &mut self,
         run: i64,
-        first: u64,
-        samples: &[Sample],
-        events: &[(u64, Event)],
+        lane: usize,
+        leg: u32,
+        histogram: &[u8],
     ) -> Result<(), LogbookError> {
         self.operation()?;
-        self.book.append(run, first, samples, events)
+        self.book.keep_latency(run, lane, leg, histogram)
     }
-    fn keep_health(&mut self, run: i64, shot: &HealthShot) -> Result<(), LogbookError> {
+    fn close(&mut self, run: i64, status: Status, lanes: &[Option<Outcome>]) -> Result<(), LogbookError> {
         self.operation()?;
-        self.book.keep_health(run, shot)
-    }
-    fn keep_latency(&mut self, run: i64, leg: u32, histogram: &[u8]) -> Result<(), LogbookError> {
-        self.operation()?;
-        self.book.keep_latency(run, leg, histogram)
-    }
-    fn close(&mut self, run: i64, outcome: &Outcome) -> Result<(), LogbookError> {
-        self.operation()?;
-        self.book.finish(run, outcome.status, Some(outcome))
+        self.book.finish(run, status, lanes)
     }
     fn wait_for_disk(&mut self, wait: bool) -> Result<(), LogbookError> {
         Archive::wait_for_disk(&mut self.book, wait)
@@ -116,8 +116,8 @@ struct Told {
 fn record(fails: Fails, seed: u64, samples: u64, pause: Duration) -> Told {
     let folder = tempfile::tempdir().unwrap();
     let mut book = Logbook::open(&folder.path().join("l.logbook")).unwrap();
-    let head = RunHead { legs: vec!["soak".into()], ..RunHead::default() };
-    let entered = Entered::new(book.begin(&head).unwrap());
+    let head = RunHead::of_lane(LaneHead::named(&["soak"]));
+    let entered = Entered::new(book.begin(&head).unwrap(), 1);
     let operations = Arc::new(AtomicU64::new(0));
     let rng = Xoshiro256PlusPlus::seed_from_u64(seed);
     let faulty = Faulty { book, fails, rng, operations: Arc::clone(&operations) };
@@ -128,7 +128,7 @@ fn record(fails: Fails, seed: u64, samples: u64, pause: Duration) -> Told {
     let mut longest = Nanos(0);
     let mut tell = |message| {
         let before = clock.now();
-        recorder.tell(message);
+        recorder.tell(0, message);
         longest = longest.max(clock.now().since(before));
     };
     tell(Message::Began(Box::new(head)));
@@ -166,9 +166,10 @@ impl Told {
     /// Everything that was told is in the logbook, in order, once.
     fn is_whole(&self, samples: u64, what: &str) {
         let run = Logbook::reading(&self.book(), |b| b.run(1)).unwrap();
-        assert_eq!(run.samples.len() as u64, samples, "{what}");
-        assert!(run.samples.iter().enumerate().all(|(i, s)| *s == sample(i as u64)), "{what}");
+        assert_eq!(run.first().samples.len() as u64, samples, "{what}");
+        assert!(run.first().samples.iter().enumerate().all(|(i, s)| *s == sample(i as u64)), "{what}");
         let notes: Vec<String> = run
+            .first()
             .events
             .iter()
             .filter_map(|e| match &e.kind {
@@ -179,7 +180,7 @@ impl Told {
         let expected: Vec<String> = (0..samples).step_by(50).map(|i| format!("note {i}")).collect();
         assert_eq!(notes, expected, "{what}");
         assert_eq!(run.status, Status::Done, "{what}");
-        let latency = Logbook::reading(&self.book(), |b| b.latency(1, 0)).unwrap();
+        let latency = Logbook::reading(&self.book(), |b| b.latency(1, 0, 0)).unwrap();
         assert_eq!(latency, Some(vec![7; 9]), "{what}");
     }
 }

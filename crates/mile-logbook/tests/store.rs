@@ -3,15 +3,15 @@
 
 use mile_core::{Bytes, Celsius, Latency, Nanos, Op, Sample};
 use mile_logbook::store::{MINIATURE, set_aside};
-use mile_logbook::{Entered, Errand, Logbook, LogbookError, Recorder};
-use mile_runner::{Event, EventKind, Message, Outcome, RunHead, Status};
+use mile_logbook::{Block, Entered, Errand, Logbook, LogbookError, Recorder};
+use mile_runner::{Event, EventKind, LaneHead, Message, Outcome, RunHead, Status};
 use rusqlite::Connection;
 
 fn head() -> RunHead {
     RunHead {
         started: 1_790_000_000,
         course: "first look".into(),
-        legs: vec!["soak".into()],
+        lanes: vec![LaneHead::named(&["soak"])],
         ..RunHead::default()
     }
 }
@@ -41,32 +41,32 @@ fn a_recorded_run_comes_back_as_it_was() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("deep/book.logbook");
     let mut book = Logbook::open(&path).unwrap();
-    let entered = Entered::new(book.begin(&RunHead::default()).unwrap());
+    let entered = Entered::new(book.begin(&head()).unwrap(), 1);
     let (told, _log) = crossbeam_channel::unbounded();
-    let errand = Errand { entered, told, waits: true, aside: Vec::new() };
+    let errand = Errand { entered: entered.clone(), told, waits: true, aside: Vec::new() };
     let recorder = Recorder::start(book, errand).unwrap();
     let samples: Vec<Sample> = (0..10_000).map(sample).collect();
-    recorder.tell(Message::Began(Box::new(head())));
+    recorder.tell(0, Message::Began(Box::new(head())));
     for (i, s) in samples.iter().enumerate() {
-        recorder.tell(Message::Sample(s.clone()));
+        recorder.tell(0, Message::Sample(s.clone()));
         if i % 100 == 0 {
-            recorder.tell(Message::Event(event(i as u64)));
+            recorder.tell(0, Message::Event(event(i as u64)));
         }
     }
-    recorder.tell(Message::LegLatency(0, vec![1, 2, 3]));
+    recorder.tell(0, Message::LegLatency(0, vec![1, 2, 3]));
     let outcome = Outcome { status: Status::Done, at: Nanos(5), bytes: Bytes(9), why: None, health: None };
-    recorder.tell(Message::Ended(Box::new(outcome.clone())));
+    recorder.tell(0, Message::Ended(Box::new(outcome.clone())));
     let run = recorder.finish().unwrap();
     assert_eq!(entered.run, run);
 
     let book = Logbook::open_existing(&path).unwrap();
     assert_eq!(book.resolve("last").unwrap(), run);
     let stored = book.run(run).unwrap();
-    assert!(stored.samples == samples);
-    assert_eq!((stored.events.len(), &stored.events[7]), (100, &event(700)));
-    assert_eq!((stored.status, stored.outcome), (Status::Done, Some(outcome)));
+    assert!(stored.first().samples == samples);
+    assert_eq!((stored.first().events.len(), &stored.first().events[7]), (100, &event(700)));
+    assert_eq!((stored.status, stored.outcome()), (Status::Done, Some(outcome)));
     assert_eq!(stored.head, head());
-    assert_eq!(book.latency(run, 0).unwrap(), Some(vec![1, 2, 3]));
+    assert_eq!(book.latency(run, 0, 0).unwrap(), Some(vec![1, 2, 3]));
     let entry = &book.list().unwrap()[0];
     let digest = entry.digest.as_ref().unwrap();
     assert_eq!((digest.samples, digest.miniature.len(), digest.max_c), (10_000, MINIATURE, Some(40.25)));
@@ -80,7 +80,11 @@ fn a_run_whose_process_is_gone_is_found_cut_short_with_its_samples() {
     let path = folder.path().join("book.logbook");
     let mut book = Logbook::open(&path).unwrap();
     let (gone, mine) = (book.begin(&head()).unwrap(), book.begin(&head()).unwrap());
-    book.append(gone, 0, &[sample(0), sample(1)], &[(0, event(0))]).unwrap();
+    book.append(
+        gone,
+        &[Block { lane: 0, first: 0, samples: &[sample(0), sample(1)], events: &[(0, event(0))] }],
+    )
+    .unwrap();
     drop(book);
     Connection::open(&path)
         .unwrap()
@@ -88,7 +92,7 @@ fn a_run_whose_process_is_gone_is_found_cut_short_with_its_samples() {
         .unwrap();
     let book = Logbook::open(&path).unwrap();
     let stored = book.run(gone).unwrap();
-    assert_eq!((stored.status, stored.samples.len(), stored.outcome), (Status::CutShort, 2, None));
+    assert_eq!((stored.status, stored.first().samples.len(), stored.outcome()), (Status::CutShort, 2, None));
     assert_eq!(book.list().unwrap()[1].digest.as_ref().unwrap().samples, 2);
     assert_eq!(book.run(mine).unwrap().status, Status::Underway, "its process, this one, is still there");
 }
@@ -98,10 +102,14 @@ fn nothing_is_kept_of_a_block_that_is_not_kept_whole() {
     let folder = tempfile::tempdir().unwrap();
     let mut book = Logbook::open(&folder.path().join("book.logbook")).unwrap();
     let run = book.begin(&head()).unwrap();
-    book.append(run, 0, &[sample(0)], &[(0, event(0))]).unwrap();
+    book.append(run, &[Block { lane: 0, first: 0, samples: &[sample(0)], events: &[(0, event(0))] }])
+        .unwrap();
     // The event's number is taken: the whole block is refused.
-    assert!(book.append(run, 1, &[sample(1)], &[(0, event(1))]).is_err());
-    assert_eq!(book.run(run).unwrap().samples, [sample(0)]);
+    assert!(
+        book.append(run, &[Block { lane: 0, first: 1, samples: &[sample(1)], events: &[(0, event(1))] }])
+            .is_err()
+    );
+    assert_eq!(book.run(run).unwrap().first().samples, [sample(0)]);
 }
 
 #[test]
@@ -129,7 +137,16 @@ fn a_page_damaged_in_the_middle_is_an_error_and_not_a_panic() {
     let mut book = Logbook::open(&path).unwrap();
     let run = book.begin(&head()).unwrap();
     for i in 0..50 {
-        book.append(run, i * 100, &(0..100).map(sample).collect::<Vec<_>>(), &[]).unwrap();
+        book.append(
+            run,
+            &[Block {
+                lane: 0,
+                first: i * 100,
+                samples: &(0..100).map(sample).collect::<Vec<_>>(),
+                events: &[],
+            }],
+        )
+        .unwrap();
     }
     drop(book);
     Connection::open(&path).unwrap().pragma_update(None, "wal_checkpoint", "TRUNCATE").unwrap();
@@ -183,8 +200,12 @@ fn values_of_another_kind_and_samples_of_no_run_are_told_as_the_fault_of_their_r
     let mut book = Logbook::open(&path).unwrap();
     let (good, bad) = (book.begin(&head()).unwrap(), book.begin(&head()).unwrap());
     for run in [good, bad] {
-        book.append(run, 0, &[sample(0), sample(1)], &[(0, event(1))]).unwrap();
-        book.finish(run, Status::Done, None).unwrap();
+        book.append(
+            run,
+            &[Block { lane: 0, first: 0, samples: &[sample(0), sample(1)], events: &[(0, event(1))] }],
+        )
+        .unwrap();
+        book.finish(run, Status::Done, &[]).unwrap();
     }
     drop(book);
     let db = Connection::open(&path).unwrap();
@@ -192,7 +213,7 @@ fn values_of_another_kind_and_samples_of_no_run_are_told_as_the_fault_of_their_r
         let book = Logbook::read(&path).unwrap();
         let error = book.run(bad).unwrap_err();
         assert!(matches!(error, LogbookError::BadRun { run, .. } if run == bad), "{what}: {error}");
-        assert_eq!(book.run(good).unwrap().samples.len(), 2, "{what}");
+        assert_eq!(book.run(good).unwrap().first().samples.len(), 2, "{what}");
         assert_eq!(book.list().unwrap().len(), 2, "{what}");
     };
     for column in ["owner", "status", "head"] {
@@ -209,7 +230,10 @@ fn values_of_another_kind_and_samples_of_no_run_are_told_as_the_fault_of_their_r
     let hot = [Sample { temp: Some(Celsius(f64::NAN)), ..sample(0) }];
     for samples in [&backwards[..], &much, &hot] {
         db.execute("DELETE FROM samples WHERE run = ?1", [bad]).unwrap();
-        Logbook::open(&path).unwrap().append(bad, 0, samples, &[]).unwrap();
+        Logbook::open(&path)
+            .unwrap()
+            .append(bad, &[Block { lane: 0, first: 0, samples, events: &[] }])
+            .unwrap();
         told(&format!("{samples:?}"));
     }
 }

@@ -3,11 +3,14 @@
 //! [`run::execute`] goes through the legs of a plan, takes samples, minds the guards, obeys [`message::Command`]s and tells
 //! everything in [`message::Message`]s. It knows neither a screen nor a file.
 
+mod former;
 pub mod message;
 pub mod remote;
 pub mod run;
 mod speed;
 
-pub use message::{Command, Event, EventKind, HealthShot, Message, Order, Outcome, RunHead, Status};
-pub use run::{GoOn, Terms, execute};
+pub use message::{
+    Command, EndKind, Event, EventKind, HealthShot, LaneHead, Message, Order, Outcome, RunHead, Status,
+};
+pub use run::{GoOn, LaneRun, Terms, execute, execute_lanes};
 pub use speed::Speed;

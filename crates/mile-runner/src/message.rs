@@ -2,6 +2,7 @@
 
 use mile_core::findings::Break;
 use mile_core::{Bytes, Celsius, Context, Demand, FaultKind, Faults, Nanos, RunId, Sample, faults};
+use mile_course::PlannedLeg;
 use mile_drive::drive::{Failure, Mismatch, Narrowed};
 use mile_drive::io::EngineChoice;
 use mile_drive::{Claims, Facts, Health, Identity, Limits, Situation};
@@ -68,11 +69,13 @@ pub struct HealthShot {
     /// Bytes moved by then.
     pub bytes: Bytes,
     /// The health.
+    #[serde(deserialize_with = "crate::former::its_health")]
     pub health: Health,
 }
 
 /// What is known of a run when it begins.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(from = "crate::former::AnyHead")]
 pub struct RunHead {
     /// Seconds since 1970-01-01 UTC.
     pub started: i64,
@@ -80,6 +83,22 @@ pub struct RunHead {
     pub course: String,
     /// Its text.
     pub course_text: String,
+    /// Seed of random addresses and of the simulation.
+    pub seed: u64,
+    /// What tells this run from all others; `None` for one that an earlier version began.
+    pub identity: Option<RunId>,
+    /// Length of a sample.
+    pub sample_every: Nanos,
+    /// Its drives, one or more.
+    pub lanes: Vec<LaneHead>,
+}
+
+/// What is known of one drive of a run when it begins.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct LaneHead {
+    /// The name that the course gives it; empty where it is for one drive.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub name: String,
     /// The drive.
     pub drive: Identity,
     /// Its geometry.
@@ -90,36 +109,61 @@ pub struct RunHead {
     pub claims: Claims,
     /// The conditions.
     pub situation: Situation,
-    /// Seed of random addresses and of the simulation.
-    pub seed: u64,
-    /// What tells this run from all others; `None` for one that an earlier version began.
-    #[serde(default)]
-    pub identity: Option<RunId>,
-    /// Names of the legs, in order.
-    pub legs: Vec<String>,
-    /// What each leg does, in words.
-    pub leg_words: Vec<String>,
-    /// Bytes that each leg moves at the most; 0 for a rest, and where only a time ends it.
-    pub leg_budgets: Vec<Bytes>,
-    /// What each leg does without what ends it: legs with the same load go at the same pace.
-    #[serde(default)]
-    pub leg_loads: Vec<String>,
+    /// Its legs, in order.
+    pub legs: Vec<PlannedLeg>,
     /// Streams that must be held.
     #[serde(default)]
     pub demands: Vec<Demand>,
-    /// Time after which each leg ends at the latest.
-    #[serde(default)]
-    pub leg_times: Vec<Option<Nanos>>,
-    /// Length of a sample.
-    pub sample_every: Nanos,
     /// How it was started, so that it can go on after an interruption.
-    #[serde(default)]
     pub order: Option<Order>,
     /// Health as found.
     pub health: Option<Health>,
 }
 
 impl RunHead {
+    /// One of its lanes; of none that it has, nothing is known.
+    pub fn lane(&self, lane: usize) -> &LaneHead {
+        static NOTHING: std::sync::LazyLock<LaneHead> = std::sync::LazyLock::new(LaneHead::default);
+        self.lanes.get(lane).unwrap_or_else(|| &NOTHING)
+    }
+
+    /// The only one of its lanes, or the first.
+    pub fn first(&self) -> &LaneHead {
+        self.lane(0)
+    }
+
+    /// Of a run on one drive.
+    pub fn of_lane(lane: LaneHead) -> Self {
+        Self { lanes: vec![lane], ..Self::default() }
+    }
+
+    /// The models of its drives, one after the other.
+    pub fn models(&self) -> String {
+        self.lanes.iter().map(|l| l.drive.model.as_str()).collect::<Vec<_>>().join(" + ")
+    }
+
+    /// The names of its drives, one after the other.
+    pub fn drives(&self) -> String {
+        self.lanes.iter().map(|l| l.drive.name.as_str()).collect::<Vec<_>>().join(" + ")
+    }
+}
+
+impl LaneHead {
+    /// With legs of which only the names are known.
+    pub fn named(legs: &[&str]) -> Self {
+        Self { legs: legs.iter().map(|n| PlannedLeg::told(n, "")).collect(), ..Self::default() }
+    }
+
+    /// The name of a leg; empty where there is none of this number.
+    pub fn leg_name(&self, leg: u32) -> &str {
+        self.legs.get(leg as usize).map_or("", |l| l.name.as_str())
+    }
+
+    /// The names of all legs.
+    pub fn leg_names(&self) -> Vec<String> {
+        self.legs.iter().map(|l| l.name.clone()).collect()
+    }
+
     /// What findings need to know beside the trace.
     pub fn context(&self) -> Context {
         Context {
@@ -134,10 +178,24 @@ impl RunHead {
         }
     }
 
-    /// As [`RunHead::context`], with what happened.
+    /// As [`LaneHead::context`], with what happened.
     pub fn context_with(&self, events: &[Event]) -> Context {
         Context { faults: faults_of(events), ..self.context() }
     }
+}
+
+/// What ended a leg.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum EndKind {
+    /// One of its own ends.
+    Planned,
+    /// A request to go on with the next.
+    Skipped,
+    /// A request to end the run.
+    Stopped,
+    /// A guard.
+    Guarded,
 }
 
 fn yes() -> bool {
@@ -211,6 +269,9 @@ pub enum EventKind {
         /// Whether it is over, and was not stopped with its run.
         #[serde(default = "yes", skip_serializing_if = "is_yes")]
         over: bool,
+        /// What ended it; `None` where an earlier version told.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        kind: Option<EndKind>,
     },
     BreakSeen(Break),
     BreakRevised(Break),
@@ -455,5 +516,29 @@ pub struct Outcome {
     /// Why, where it did not end as planned.
     pub why: Option<String>,
     /// Health at the end.
+    #[serde(default, deserialize_with = "crate::former::any_health")]
     pub health: Option<Health>,
+}
+
+impl Outcome {
+    /// How a run ended whose lanes ended so: as the worst of them, when the last of them did, with the reasons of all.
+    pub fn of_lanes(lanes: &[(&str, &Self)]) -> Option<Self> {
+        let [(_, first), rest @ ..] = lanes else { return None };
+        if rest.is_empty() {
+            return Some((*first).clone());
+        }
+        const WORST: [Status; 5] =
+            [Status::Failed, Status::CutShort, Status::Guarded, Status::Stopped, Status::Done];
+        let rank = |o: &Self| WORST.iter().position(|s| *s == o.status).unwrap_or(0);
+        let status = lanes.iter().min_by_key(|(_, o)| rank(o)).map_or(first.status, |(_, o)| o.status);
+        let whys: Vec<String> =
+            lanes.iter().filter_map(|(name, o)| Some(format!("lane {name}: {}", o.why.as_ref()?))).collect();
+        Some(Self {
+            status,
+            at: lanes.iter().map(|(_, o)| o.at).max().unwrap_or_default(),
+            bytes: Bytes(lanes.iter().map(|(_, o)| o.bytes.0).sum()),
+            why: (!whys.is_empty()).then(|| whys.join("; ")),
+            health: None,
+        })
+    }
 }

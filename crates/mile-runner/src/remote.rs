@@ -19,7 +19,7 @@ use std::thread::JoinHandle;
 use std::time::Duration;
 
 /// Version of what is spoken.
-pub const PROTOCOL: u32 = 1;
+pub const PROTOCOL: u32 = 2;
 /// Samples that a runner keeps for those who connect; what is before them is in the logbook.
 const RING: usize = 8192;
 /// Messages that somebody may be behind.
@@ -30,6 +30,8 @@ const MOST_WATCHERS: usize = 16;
 const LONGEST_COMMAND: u64 = 64 << 10;
 /// Longest line from a runner, bytes: a backlog holds the events of a whole run.
 const LONGEST_FRAME: u64 = 64 << 20;
+/// Most lanes of a run.
+const MOST_LANES: usize = 64;
 /// Longest wait for somebody who watches a simulated run, and for the last words of any.
 const PATIENCE: Duration = Duration::from_secs(5);
 
@@ -44,7 +46,7 @@ pub struct Hello {
     pub run: Option<i64>,
     /// The logbook.
     pub logbook: PathBuf,
-    /// Name of the drive.
+    /// Names of its drives.
     pub drive: String,
     /// Name of the course.
     pub course: String,
@@ -60,8 +62,8 @@ pub enum Frame {
     Backlog(Backlog),
     /// The run has its number.
     Number(i64),
-    /// What is told now.
-    Message(Message),
+    /// What is told now, and of which lane.
+    Message(u32, Message),
 }
 
 /// What was told before somebody connected.
@@ -69,6 +71,13 @@ pub enum Frame {
 pub struct Backlog {
     /// What was known of the run when it began; `None` before it did.
     pub head: Option<Box<RunHead>>,
+    /// What was told of each lane.
+    pub lanes: Vec<LaneBacklog>,
+}
+
+/// What was told of a lane before somebody connected.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct LaneBacklog {
     /// Number of the first of `samples`; those before it are in the logbook.
     pub first: u64,
     /// The last samples.
@@ -99,9 +108,41 @@ fn is_trusted(stream: &UnixStream) -> bool {
 
 struct Shared {
     hello: Hello,
-    backlog: Backlog,
-    ring: VecDeque<Sample>,
+    head: Option<Box<RunHead>>,
+    lanes: Vec<LaneTold>,
     watchers: Vec<Sender<Frame>>,
+}
+
+/// What a runner keeps of a lane.
+#[derive(Default)]
+struct LaneTold {
+    first: u64,
+    ring: VecDeque<Sample>,
+    events: Vec<Event>,
+    ended: Option<Box<Outcome>>,
+}
+
+impl Shared {
+    fn lane(&mut self, lane: u32) -> &mut LaneTold {
+        let count = (lane as usize + 1).max(self.lanes.len());
+        self.lanes.resize_with(count, LaneTold::default);
+        &mut self.lanes[lane as usize]
+    }
+
+    fn is_over(&self) -> bool {
+        let lanes = self.head.as_ref().map_or(1, |h| h.lanes.len().max(1));
+        self.lanes.len() >= lanes && self.lanes.iter().all(|l| l.ended.is_some())
+    }
+
+    fn backlog(&self) -> Backlog {
+        let lane = |l: &LaneTold| LaneBacklog {
+            first: l.first,
+            samples: l.ring.iter().cloned().collect(),
+            events: l.events.clone(),
+            ended: l.ended.clone(),
+        };
+        Backlog { head: self.head.clone(), lanes: self.lanes.iter().map(lane).collect() }
+    }
 }
 
 /// The runner's end.
@@ -126,8 +167,8 @@ impl Server {
         let listener = UnixListener::bind(&path)
             .map_err(|e| io::Error::new(e.kind(), format!("{}: {e}", path.display())))?;
         std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o600))?;
-        let (backlog, ring) = (Backlog::default(), VecDeque::new());
-        let shared = Arc::new(Mutex::new(Shared { hello, backlog, ring, watchers: Vec::new() }));
+        let shared =
+            Arc::new(Mutex::new(Shared { hello, head: None, lanes: Vec::new(), watchers: Vec::new() }));
         let writers: Arc<Mutex<Vec<JoinHandle<()>>>> = Arc::default();
         let (to, threads) = (Arc::clone(&shared), Arc::clone(&writers));
         std::thread::Builder::new().name("listen".into()).spawn(move || {
@@ -156,39 +197,42 @@ impl Server {
         self.send(&Frame::Number(run));
     }
 
-    /// Tells all who watch, and keeps it for those who come later.
-    pub fn tell(&self, message: &Message) {
+    /// Tells all who watch of a lane, and keeps it for those who come later.
+    pub fn tell(&self, lane: u32, message: &Message) {
         {
             let mut shared = lock(&self.shared);
             match message {
                 // Whoever watches a run that goes on has its beginning already.
-                Message::Began(_) if shared.backlog.head.is_some() => return,
-                Message::Began(head) => shared.backlog.head = Some(head.clone()),
+                Message::Began(_) if shared.head.is_some() => return,
+                Message::Began(head) => shared.head = Some(head.clone()),
                 Message::Sample(sample) => {
-                    shared.ring.push_back(sample.clone());
-                    if shared.ring.len() > RING {
-                        shared.ring.pop_front();
-                        shared.backlog.first += 1;
+                    let told = shared.lane(lane);
+                    told.ring.push_back(sample.clone());
+                    if told.ring.len() > RING {
+                        told.ring.pop_front();
+                        told.first += 1;
                     }
                 }
-                Message::Event(event) => shared.backlog.events.push(event.clone()),
+                Message::Event(event) => shared.lane(lane).events.push(event.clone()),
                 Message::Ended(outcome) => {
-                    shared.backlog.ended = Some(outcome.clone());
-                    // Whoever hears that it is over finds it underway nowhere any more.
-                    mile_files::remove_socket(&self.path);
+                    shared.lane(lane).ended = Some(outcome.clone());
+                    if shared.is_over() {
+                        // Whoever hears that it is over finds it underway nowhere any more.
+                        mile_files::remove_socket(&self.path);
+                    }
                 }
                 Message::Health(_) | Message::LegLatency(..) => {}
             }
         }
-        self.send(&Frame::Message(message.clone()));
+        self.send(&Frame::Message(lane, message.clone()));
     }
 
-    /// A run that goes on began as `head` says, and has `samples` in its logbook and these events.
-    pub fn goes_on(&self, head: &RunHead, samples: u64, events: Vec<Event>) {
+    /// A run that goes on began as `head` says, and has so many samples of each lane in its logbook, and these events.
+    pub fn goes_on(&self, head: &RunHead, lanes: Vec<(u64, Vec<Event>)>) {
         let mut shared = lock(&self.shared);
-        shared.backlog.head = Some(Box::new(head.clone()));
-        shared.backlog.first = samples;
-        shared.backlog.events = events;
+        shared.head = Some(Box::new(head.clone()));
+        let told = |(first, events)| LaneTold { first, events, ..LaneTold::default() };
+        shared.lanes = lanes.into_iter().map(told).collect();
     }
 
     fn send(&self, frame: &Frame) {
@@ -252,13 +296,13 @@ pub fn heard(mut source: impl BufRead) -> impl Iterator<Item = Command> {
 pub struct Frames<S> {
     source: S,
     line: Vec<u8>,
-    order: Order,
+    orders: Vec<Order>,
 }
 
 impl<S: BufRead> Frames<S> {
     /// From a connection.
     pub fn new(source: S) -> Self {
-        Self { source, line: Vec::new(), order: Order::default() }
+        Self { source, line: Vec::new(), orders: Vec::new() }
     }
 
     /// The next of what it tells.
@@ -271,14 +315,32 @@ impl<S: BufRead> Frames<S> {
             return Err(io::ErrorKind::UnexpectedEof.into());
         }
         let frame = serde_json::from_slice(&self.line)?;
-        let mut order = |sample| self.order.take(sample).map_err(io::Error::other);
         match &frame {
-            Frame::Message(Message::Sample(sample)) => order(sample)?,
-            Frame::Backlog(backlog) => backlog.samples.iter().try_for_each(order)?,
+            Frame::Message(lane, Message::Sample(sample)) => self.order(*lane as usize, sample)?,
+            Frame::Message(lane, _) if *lane as usize >= MOST_LANES => return Err(too_many()),
+            Frame::Backlog(backlog) => {
+                for (lane, told) in backlog.lanes.iter().enumerate() {
+                    told.samples.iter().try_for_each(|s| self.order(lane, s))?;
+                }
+            }
             _ => {}
         }
         Ok(frame)
     }
+
+    fn order(&mut self, lane: usize, sample: &Sample) -> io::Result<()> {
+        if lane >= MOST_LANES {
+            return Err(too_many());
+        }
+        if self.orders.len() <= lane {
+            self.orders.resize(lane + 1, Order::default());
+        }
+        self.orders[lane].take(sample).map_err(io::Error::other)
+    }
+}
+
+fn too_many() -> io::Error {
+    io::Error::other("the run has more lanes than any can have")
 }
 
 /// Lets somebody in: gives the thread that writes to them.
@@ -301,8 +363,7 @@ fn admit(
     let (queue, frames) = bounded(BEHIND);
     let (hello, backlog, over) = {
         let mut shared = lock(shared);
-        let backlog = Backlog { samples: shared.ring.iter().cloned().collect(), ..shared.backlog.clone() };
-        let over = backlog.ended.is_some();
+        let (backlog, over) = (shared.backlog(), shared.is_over());
         if !over {
             shared.watchers.push(queue);
         }
@@ -336,7 +397,7 @@ pub struct Client {
     pub hello: Hello,
     /// What it had told before.
     pub backlog: Backlog,
-    /// What it tells. Ends without [`Message::Ended`] where the runner does.
+    /// What it tells. Ends without [`Message::Ended`] of each lane where the runner does.
     pub frames: Receiver<Frame>,
     /// To the runner.
     pub commands: Sender<Command>,

@@ -4,20 +4,27 @@ mod attend;
 mod ends;
 mod go_on;
 mod head;
+mod lanes;
+mod meeting;
 mod reliance;
 mod settle;
 mod watch;
 
 pub use go_on::GoOn;
-pub use head::{claims_of, head, plan_facts, situation_of};
+pub(crate) use head::facts_for_planning;
+pub use head::{claims_of, head, lane_head, plan_facts, situation_of};
+pub use lanes::{LaneRun, execute_lanes};
 pub use reliance::{Stretch, relied_on};
 
 use crate::Speed;
-use crate::message::{Command, Event, EventKind, HealthShot, Message, Outcome, RunHead, Status};
+use crate::message::{
+    Command, EndKind, Event, EventKind, HealthShot, LaneHead, Message, Outcome, RunHead, Status,
+};
 use attend::Attended;
 use crossbeam_channel::{Receiver, RecvTimeoutError};
 use ends::{Cooling, Watch};
 use hdrhistogram::serialization::{Serializer, V2Serializer};
+use meeting::Meeting;
 use mile_core::live::News;
 use mile_core::{Bytes, Celsius, Faults, LiveFindings, Nanos, Op, Rate, Sample, findings};
 use mile_course::{Access, Plan, PlannedLeg, PlannedTransfer, Work};
@@ -85,9 +92,6 @@ impl Terms {
     pub const PLAIN: Self = Self { speed: Speed::Max, keep: false, go_on: None };
 }
 
-/// Why a leg ended that was skipped.
-const SKIPPED: &str = "skipped on request";
-
 /// Runs `plan` on `drive` and tells all of it to `tell`: first `Began`, last `Ended`. The drive is opened and closed; what was
 /// made for the run stays if the terms say so. Gives how it ended.
 ///
@@ -100,30 +104,55 @@ pub fn execute(
     commands: &Receiver<Command>,
     tell: &mut dyn FnMut(Message),
 ) -> Outcome {
-    let Terms { speed, keep, mut go_on } = terms;
-    let mut live = LiveFindings::new(head.context());
+    begin(&mut head, 0, drive, terms.go_on.is_some());
+    tell(Message::Began(Box::new(head.clone())));
+    lane(plan, &head, 0, drive, terms, None, commands, tell)
+}
+
+/// Says which run a drive writes for, and looks at its health where the run begins on it.
+fn begin(head: &mut RunHead, lane: usize, drive: &mut dyn Drive, goes_on: bool) {
     if let Some(run) = head.identity {
         drive.set_run(run);
     }
+    if let Some(lane) = head.lanes.get_mut(lane).filter(|_| !goes_on) {
+        lane.health = drive.health();
+    }
+}
+
+/// Runs one lane of a run, which has been told to begin.
+#[expect(clippy::too_many_arguments, reason = "each is of another kind, and there are two callers")]
+fn lane(
+    plan: &Plan,
+    head: &RunHead,
+    number: usize,
+    drive: &mut dyn Drive,
+    terms: Terms,
+    meeting: Option<&Meeting>,
+    commands: &Receiver<Command>,
+    tell: &mut dyn FnMut(Message),
+) -> Outcome {
+    let Terms { speed, keep, mut go_on } = terms;
+    let head = head.lane(number);
+    let mut live = LiveFindings::new(head.context());
     let (mut moved, mut written) = (Bytes(0), Bytes(0));
     match &mut go_on {
-        None => head.health = drive.health(),
+        None => {}
         Some(go_on) => {
             drive.start_at(go_on.at);
             for sample in std::mem::take(&mut go_on.samples) {
                 moved.0 += sample.moved().0;
                 written.0 += sample.written.0;
                 // What was found then was told then.
-                live.push(&sample, head.legs.get(sample.leg as usize).map_or("", String::as_str));
+                live.push(&sample, head.leg_name(sample.leg));
             }
         }
     }
-    tell(Message::Began(Box::new(head.clone())));
     let host = if drive.is_virtual() { None } else { Some(Host::new()) };
     let speed = if drive.is_virtual() { speed } else { Speed::Times(1.0) };
     let mut run = Run {
         plan,
-        head: &head,
+        head,
+        seat: meeting.map(|m| (m, number)),
         drive,
         commands,
         tell,
@@ -187,7 +216,9 @@ pub fn execute(
 
 struct Run<'a> {
     plan: &'a Plan,
-    head: &'a RunHead,
+    head: &'a LaneHead,
+    /// Where it meets the other lanes, and its number there; `None` where it has none.
+    seat: Option<(&'a Meeting, usize)>,
     drive: &'a mut dyn Drive,
     commands: &'a Receiver<Command>,
     tell: &'a mut dyn FnMut(Message),
@@ -259,22 +290,42 @@ impl Run<'_> {
         }
         self.drive.open()?;
         self.check_what_is_relied_on()?;
+        self.share_the_clock();
         self.sample_start = self.drive.now();
         self.last = self.drive.readings();
         let first = self.go_on.as_ref().map_or(0, |g| g.leg as usize);
         self.standing = (first, self.moved);
+        if let (Some(on), Some(leg)) = (self.go_on.clone(), self.plan.legs.get(first)) {
+            self.bridge(first as u32, leg, &on);
+        }
         for (i, leg) in self.plan.legs.iter().enumerate().skip(first) {
+            if let Some(end) = self.meet(i)? {
+                self.event(if let LegEnd::Guarded(guard) = &end {
+                    guard.event()
+                } else {
+                    EventKind::Stopped
+                });
+                return Ok(end);
+            }
             let before = self.go_on.as_ref().map_or(0, |g| g.moved.0);
             self.standing = (i, Bytes(self.moved.0 - before));
             let end = self.leg(i as u32, leg)?;
-            let why = match &end {
-                LegEnd::Planned(why) => why.clone(),
-                LegEnd::Skipped => SKIPPED.into(),
-                LegEnd::Stopped => "the run was stopped".into(),
-                LegEnd::Guarded(..) => "a guard stopped the run".into(),
+            let (kind, why) = match &end {
+                LegEnd::Planned(why) => (EndKind::Planned, why.clone()),
+                LegEnd::Skipped => (EndKind::Skipped, "skipped on request".into()),
+                LegEnd::Stopped => (EndKind::Stopped, "the run was stopped".into()),
+                LegEnd::Guarded(..) => (EndKind::Guarded, "a guard stopped the run".into()),
             };
             let over = matches!(end, LegEnd::Planned(_) | LegEnd::Skipped);
-            self.event(EventKind::LegEnded { leg: i as u32, name: leg.name.clone(), why, over });
+            if let Some((meeting, lane)) = self.seat.filter(|_| over) {
+                meeting.reach(lane, i + 1, self.drive.now());
+            }
+            // A lane that watches does so until the others have come to their ends.
+            let left = if leg.work == Work::Watch { self.meet(i + 1)? } else { None };
+            let over = over && left.is_none();
+            let name = leg.name.clone();
+            self.event(EventKind::LegEnded { leg: i as u32, name, why, over, kind: Some(kind) });
+            let end = left.unwrap_or(end);
             match end {
                 LegEnd::Planned(_) | LegEnd::Skipped => self.standing = (i + 1, self.moved),
                 LegEnd::Stopped => {
@@ -286,6 +337,10 @@ impl Run<'_> {
                     return Ok(end);
                 }
             }
+        }
+        if let Some(end) = self.meet(self.plan.legs.len())? {
+            self.event(if let LegEnd::Guarded(guard) = &end { guard.event() } else { EventKind::Stopped });
+            return Ok(end);
         }
         Ok(LegEnd::Planned(String::new()))
     }
@@ -346,19 +401,17 @@ impl Run<'_> {
             // A leg that had not begun begins as it would have.
             Some(on) if on.leg == index && (on.moved.0 > 0 || on.spent.0 > 0) => {
                 moved = on.moved;
-                self.bridge(index, leg, &on);
                 began = Nanos(began.0.saturating_sub(on.spent.0));
             }
-            on => {
+            _ => {
                 self.break_at = None;
-                if let Some(on) = on {
-                    self.bridge(index, leg, &on);
-                }
                 self.event(EventKind::LegBegan { leg: index, name: leg.name.clone(), words: leg.words() });
             }
         }
         let end = match &leg.work {
-            Work::Skip => return Ok(LegEnd::Planned("there was nothing to wait for".into())),
+            // How long that takes is for the other lanes to say.
+            Work::Watch => return Ok(LegEnd::Planned("the other lanes have ended it".into())),
+            Work::Skip | Work::Told(_) => return Ok(LegEnd::Planned("there was nothing to wait for".into())),
             Work::Rest => self.rest(index, leg, began)?,
             Work::Ask(text) => self.ask(index, text, leg.time)?,
             Work::Health => {
@@ -632,7 +685,8 @@ impl Run<'_> {
                 now.plus(Nanos::from_secs(ATTENTION.secs() * factor).max(Nanos(1_000_000)))
             }
         };
-        sample.min(attention).min(deadline.unwrap_or(Nanos(u64::MAX))).max(now.plus(Nanos(1)))
+        let boundary = self.seat.and_then(|(m, _)| m.boundary(now)).unwrap_or(Nanos(u64::MAX));
+        sample.min(attention).min(boundary).min(deadline.unwrap_or(Nanos(u64::MAX))).max(now.plus(Nanos(1)))
     }
 
     /// Takes the sample if it is due, minds the guards, keeps pace, and obeys commands.
@@ -666,7 +720,7 @@ impl Run<'_> {
                 return Ok(end);
             }
         }
-        Ok(None)
+        Ok(self.keep_pace())
     }
 
     /// Ends the interval underway, tells it as a sample, and begins the next. An interval without time or operations is
@@ -720,8 +774,7 @@ impl Run<'_> {
         self.sample_start = end;
         self.watch_sensor(readings.temp);
         self.last = readings;
-        let name = self.head.legs.get(leg as usize).map_or("", String::as_str);
-        let news = self.live.push(&sample, name);
+        let news = self.live.push(&sample, self.head.leg_name(leg));
         (self.tell)(Message::Sample(sample));
         for item in news {
             let kind = match item {

@@ -354,7 +354,7 @@ fn a_run_goes_on_before_any_hole_that_it_may_have_left() {
     // It was being stopped with its run when it was killed.
     let ending = |over| {
         let why = "the run was stopped".into();
-        event(EventKind::LegEnded { leg: 0, name: "soak".into(), why, over })
+        event(EventKind::LegEnded { leg: 0, name: "soak".into(), why, over, kind: None })
     };
     assert_eq!(moved(&one, Status::CutShort, &[ending(false)]), 5696);
     let on = GoOn::of(&one, Status::CutShort, samples.clone(), &[began.clone(), ending(true)], Nanos(5));

@@ -35,7 +35,7 @@ impl Record {
 
     fn findings(&self) -> Findings {
         let Message::Began(head) = &self.messages[0] else { panic!("a run begins with `Began`") };
-        findings(&Trace::of(&self.samples(), &head.legs), &head.context())
+        findings(&Trace::of(&self.samples(), &head.first().leg_names()), &head.first().context())
     }
 }
 

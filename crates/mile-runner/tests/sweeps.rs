@@ -21,7 +21,7 @@ struct Run {
 
 impl Run {
     fn findings(&self) -> Findings {
-        findings(&self.trace, &self.head.context())
+        findings(&self.trace, &self.head.first().context())
     }
 
     fn leg(&self, name: &str) -> &mile_core::trace::TraceLeg {
@@ -52,7 +52,7 @@ fn simulate_with(
             _ => {}
         }
     });
-    let trace = Trace::of(&samples, &head.legs);
+    let trace = Trace::of(&samples, &head.first().leg_names());
     Run { head, trace, samples, events, outcome, truth: drive.truth().unwrap() }
 }
 
@@ -225,7 +225,7 @@ fn a_ramp_saturates_and_crosses_where_the_model_does() {
 fn a_demand_needs_the_buffer_that_the_closed_form_asks_for() {
     let course = "course \"d\"\nleg stream\n write sequential, blocks 1 MiB, depth 16, over 0 % to 50 %\n";
     let run = simulate(course, "sim:merrow-k2-finned", 4);
-    let mut context = run.head.context();
+    let mut context = run.head.first().context();
     let total = run.trace.moved(run.trace.len()).0 as f64;
     let full = run.truth.events.iter().find(|e| e.what == TruthKind::CacheFull).unwrap();
     let (cache, behind) = (full.at_bytes as f64, {
@@ -265,8 +265,7 @@ fn a_forecast_from_one_earlier_run_holds_for_the_next() {
     ] {
         let (before, after) = (simulate(course, name, 1), simulate(course, name, 2));
         let head = &before.head;
-        let known =
-            mile_course::forecast::known(7, &before.trace, &head.legs, &head.leg_words, &head.leg_loads);
+        let known = mile_course::forecast::known(7, &before.trace, &head.first().legs);
         let drive = SimDrive::new(name, 2).unwrap();
         let planned = plan(&parse(course).unwrap(), &run::plan_facts(&drive)).unwrap();
         let cast = forecast(&planned, &known, &mile_course::Claims::default());
@@ -280,8 +279,7 @@ fn a_forecast_from_one_earlier_run_holds_for_the_next() {
     }
     // Another course with the same load goes by the curve of the first, and says so.
     let run = simulate(include_str!("../../../courses/first-look.course"), "sim:merrow-k2", 1);
-    let known =
-        mile_course::forecast::known(1, &run.trace, &run.head.legs, &run.head.leg_words, &run.head.leg_loads);
+    let known = mile_course::forecast::known(1, &run.trace, &run.head.first().legs);
     let other = "course \"o\"\nleg w\n write sequential, blocks 1 MiB, depth 16, until 300 GB written\n";
     let drive = SimDrive::new("sim:merrow-k2", 1).unwrap();
     let planned = plan(&parse(other).unwrap(), &run::plan_facts(&drive)).unwrap();
@@ -398,7 +396,7 @@ fn the_heat_up_settles_where_the_model_does() {
                 "{name} {seed}: {low} to {high} against {truth}"
             );
             let above = thermal.throttles_above_ambient_c.unwrap();
-            let limit = run.head.limits.warn.unwrap().0;
+            let limit = run.head.first().limits.warn.unwrap().0;
             assert!((above - (ambient + limit - settles)).abs() < 1e-6, "{above}");
         }
     }

@@ -1,16 +1,15 @@
 //! `hollow-mile course`: test plans as text.
 
+use super::run::{drives, size_of};
 use crate::bench::{self, Named};
 use crate::cli::{CourseArgs, CourseCommand, ForecastArgs, Format};
 use crate::courses::{READY, Ready};
 use crate::outlook::{HostLoad, Outlook, Past, outlook};
-use crate::session::{self, Order, logbook_path, read_course};
+use crate::session::{self, Order, OrderLane, logbook_path, read_course};
 use crate::{Failure, text};
 use mile_core::{LegName, Nanos};
 use mile_course::{Action, Course, Leg};
 use mile_drive::Situation;
-use mile_drive::block::Consent;
-use mile_drive::file::EngineChoice;
 use mile_logbook::Logbook;
 use mile_runner::Speed;
 use std::path::Path;
@@ -67,6 +66,7 @@ pub(crate) fn folded(course: &Course) -> Vec<(&Leg, usize)> {
 fn what(action: &Action) -> String {
     match action {
         Action::Rest(_) => "rest".into(),
+        Action::Watch => "watch".into(),
         Action::Flush => "flush".into(),
         Action::Discard(_) => "discard".into(),
         Action::Health => "look at the health".into(),
@@ -132,21 +132,21 @@ fn new(kind: Option<&str>, on: Option<&str>, out: Option<&Path>) -> Result<(), F
 }
 
 fn forecast(args: &ForecastArgs) -> Result<(), Failure> {
+    let drives = drives(&args.on);
+    let names: Vec<String> = drives.iter().map(|(lane, _)| lane.clone()).collect();
+    let mut lanes = Vec::new();
+    for (lane, drive) in drives {
+        let size = size_of(&names, &args.size, &lane)?;
+        let named = Named { drive, size, seed: 1, ..Named::default() };
+        lanes.push(OrderLane { name: lane, named, situation: Situation::default() });
+    }
     let order = Order {
         course_text: read(&args.file)?,
         course_name: args.file.display().to_string(),
-        named: Named {
-            drive: args.on.clone(),
-            size: args.size,
-            seed: 1,
-            engine: EngineChoice::Auto,
-            consent: Consent::default(),
-            goes_on: None,
-        },
+        lanes,
         speed: Speed::Max,
         keep: false,
         discard_first: false,
-        situation: Situation::default(),
         resume: None,
         warnings: Vec::new(),
     };
@@ -154,21 +154,34 @@ fn forecast(args: &ForecastArgs) -> Result<(), Failure> {
     // One that is not there yet has no earlier runs.
     let book = if path.exists() { Some(Logbook::read(&path)?) } else { None };
     let ready = session::plan(order)?;
-    let look = look(&ready, book.as_ref());
-    match args.format {
-        Format::Json => text::say(&serde_json::to_string_pretty(&look)?),
-        Format::Text => text::say(&text(&look)),
+    let looks = look(&ready, book.as_ref());
+    match (args.format, looks.as_slice()) {
+        (Format::Json, [(_, one)]) => text::say(&serde_json::to_string_pretty(one)?),
+        (Format::Json, all) => {
+            let lanes: Vec<_> =
+                all.iter().map(|(lane, look)| serde_json::json!({"lane": lane, "outlook": look})).collect();
+            text::say(&serde_json::to_string_pretty(&serde_json::json!({"lanes": lanes}))?);
+        }
+        (Format::Text, [(_, one)]) => text::say(&text(one)),
+        (Format::Text, all) => {
+            for (lane, look) in all {
+                text::say(&format!("Lane {lane}\n{}", text(look)));
+            }
+        }
     }
     Ok(())
 }
 
-/// What a run that is ready comes to.
-pub(crate) fn look(ready: &session::Ready, book: Option<&Logbook>) -> Outlook {
-    let card = ready.card();
-    let past = book.map(|b| Past::of(b, &card.identity)).unwrap_or_default();
-    let host = (!card.identity.simulated).then(|| HostLoad::look(ready.disk().as_ref()));
-    let on_drive = book.is_some_and(|b| ready.is_on_drive(b.path()));
-    outlook(&ready.plan, &card, &past, host.as_ref(), on_drive)
+/// What each lane of a run that is ready comes to.
+pub(crate) fn look(ready: &session::Ready, book: Option<&Logbook>) -> Vec<(String, Outlook)> {
+    let of_lane = |lane: &session::ReadyLane| {
+        let card = lane.card();
+        let past = book.map(|b| Past::of(b, &card.identity)).unwrap_or_default();
+        let host = (!card.identity.simulated).then(|| HostLoad::look(lane.disk().as_ref()));
+        let on_drive = book.is_some_and(|b| lane.is_on_drive(b.path()));
+        (lane.name.clone(), outlook(&lane.plan, &card, &past, host.as_ref(), on_drive))
+    };
+    ready.lanes.iter().map(of_lane).collect()
 }
 
 /// A forecast and what speaks against a start, as text.

@@ -1,39 +1,61 @@
 //! `hollow-mile export`: a run as a figure or as data.
 
 use crate::cli::{ExportArgs, ExportKind, FigureArg};
-use crate::figure::{as_pdf, svg, sweep_svg, write_whole};
+use crate::figure::{Shown, as_pdf, lanes_svg, svg, sweep_svg, write_whole};
 use crate::source::Source;
 use crate::{Failure, text};
 use mile_core::ruler::Ruler;
-use mile_logbook::exchange::{write_csv, write_jsonl, write_parquet};
+use mile_logbook::exchange::{write_csv_lanes, write_jsonl, write_parquet_lanes};
+use mile_runner::RunHead;
 
 pub(crate) fn run(args: &ExportArgs) -> Result<(), Failure> {
-    let source = Source::load(&args.run, args.logbook.as_deref(), &args.beside)?;
-    source.problem_lines().iter().for_each(|line| text::complain(line));
+    let all = Source::load_all(&args.run, args.logbook.as_deref(), &args.beside)?;
+    all.iter().flat_map(Source::problem_lines).for_each(|line| text::complain(&line));
     let drawn = || {
+        let [source] = all.as_slice() else {
+            if args.figure == FigureArg::Run {
+                let shown: Vec<Shown<'_>> = all.iter().map(Source::shown).collect();
+                let (head, of) = all.first().map(|s| (s.head.clone(), s.of.clone())).unwrap_or_default();
+                return lanes_svg(&head, &of, &shown);
+            }
+            let names: Vec<&str> = all.iter().map(|s| s.head.lane(s.lane).name.as_str()).collect();
+            return Err(Failure::usage(format!(
+                "a figure of sweeps is of one lane; choose one with --lane: {}",
+                names.join(", ")
+            )));
+        };
+        let head = (&source.head, source.lane);
         match args.figure {
-        FigureArg::Run => {
-            svg(&source.head, &source.name, &source.trace, &source.findings, &source.context, Ruler::Bytes, None)
+            FigureArg::Run => {
+                svg(head, &source.name, &source.trace, &source.findings, &source.context, Ruler::Bytes, None)
+            }
+            FigureArg::Sweep => sweep_svg(head, &source.name, &source.findings)?.ok_or_else(|| {
+                Failure::usage(format!(
+                    "{} is no sweep: its legs go over no fill levels, rests, blocks, depths or workers, and it has no demand (--demand gives one)",
+                    source.name
+                ))
+            }),
         }
-        FigureArg::Sweep => sweep_svg(&source.head, &source.name, &source.findings)?.ok_or_else(|| {
-            Failure::usage(format!(
-                "{} is no sweep: its legs go over no fill levels, rests, blocks, depths or workers, and it has no demand (--demand gives one)",
-                source.name
-            ))
-        }),
-    }
     };
+    let legs: Vec<Vec<String>> = all.iter().map(|s| s.head.lane(s.lane).leg_names()).collect();
+    let rows: Vec<_> = all.iter().zip(&legs).map(|(s, legs)| s.rows(legs)).collect();
     write_whole(&args.out, args.overwrite, |out| {
         match args.kind {
             ExportKind::Svg => out.write_all(drawn()?.as_bytes())?,
             ExportKind::Pdf => out.write_all(&as_pdf(&drawn()?)?)?,
-            ExportKind::Csv => write_csv(out, &source.samples, &source.head.legs, &source.extras)?,
+            ExportKind::Csv => write_csv_lanes(out, &rows)?,
             ExportKind::Parquet => {
                 let mut bytes = Vec::new();
-                write_parquet(&mut bytes, &source.samples, &source.head.legs, &source.extras)?;
+                write_parquet_lanes(&mut bytes, &rows)?;
                 out.write_all(&bytes)?;
             }
-            ExportKind::Jsonl => write_jsonl(out, &source.head, &source.samples, &source.events)?,
+            ExportKind::Jsonl => {
+                let lanes: Vec<_> = all.iter().map(|s| (s.samples.as_slice(), s.events.as_slice())).collect();
+                let head = all.first().map(|s| s.head.clone()).unwrap_or_default();
+                let head =
+                    RunHead { lanes: all.iter().map(|s| s.head.lane(s.lane).clone()).collect(), ..head };
+                write_jsonl(out, &head, &lanes)?;
+            }
         }
         Ok(())
     })

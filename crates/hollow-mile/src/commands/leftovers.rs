@@ -9,7 +9,7 @@ use crate::{Failure, text};
 use mile_core::{Bytes, RunId};
 use mile_files::Held;
 use mile_logbook::{Logbook, LogbookError, side};
-use mile_runner::Status;
+use mile_runner::{Order, Status};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 
@@ -99,27 +99,11 @@ fn find(logbook: &Path) -> Result<Vec<Leftover>, Failure> {
     };
     let mut found = Vec::new();
     for (run, status, head) in heads {
-        let (Some(order), Some(identity)) = (&head.order, head.identity) else { continue };
-        if status == Status::Underway || head.drive.simulated {
-            continue;
+        let Some(identity) = head.identity.filter(|_| status != Status::Underway) else { continue };
+        for lane in head.lanes.iter().filter(|l| !l.drive.simulated) {
+            let Some(order) = &lane.order else { continue };
+            found.extend(scratch_of(run, status, order, identity));
         }
-        let folder = order.folder.clone().unwrap_or_default();
-        let path = folder.join(&order.drive);
-        let is_file = std::fs::symlink_metadata(&path).is_ok_and(|m| m.is_file());
-        let Some(file) = is_file.then(|| std::fs::File::open(&path).ok()).flatten() else { continue };
-        if mile_drive::file::run_of(&file) != Some(identity) {
-            continue;
-        }
-        let note = match status {
-            _ if order.keep => "kept, as was asked for".to_owned(),
-            Status::Done => "left by the run, which is done".to_owned(),
-            _ => format!(
-                "left by the run, which is {}; `hollow-mile resume {run}` goes on with it",
-                status.words()
-            ),
-        };
-        let bytes = file.metadata().map_or(0, |m| m.len());
-        found.push(Leftover { path, run, bytes, what: SCRATCH, note, identity: Some(identity) });
     }
     let logbook = std::path::absolute(logbook)?;
     for entry in aside_folders().iter().flat_map(std::fs::read_dir).flatten().flatten() {
@@ -136,4 +120,25 @@ fn find(logbook: &Path) -> Result<Vec<Leftover>, Failure> {
         }
     }
     Ok(found)
+}
+
+/// The file that a lane of a run was made on, where it is still there.
+fn scratch_of(run: i64, status: Status, order: &Order, identity: RunId) -> Option<Leftover> {
+    let folder = order.folder.clone().unwrap_or_default();
+    let path = folder.join(&order.drive);
+    let is_file = std::fs::symlink_metadata(&path).is_ok_and(|m| m.is_file());
+    let file = is_file.then(|| std::fs::File::open(&path).ok()).flatten()?;
+    if mile_drive::file::run_of(&file) != Some(identity) {
+        return None;
+    }
+    let note = match status {
+        _ if order.keep => "kept, as was asked for".to_owned(),
+        Status::Done => "left by the run, which is done".to_owned(),
+        _ => format!(
+            "left by the run, which is {}; `hollow-mile resume {run}` goes on with it",
+            status.words()
+        ),
+    };
+    let bytes = file.metadata().map_or(0, |m| m.len());
+    Some(Leftover { path, run, bytes, what: SCRATCH, note, identity: Some(identity) })
 }

@@ -8,8 +8,8 @@ use crate::{Failure, text};
 use mile_core::{Bytes, Nanos};
 use mile_drive::clock::unix_seconds;
 use mile_drive::drive::{Claims, Facts, Limits};
-use mile_logbook::{Entry, Logbook, side, store};
-use mile_runner::{Outcome, Status};
+use mile_logbook::{Block, Entry, Logbook, side, store};
+use mile_runner::{LaneHead, Outcome, Status};
 use std::path::Path;
 
 pub(crate) fn run(args: &LogbookArgs) -> Result<(), Failure> {
@@ -23,14 +23,14 @@ pub(crate) fn run(args: &LogbookArgs) -> Result<(), Failure> {
             }
         }
         LogbookCommand::Import { file, logbook, beside } => {
-            let source = Source::load(file, logbook.as_deref(), beside)?;
-            if source.status.is_some() {
+            let all = Source::load_all(file, logbook.as_deref(), beside)?;
+            if all.iter().any(|s| s.status.is_some()) {
                 return Err(Failure::usage(format!(
                     "{file} is a run of the logbook already; name a CSV or Parquet file"
                 )));
             }
-            source.problem_lines().iter().for_each(|line| text::complain(line));
-            let run = import(source, &logbook_path(logbook.as_deref())?)?;
+            all.iter().flat_map(Source::problem_lines).for_each(|line| text::complain(&line));
+            let run = import(&all, &logbook_path(logbook.as_deref())?)?;
             text::say(&format!("Kept as run {run}."));
         }
         LogbookCommand::Recover { file } => {
@@ -57,32 +57,43 @@ pub(crate) fn run(args: &LogbookArgs) -> Result<(), Failure> {
 }
 
 /// Keeps a trace as a run that is done, with what is known beside it.
-fn import(source: Source, logbook: &Path) -> Result<i64, Failure> {
-    let known = &source.context;
-    let mut head = source.head;
+fn import(all: &[Source], logbook: &Path) -> Result<i64, Failure> {
+    let mut head = all.first().map(|s| s.head.clone()).unwrap_or_default();
     head.started = unix_seconds();
-    head.limits = Limits { warn: known.warn, critical: known.critical };
-    head.claims = Claims { write: known.rated_write, read: known.rated_read, endurance: None };
-    head.facts = known.capacity.map(|capacity| Facts {
-        capacity,
-        logical_block: Bytes(512),
-        has_temperature: !source.trace.temp.is_blank(),
-        readable: true,
-        cache: None,
-    });
-    head.demands.clone_from(&known.demands);
+    let lane = |source: &Source| {
+        let (known, of) = (&source.context, source.head.lane(source.lane));
+        LaneHead {
+            limits: Limits { warn: known.warn, critical: known.critical },
+            claims: Claims { write: known.rated_write, read: known.rated_read, endurance: None },
+            facts: known.capacity.map(|capacity| Facts {
+                capacity,
+                logical_block: Bytes(512),
+                has_temperature: !source.trace.temp.is_blank(),
+                readable: true,
+                cache: None,
+            }),
+            demands: known.demands.clone(),
+            ..of.clone()
+        }
+    };
+    head.lanes = all.iter().map(lane).collect();
     let mut book = Logbook::open(logbook)?;
     let run = book.begin(&head)?;
-    book.append(run, 0, &source.samples, &[])?;
-    let end = source.trace.len();
-    let outcome = Outcome {
-        status: Status::Done,
-        at: source.trace.end(end),
-        bytes: source.trace.moved(end),
-        why: None,
-        health: None,
+    let lanes = all.iter().enumerate();
+    let blocks: Vec<Block<'_>> =
+        lanes.map(|(lane, s)| Block { lane, first: 0, samples: &s.samples, events: &[] }).collect();
+    book.append(run, &blocks)?;
+    let outcome = |source: &Source| {
+        let end = source.trace.len();
+        Some(Outcome {
+            status: Status::Done,
+            at: source.trace.end(end),
+            bytes: source.trace.moved(end),
+            why: None,
+            health: None,
+        })
     };
-    book.finish(run, Status::Done, Some(&outcome))?;
+    book.finish(run, Status::Done, &all.iter().map(outcome).collect::<Vec<_>>())?;
     Ok(run)
 }
 

@@ -1,10 +1,9 @@
 //! `hollow-mile resume`: a run that was interrupted goes on.
 
-use super::run::{detach, follow};
+use super::run::{consents, detach, follow};
 use crate::Failure;
 use crate::cli::ResumeArgs;
 use crate::session::{logbook_path, order_to_resume, prepare, stop_on_signals};
-use mile_drive::block::Consent;
 use mile_logbook::Logbook;
 
 pub(crate) fn run(args: &ResumeArgs) -> Result<(), Failure> {
@@ -12,8 +11,9 @@ pub(crate) fn run(args: &ResumeArgs) -> Result<(), Failure> {
     // Nothing is written before it is clear that the run may go on.
     let book = Logbook::read(&path)?;
     let run = book.resolve(&args.run)?;
-    let consent = Consent { arm: args.arm.clone(), destroy: args.destroy.clone() };
-    let ready = prepare(order_to_resume(&book, run, consent, args.speed)?)?;
+    let lanes: Vec<String> = book.ends(run)?.0.lanes.into_iter().map(|l| l.name).collect();
+    let consents = consents(&lanes, &args.arm, &args.destroy)?;
+    let ready = prepare(order_to_resume(&book, run, &consents, args.speed)?)?;
     if args.detach {
         return detach(ready.into_order(), &path);
     }

@@ -1,20 +1,23 @@
 //! `hollow-mile run`: a course on a drive, without a screen.
 
+use super::findings::LaneFindings;
 use crate::bench::Named;
 use crate::cli::{EngineArg, Format, RunArgs};
+use crate::figure::{Shown, stages_of};
 use crate::outlook::Weight;
 use crate::progress::Progress;
-use crate::session::{self, Order, logbook_path};
+use crate::session::{self, Order, OrderLane, logbook_path};
 use crate::{Failure, text};
 use crossbeam_channel::{RecvTimeoutError, Sender};
-use mile_core::{Nanos, findings};
+use mile_core::stages::Stage;
+use mile_core::{Bytes, Nanos, findings};
 use mile_drive::Situation;
 use mile_drive::block::Consent;
 use mile_drive::clock::Monotonic;
 use mile_drive::file::EngineChoice;
 use mile_logbook::Logbook;
 use mile_runner::remote::{Client, Frame};
-use mile_runner::{Command, Event, EventKind, Message, Outcome, RunHead, Status};
+use mile_runner::{Command, Event, EventKind, LaneHead, Message, Outcome, RunHead, Status};
 use serde::Serialize;
 use std::io::IsTerminal;
 use std::time::Duration;
@@ -36,19 +39,26 @@ struct Printed<'a> {
     bytes: u64,
     engine: Option<&'a str>,
     notes: Vec<&'a str>,
-    findings: &'a mile_core::Findings,
+    /// Of a run on one drive.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    findings: Option<&'a mile_core::Findings>,
+    /// Of each lane of another, and what each came to in each leg.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    lanes: Vec<LaneFindings<'a>>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    stages: Vec<Stage>,
 }
 
 pub(crate) fn run(args: &RunArgs) -> Result<(), Failure> {
     let order = order(args)?;
     let mut ready = session::prepare(order)?;
-    let look =
+    let looks =
         super::course::look(&ready, Logbook::read(&logbook_path(args.logbook.as_deref())?).ok().as_ref());
-    let warnings = look.warnings();
+    let warnings: Vec<String> = looks.iter().flat_map(|(_, look)| look.warnings()).collect();
     if args.strict && !warnings.is_empty() {
-        let list: Vec<String> = look
-            .items
+        let list: Vec<String> = looks
             .iter()
+            .flat_map(|(_, look)| &look.items)
             .filter(|i| i.weight == Weight::Warning)
             .map(|i| format!("{}: {}; {}", i.about, i.why, i.remedy))
             .collect();
@@ -59,7 +69,7 @@ pub(crate) fn run(args: &RunArgs) -> Result<(), Failure> {
     }
     ready.accept(warnings);
     if let Some(path) = &args.truth {
-        if !args.on.starts_with("sim:") {
+        if !ready.is_simulated() {
             return Err(Failure::usage(
                 "--truth is for simulated drives; nobody knows the truth of a real one",
             ));
@@ -102,12 +112,12 @@ pub(crate) fn follow(
     let mut follower = Follower::new(format);
     loop {
         match underway.messages.recv_timeout(Duration::from_millis(100)) {
-            Ok(message) => {
+            Ok((lane, message)) => {
                 let asked = matches!(&message, Message::Event(Event { kind: EventKind::Asked(_), .. }));
                 if asked {
                     answer_with_a_line(underway.commands.clone())?;
                 }
-                if follower.take(message) {
+                if follower.take(lane, message) {
                     break;
                 }
             }
@@ -119,8 +129,16 @@ pub(crate) fn follow(
     }
     let ended = underway.finish()?;
     follower.clear_line();
-    if let (Some(path), Some(truth)) = (truth, &ended.truth) {
-        let json = serde_json::to_string_pretty(truth)?;
+    if let Some(path) = truth {
+        let json = match ended.truths.as_slice() {
+            [one] => serde_json::to_string_pretty(one)?,
+            all => {
+                let lanes = follower.head.lanes.iter().map(|l| l.name.as_str()).zip(all);
+                let lanes: Vec<_> =
+                    lanes.map(|(lane, truth)| serde_json::json!({"lane": lane, "truth": truth})).collect();
+                serde_json::to_string_pretty(&serde_json::json!({"lanes": lanes}))?
+            }
+        };
         crate::figure::write_whole(path, false, |out| Ok(out.write_all(json.as_bytes())?))?;
     }
     let run = ended.kept.as_ref().ok().copied();
@@ -165,23 +183,19 @@ fn verdict(outcome: &Outcome, faults: &[mile_core::Faults]) -> Result<(), Failur
 pub(crate) fn watch(mut client: Client, format: Format) -> Result<(), Failure> {
     let mut follower = Follower::new(format);
     let mut number = client.hello.run;
-    for message in session::told_before(&mut client)? {
-        if let Message::Ended(outcome) = &message {
-            follower.report(number, outcome)?;
-            return verdict(outcome, &follower.faults());
+    for (lane, message) in session::told_before(&mut client)? {
+        if follower.take(lane, message) {
+            return follower.end(number);
         }
-        follower.take(message);
     }
     loop {
         match client.frames.recv_timeout(Duration::from_millis(100)) {
             Ok(Frame::Number(run)) => number = Some(run),
-            Ok(Frame::Message(Message::Ended(outcome))) => {
-                follower.clear_line();
-                follower.report(number, &outcome)?;
-                return verdict(&outcome, &follower.faults());
-            }
-            Ok(Frame::Message(message)) => {
-                follower.take(message);
+            Ok(Frame::Message(lane, message)) => {
+                if follower.take(lane, message) {
+                    follower.clear_line();
+                    return follower.end(number);
+                }
             }
             Ok(_) | Err(RecvTimeoutError::Timeout) => {}
             Err(RecvTimeoutError::Disconnected) => {
@@ -195,6 +209,78 @@ pub(crate) fn watch(mut client: Client, format: Format) -> Result<(), Failure> {
     }
 }
 
+/// A value that may be of one lane: the lane, where the part before `=` is one, and the value.
+fn of_lane<'a>(lanes: &[String], text: &'a str) -> (Option<&'a str>, &'a str) {
+    match text.split_once('=') {
+        Some((lane, value)) if lanes.iter().any(|l| l == lane) => (Some(lane), value),
+        _ => (None, text),
+    }
+}
+
+/// The drives as `--on` names them, by lane. What stands before `=` is a lane, but for what can only be part of a path.
+pub(crate) fn drives(on: &[String]) -> Vec<(String, String)> {
+    let split = |text: &String| match text.split_once('=') {
+        Some((lane, drive)) if !lane.is_empty() && !lane.contains(['/', ':']) => {
+            (lane.to_owned(), drive.to_owned())
+        }
+        _ => (String::new(), text.clone()),
+    };
+    on.iter().map(split).collect()
+}
+
+/// What `--arm` and `--destroy` allow, by lane.
+pub(crate) fn consents(
+    lanes: &[String],
+    arm: &[String],
+    destroy: &[String],
+) -> Result<Vec<(String, Consent)>, Failure> {
+    let mut all: Vec<(String, Consent)> = Vec::new();
+    let only = |lane: Option<&str>, what: &str| match (lane, lanes) {
+        (Some(lane), _) => Ok(lane.to_owned()),
+        (None, [one]) => Ok(one.clone()),
+        (None, lanes) => Err(Failure::usage(format!(
+            "{what} does not say for which lane; write it as LANE={what}, with one of {}",
+            lanes.join(", ")
+        ))),
+    };
+    for text in arm {
+        let (lane, serial) = of_lane(lanes, text);
+        let lane = only(lane, serial)?;
+        if all.iter().any(|(l, _)| *l == lane) {
+            return Err(Failure::usage("--arm is given twice for the same drive"));
+        }
+        all.push((lane, Consent { arm: Some(serial.to_owned()), destroy: Vec::new() }));
+    }
+    for text in destroy {
+        let (lane, what) = of_lane(lanes, text);
+        let lane = only(lane, what)?;
+        match all.iter_mut().find(|(l, _)| *l == lane) {
+            Some((_, consent)) => consent.destroy.push(what.to_owned()),
+            None => {
+                return Err(Failure::usage(format!(
+                    "--destroy {what} is for the lane {lane}, which is not armed with --arm"
+                )));
+            }
+        }
+    }
+    Ok(all)
+}
+
+/// The sizes of files to make, by lane.
+pub(crate) fn size_of(lanes: &[String], sizes: &[String], lane: &str) -> Result<Option<Bytes>, Failure> {
+    let mut found = None;
+    for text in sizes {
+        let (of, value) = of_lane(lanes, text);
+        let size = value.parse::<Bytes>().map_err(|e| Failure::usage(format!("--size {value}: {e}")))?;
+        match of {
+            Some(of) if of == lane => return Ok(Some(size)),
+            None => found = Some(size),
+            Some(_) => {}
+        }
+    }
+    Ok(found)
+}
+
 fn order(args: &RunArgs) -> Result<Order, Failure> {
     let name = args.course.display().to_string();
     let course_text = std::fs::read_to_string(&args.course).map_err(|e| {
@@ -203,34 +289,53 @@ fn order(args: &RunArgs) -> Result<Order, Failure> {
         ))
     })?;
     let s = &args.situation;
-    Ok(Order {
-        course_text,
-        course_name: name,
-        named: Named {
-            drive: args.on.clone(),
-            size: args.size,
+    let situation = Situation {
+        slot: s.slot.clone(),
+        cooling: s.cooling.clone(),
+        ambient: s.ambient,
+        enclosure: s.enclosure.clone(),
+        notes: s.note.clone(),
+    };
+    let drives = drives(&args.on);
+    let names: Vec<String> = drives.iter().map(|(lane, _)| lane.clone()).collect();
+    let consents = consents(&names, &args.arm, &args.destroy)?;
+    let mut lanes = Vec::new();
+    for (lane, drive) in drives {
+        let consent = consents.iter().find(|(l, _)| *l == lane).map(|(_, c)| c.clone());
+        let named = Named {
+            drive,
+            size: size_of(&names, &args.size, &lane)?,
             seed: args.seed,
             engine: if args.engine == EngineArg::Threads {
                 EngineChoice::Threads
             } else {
                 EngineChoice::Auto
             },
-            consent: Consent { arm: args.arm.clone(), destroy: args.destroy.clone() },
+            consent: consent.unwrap_or_default(),
             goes_on: None,
-        },
+        };
+        lanes.push(OrderLane { name: lane, named, situation: situation.clone() });
+    }
+    Ok(Order {
+        course_text,
+        course_name: name,
+        lanes,
         speed: args.speed,
         discard_first: args.discard_first,
         keep: args.keep,
         resume: None,
         warnings: Vec::new(),
-        situation: Situation {
-            slot: s.slot.clone(),
-            cooling: s.cooling.clone(),
-            ambient: s.ambient,
-            enclosure: s.enclosure.clone(),
-            notes: s.note.clone(),
-        },
     })
+}
+
+/// What was seen of one lane of a run.
+#[derive(Default)]
+struct Followed {
+    progress: Progress,
+    trace: mile_core::Trace,
+    temp: Option<mile_core::Celsius>,
+    events: Vec<Event>,
+    outcome: Option<Outcome>,
 }
 
 /// Follows a run's messages and shows how far it is.
@@ -240,10 +345,7 @@ struct Follower {
     quiet: bool,
     shown: Nanos,
     head: RunHead,
-    progress: Progress,
-    trace: mile_core::Trace,
-    temp: Option<mile_core::Celsius>,
-    events: Vec<Event>,
+    lanes: Vec<Followed>,
 }
 
 impl Follower {
@@ -254,47 +356,61 @@ impl Follower {
             quiet: format == Format::Json,
             shown: Nanos(0),
             head: RunHead::default(),
-            progress: Progress::default(),
-            trace: mile_core::Trace::new(),
-            temp: None,
-            events: Vec::new(),
+            lanes: vec![Followed::default()],
         }
     }
 
-    /// Takes in a message; gives whether it was the last.
-    fn take(&mut self, message: Message) -> bool {
+    /// Takes in a message of a lane; gives whether it was the last of all.
+    fn take(&mut self, number: u32, message: Message) -> bool {
+        if let Message::Began(head) = message {
+            let title = crate::figure::title_of_all(&head);
+            self.line(&format!("{title}, on {}", head.drives()));
+            self.lanes = head.lanes.iter().map(Followed::new).collect();
+            self.head = *head;
+            return false;
+        }
+        if let Message::Event(event) = &message {
+            let names: Vec<&str> = self.head.lanes.iter().map(|l| l.name.as_str()).collect();
+            self.line(&text::event_line_of(&names, number as usize, event));
+        }
+        let Some(lane) = self.lanes.get_mut(number as usize) else { return false };
         match message {
-            Message::Began(head) => {
-                self.progress = Progress::new(&head);
-                self.line(&format!("{}, on {}", crate::figure::title(&head), head.drive.name));
-                self.head = *head;
-            }
             Message::Sample(sample) => {
-                self.progress.sample(&sample);
-                self.temp = sample.temp;
-                let name = self.head.legs.get(sample.leg as usize).map_or("", String::as_str);
-                self.trace.push(&sample, name);
+                lane.progress.sample(&sample);
+                lane.temp = sample.temp;
+                lane.trace.push(&sample, self.head.lane(number as usize).leg_name(sample.leg));
             }
             Message::Event(event) => {
-                self.progress.event(&event);
-                self.line(&text::event_line(&event));
-                self.events.push(event);
+                lane.progress.event(&event);
+                lane.events.push(event);
             }
-            Message::LegLatency(..) | Message::Health(_) => {}
-            Message::Ended(_) => return true,
+            Message::Ended(outcome) => lane.outcome = Some(*outcome),
+            Message::Began(_) | Message::LegLatency(..) | Message::Health(_) => {}
         }
-        false
+        self.lanes.iter().all(|l| l.outcome.is_some())
     }
 
     /// Takes in all of a run, in the place of what was seen of it.
     fn take_whole(&mut self, run: &mile_logbook::StoredRun) {
-        self.trace = run.trace();
-        self.events.clone_from(&run.events);
+        for (i, (lane, stored)) in self.lanes.iter_mut().zip(&run.lanes).enumerate() {
+            lane.trace = run.trace(i);
+            lane.events.clone_from(&stored.events);
+        }
     }
 
     /// What went wrong with its operations.
     fn faults(&self) -> Vec<mile_core::Faults> {
-        mile_runner::message::faults_of(&self.events)
+        self.lanes.iter().flat_map(|l| mile_runner::message::faults_of(&l.events)).collect()
+    }
+
+    /// Tells how a run has ended of which all lanes have.
+    fn end(&self, number: Option<i64>) -> Result<(), Failure> {
+        let names = self.head.lanes.iter().map(|l| l.name.as_str());
+        let ended: Vec<(&str, &Outcome)> =
+            names.zip(self.lanes.iter().filter_map(|l| l.outcome.as_ref())).collect();
+        let outcome = Outcome::of_lanes(&ended).ok_or_else(|| Failure::run("the run has no lane"))?;
+        self.report(number, &outcome)?;
+        verdict(&outcome, &self.faults())
     }
 
     /// A line for the log of what happened.
@@ -316,9 +432,22 @@ impl Follower {
             return;
         }
         self.shown = now;
-        let rate = self.progress.rate().map_or(String::new(), |r| format!("{r}  "));
-        let temp = self.temp.map_or(String::new(), |t| format!("{t}  "));
-        let line = format!("{rate}{temp}{}", self.progress.sentence());
+        let figures = |l: &Followed| {
+            let rate = l.progress.rate().map_or(String::new(), |r| format!("{r}  "));
+            let temp = l.temp.map_or(String::new(), |t| format!("{t}  "));
+            rate + &temp
+        };
+        let line = match self.lanes.as_slice() {
+            [one] => format!("{}{}", figures(one), one.progress.sentence()),
+            all => {
+                let lane = |(i, l): (usize, &Followed)| {
+                    format!("{} {}", self.head.lane(i).name, figures(l).trim_end())
+                };
+                let lanes: Vec<String> = all.iter().enumerate().map(lane).collect();
+                let busy = all.iter().find(|l| l.progress.share().is_some()).or(all.first());
+                format!("{}  {}", lanes.join("  "), busy.map_or(String::new(), |l| l.progress.sentence()))
+            }
+        };
         if self.on_terminal {
             let width = crossterm::terminal::size().map_or(80, |(w, _)| usize::from(w));
             text::progress_line(&line, width);
@@ -330,8 +459,22 @@ impl Follower {
     }
 
     fn report(&self, run: Option<i64>, outcome: &Outcome) -> Result<(), Failure> {
-        let mut found = findings(&self.trace, &self.head.context_with(&self.events));
-        found.notes.splice(0..0, crate::source::remarks(&self.head, &self.events));
+        let found = |(i, lane): (usize, &Followed)| {
+            let head = self.head.lane(i);
+            let mut found = findings(&lane.trace, &head.context_with(&lane.events));
+            found.notes.splice(0..0, crate::source::remarks(head, &lane.events));
+            found
+        };
+        let contexts: Vec<mile_core::Context> = self.head.lanes.iter().map(LaneHead::context).collect();
+        let all: Vec<mile_core::Findings> = self.lanes.iter().enumerate().map(found).collect();
+        let shown: Vec<Shown<'_>> = self
+            .lanes
+            .iter()
+            .zip(&all)
+            .zip(&contexts)
+            .map(|((l, found), context)| Shown { trace: &l.trace, breaks: &found.breaks, context })
+            .collect();
+        let stages = if all.len() > 1 { stages_of(&self.head, &shown) } else { Vec::new() };
         if !self.quiet {
             let kept = run.map_or(String::new(), |r| format!(" It is run {r} of the logbook."));
             text::say(&format!(
@@ -340,10 +483,28 @@ impl Follower {
                 outcome.at,
                 outcome.bytes
             ));
-            text::say(&text::findings(&found));
+            if all.len() > 1 {
+                text::say(&text::stages(&stages));
+            }
+            for (i, found) in all.iter().enumerate() {
+                if all.len() > 1 {
+                    text::say(&format!(
+                        "Lane {}, {}\n",
+                        self.head.lane(i).name,
+                        self.head.lane(i).drive.model
+                    ));
+                }
+                text::say(&text::findings(found));
+            }
             return Ok(());
         }
-        let kinds = || self.events.iter().map(|e| &e.kind);
+        let kinds = || self.lanes.iter().flat_map(|l| &l.events).map(|e| &e.kind);
+        let of_lanes = all
+            .iter()
+            .enumerate()
+            .map(|(i, findings)| LaneFindings { lane: &self.head.lane(i).name, findings })
+            .collect();
+        let one = all.len() == 1;
         let printed = Printed {
             format: "hollow-mile/run-result",
             version: 1,
@@ -356,9 +517,60 @@ impl Follower {
             notes: kinds()
                 .filter_map(|k| if let EventKind::Fitted(n) = k { Some(n.as_str()) } else { None })
                 .collect(),
-            findings: &found,
+            findings: all.first().filter(|_| one),
+            lanes: if one { Vec::new() } else { of_lanes },
+            stages,
         };
         text::say(&serde_json::to_string_pretty(&printed)?);
         Ok(())
+    }
+}
+
+impl Followed {
+    fn new(head: &LaneHead) -> Self {
+        Self { progress: Progress::new(head), ..Self::default() }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn texts(all: &[&str]) -> Vec<String> {
+        all.iter().map(|t| (*t).to_owned()).collect()
+    }
+
+    #[test]
+    fn what_stands_before_an_equals_sign_is_a_lane_where_it_can_be_one() {
+        let on =
+            texts(&["upper=/dev/nvme0n1", "lower=sim:merrow-k2", "./a=b.bin", "sim:x=y.toml", "/tmp/c=d"]);
+        let pair = |a: &str, b: &str| (a.to_owned(), b.to_owned());
+        assert_eq!(
+            drives(&on),
+            [
+                pair("upper", "/dev/nvme0n1"),
+                pair("lower", "sim:merrow-k2"),
+                pair("", "./a=b.bin"),
+                pair("", "sim:x=y.toml"),
+                pair("", "/tmp/c=d")
+            ]
+        );
+    }
+
+    #[test]
+    fn each_lane_is_armed_by_itself() {
+        let lanes = texts(&["upper", "lower"]);
+        let all = consents(&lanes, &texts(&["lower=S=2", "upper=S1"]), &texts(&["lower=gpt", "lower=ext"]))
+            .unwrap();
+        assert_eq!(all[0].0, "lower");
+        assert_eq!((all[0].1.arm.as_deref(), all[0].1.destroy.len()), (Some("S=2"), 2));
+        assert_eq!((all[1].1.arm.as_deref(), all[1].1.destroy.len()), (Some("S1"), 0));
+        // One serial number never arms two drives.
+        assert!(consents(&lanes, &texts(&["S1"]), &[]).is_err());
+        assert!(consents(&lanes, &texts(&["upper=S1"]), &texts(&["lower=gpt"])).is_err());
+        assert!(consents(&lanes, &texts(&["upper=S1", "upper=S2"]), &[]).is_err());
+        // Of one drive, it is all part of the value.
+        let one = consents(&texts(&[""]), &texts(&["a=b"]), &texts(&["gpt"])).unwrap();
+        assert_eq!((one[0].1.arm.as_deref(), one[0].1.destroy.len()), (Some("a=b"), 1));
     }
 }

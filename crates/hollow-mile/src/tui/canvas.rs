@@ -1,8 +1,10 @@
 //! The canvas that every picture of a run is drawn on: terrain above, strips below, one ruler, one cursor.
 
+mod lanes;
 mod strips;
 mod terrain;
 
+pub(crate) use lanes::{LaneScene, draw_lanes};
 pub(crate) use terrain::miniature;
 
 use super::theme::Theme;
@@ -231,7 +233,8 @@ pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, framing: &mut 
     let has_latency = !scene.trace.p50.is_blank();
     let (ground, temp, latency) = shares(area.height, has_temp, has_latency);
     let mut picture = Picture { buffer, area: plot, data, theme };
-    terrain::draw(&mut picture, plot.y, ground);
+    let highest = terrain::highest(&picture.data);
+    terrain::draw(&mut picture, plot.y, ground, highest);
     draw_ruler(&mut picture, plot.y + ground, ruler, window);
     let below = plot.y + ground + 1;
     if temp > 0 {

@@ -56,6 +56,14 @@ pub(crate) fn check(question: &Question) -> (Checked, Option<Arc<Background>>) {
         }
     };
     checked.name.clone_from(&course.name);
+    checked.lanes = course.lanes.len().max(1);
+    let course = match course.lanes.iter().position(|l| !l.watched) {
+        Some(lane) => {
+            checked.target = format!("Lane {}. {}", course.lanes[lane].name, checked.target);
+            course.of_lane(lane)
+        }
+        None => course,
+    };
     let facts = match &question.card {
         Some(card) => DriveFacts {
             capacity: card.facts.capacity,

@@ -102,12 +102,12 @@ fn header(buffer: &mut Buffer, area: Rect, state: &mut State) {
         x += width;
     }
     let Some(live) = &state.live else { return };
-    let share = live.progress.share().unwrap_or(0.0);
-    let text = match &live.outcome {
+    let share = live.share();
+    let text = match &live.outcome() {
         Some(outcome) => format!(" {}", outcome.status.words()),
         None => format!(" {:.0} %", (share * 100.0).floor()),
     };
-    let trace = live.findings.trace();
+    let trace = live.lane().findings.trace();
     let width = 10;
     let rates: Vec<f32> = (0..width)
         .map(|i| {

@@ -103,24 +103,24 @@ impl Jobs {
     }
 
     /// Keeps a note with a run.
-    pub(crate) fn note(&self, logbook: &Path, run: i64, event: mile_runner::Event) {
+    pub(crate) fn note(&self, logbook: &Path, run: i64, lane: usize, event: mile_runner::Event) {
         let path = logbook.to_owned();
         self.spawn(move || {
-            let kept = Logbook::open_existing(&path).and_then(|mut b| b.note(run, &event));
+            let kept = Logbook::open_existing(&path).and_then(|mut b| b.note(run, lane, &event));
             Done::Noted(kept.map_err(|e| format!("The note was not kept: {e}")))
         });
     }
 
     /// Reads a run and computes its findings.
-    pub(crate) fn load(&self, path: &Path, run: i64) {
+    pub(crate) fn load(&self, path: &Path, run: i64, lane: usize) {
         let path = path.to_owned();
-        self.spawn(move || Done::Loaded(load(&path, run).map(Box::new)));
+        self.spawn(move || Done::Loaded(load(&path, run, lane).map(Box::new)));
     }
 
     /// Writes the figures of a run into the current folder.
-    pub(crate) fn export(&self, path: &Path, run: i64, ruler: Ruler, window: Option<Window>) {
+    pub(crate) fn export(&self, path: &Path, of: (i64, usize), ruler: Ruler, window: Option<Window>) {
         let path = path.to_owned();
-        self.spawn(move || Done::Exported(export(&path, run, ruler, window)));
+        self.spawn(move || Done::Exported(export(&path, of, ruler, window)));
     }
 }
 
@@ -129,12 +129,14 @@ fn last_change(path: &Path, card: &Card) -> Option<(i64, Vec<String>)> {
     let book = Logbook::read(path).ok()?;
     let id = &card.identity;
     // By its serial number where it has one, as a name may be another drive's by now.
-    let same = |e: &&Entry| e.drive == id.name && e.digest.is_some();
+    let same = |e: &&Entry| e.drive.split(" + ").any(|d| d == id.name) && e.digest.is_some();
     let run = book.list().ok()?.iter().find(same)?.run;
-    let (head, _, outcome) = book.ends(run).ok()?;
+    let (head, _, outcomes) = book.ends(run).ok()?;
+    let mut lanes = head.lanes.into_iter().zip(outcomes);
+    let (lane, outcome) = lanes.find(|(l, _)| l.drive.name == id.name)?;
     let after = outcome?.health?;
-    let same_drive = head.drive.serial == id.serial && head.drive.model == id.model;
-    let before = head.health.unwrap_or_default();
+    let same_drive = lane.drive.serial == id.serial && lane.drive.model == id.model;
+    let before = lane.health.unwrap_or_default();
     let moved = |a: Option<Bytes>, b: Option<Bytes>| a.zip(b).map(|(a, b)| Bytes(b.0.saturating_sub(a.0)));
     let mut changes: Vec<String> = moved(before.written, after.written)
         .zip(moved(before.read, after.read))
@@ -145,36 +147,48 @@ fn last_change(path: &Path, card: &Card) -> Option<(i64, Vec<String>)> {
     same_drive.then_some((run, changes))
 }
 
-/// Reads a run and computes its findings.
-pub(crate) fn load(path: &Path, run: i64) -> Result<Shown, String> {
-    let stored = Logbook::reading(path, |b| b.run(run)).map_err(|e| e.to_string())?;
-    let trace = stored.trace();
-    let context = stored.head.context_with(&stored.events);
+/// Reads a run and computes the findings of one of its lanes.
+pub(crate) fn load(path: &Path, run: i64, lane: usize) -> Result<Shown, String> {
+    let mut stored = Logbook::reading(path, |b| b.run(run)).map_err(|e| e.to_string())?;
+    // A lane that is not there is the one behind the last: the first.
+    let lane = if lane < stored.lanes.len() { lane } else { 0 };
+    let trace = stored.trace(lane);
+    let events = stored.lanes.get_mut(lane).map(|l| std::mem::take(&mut l.events)).unwrap_or_default();
+    let head = stored.head.lane(lane);
+    let context = head.context_with(&events);
     let mut found = findings(&trace, &context);
-    found.notes.splice(0..0, crate::source::remarks(&stored.head, &stored.events));
-    Ok(Shown {
-        run,
-        status: stored.status,
-        findings: found,
-        head: stored.head,
-        context,
-        trace,
-        events: stored.events,
-    })
+    found.notes.splice(0..0, crate::source::remarks(head, &events));
+    Ok(Shown { run, lane, status: stored.status, findings: found, head: stored.head, context, trace, events })
 }
 
-fn export(path: &Path, run: i64, ruler: Ruler, window: Option<Window>) -> Result<Vec<String>, String> {
-    let shown = load(path, run)?;
+fn export(
+    path: &Path,
+    (run, lane): (i64, usize),
+    ruler: Ruler,
+    window: Option<Window>,
+) -> Result<Vec<String>, String> {
+    let shown = load(path, run, lane)?;
+    let of = match shown.head.lane(shown.lane).name.as_str() {
+        "" => String::new(),
+        lane => format!("-{lane}"),
+    };
     let name = format!("run {run}");
+    let head = (&shown.head, shown.lane);
     let text = |f: crate::Failure| f.message().to_owned();
-    let svg = figure::svg(&shown.head, &name, &shown.trace, &shown.findings, &shown.context, ruler, window)
+    let svg = figure::svg(head, &name, &shown.trace, &shown.findings, &shown.context, ruler, window)
         .map_err(text)?;
-    let sweep = figure::sweep_svg(&shown.head, &name, &shown.findings).map_err(text)?;
-    let course: String =
-        shown.head.course.chars().map(|c| if c.is_alphanumeric() { c } else { '-' }).collect();
+    let sweep = figure::sweep_svg(head, &name, &shown.findings).map_err(text)?;
+    let course: String = (shown.head.course.clone() + &of)
+        .chars()
+        .map(|c| if c.is_alphanumeric() { c } else { '-' })
+        .collect();
     let stem = free_stem(&format!("run-{run}-{course}"));
     let mut written = Vec::new();
-    for (stem, svg) in [(stem.clone(), Some(svg)), (format!("{stem}-sweep"), sweep)] {
+    // Beside the figure of the lane that is shown stands that of all.
+    let lanes = if shown.head.lanes.len() > 1 { Some(all_lanes(path, run).map_err(text)?) } else { None };
+    for (stem, svg) in
+        [(stem.clone(), Some(svg)), (format!("{stem}-sweep"), sweep), (format!("{stem}-lanes"), lanes)]
+    {
         let Some(svg) = svg else { continue };
         let pdf = figure::as_pdf(&svg).map_err(text)?;
         for (kind, bytes) in [("svg", svg.as_bytes()), ("pdf", pdf.as_slice())] {
@@ -186,10 +200,28 @@ fn export(path: &Path, run: i64, ruler: Ruler, window: Option<Window>) -> Result
     Ok(written)
 }
 
+/// The figure of all lanes of a run.
+fn all_lanes(path: &Path, run: i64) -> Result<String, crate::Failure> {
+    let stored = Logbook::reading(path, |b| b.run(run))?;
+    let traces: Vec<mile_core::Trace> = (0..stored.lanes.len()).map(|i| stored.trace(i)).collect();
+    let contexts: Vec<_> = stored.head.lanes.iter().map(mile_runner::LaneHead::context).collect();
+    let found: Vec<_> =
+        traces.iter().zip(&contexts).map(|(trace, context)| findings(trace, context)).collect();
+    let shown: Vec<figure::Shown<'_>> = traces
+        .iter()
+        .zip(&contexts)
+        .zip(&found)
+        .map(|((trace, context), found)| figure::Shown { trace, context, breaks: &found.breaks })
+        .collect();
+    figure::lanes_svg(&stored.head, &format!("run {run}"), &shown)
+}
+
 /// A name for the files that none of them has yet.
 fn free_stem(stem: &str) -> String {
     let taken = |s: &str| {
-        [".svg", ".pdf", "-sweep.svg", "-sweep.pdf"].iter().any(|k| Path::new(&format!("{s}{k}")).exists())
+        [".svg", ".pdf", "-sweep.svg", "-sweep.pdf", "-lanes.svg", "-lanes.pdf"]
+            .iter()
+            .any(|k| Path::new(&format!("{s}{k}")).exists())
     };
     (1..)
         .map(|i| if i == 1 { stem.to_owned() } else { format!("{stem}-{i}") })

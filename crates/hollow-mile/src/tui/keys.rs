@@ -35,6 +35,7 @@ pub(crate) enum Action {
     Export,
     Filter,
     NextBreak,
+    NextLane,
     PreviousBreak,
     StartNext,
     NextPanel,
@@ -49,6 +50,7 @@ pub(crate) enum Action {
     OpenCourse,
     NextDrive,
     StartCourse,
+    StartLanes,
 }
 
 /// A key, or several that mean the same.
@@ -86,6 +88,14 @@ pub(crate) const TABLE: &[Binding] = &[
         &[Bench],
         "start a run",
         "start a run on the selected drive"
+    ),
+    bind!(
+        "b",
+        [Char('b')],
+        Action::StartLanes,
+        &[Bench],
+        "side by side",
+        "start a course for several drives, from the selected one on"
     ),
     bind!(
         "i enter",
@@ -164,6 +174,7 @@ pub(crate) const TABLE: &[Binding] = &[
         "run next",
         "start the run that would settle the break"
     ),
+    bind!("]", [Char(']')], Action::NextLane, CANVAS, "", "show the next lane of a run on several drives"),
     bind!("x", [Char('x')], Action::TurnRuler, CANVAS, "ruler", "turn the ruler: bytes or time"),
     bind!("←→ h l", [Left, Char('h')], Action::CursorLeft, CANVAS, "", "move the cursor left"),
     bind!("←→ h l", [Right, Char('l')], Action::CursorRight, CANVAS, "cursor", "move the cursor right"),

@@ -61,7 +61,7 @@ pub(crate) fn sentence(state: &State) -> (String, String) {
         Place::Underway => match &state.live {
             None => ("No run is underway. Start one from the bench (1).".into(), String::new()),
             Some(live) => {
-                let text = match &live.outcome {
+                let text = match &live.outcome() {
                     Some(o) => format!(
                         "The run is {} after {}, {} moved.{}",
                         o.status.words(),
@@ -69,17 +69,17 @@ pub(crate) fn sentence(state: &State) -> (String, String) {
                         o.bytes,
                         o.why.as_ref().map_or(String::new(), |w| format!(" {w}."))
                     ),
-                    None => live.progress.sentence(),
+                    None => live.sentence(),
                 };
                 let pace = match state.speed {
                     Speed::Times(x)
-                        if live.head.drive.simulated && !live.is_over() && (x - 1.0).abs() > 1e-9 =>
+                        if live.head.first().drive.simulated && !live.is_over() && (x - 1.0).abs() > 1e-9 =>
                     {
                         format!(", {x} times real time")
                     }
                     _ => String::new(),
                 };
-                (text, format!("{}{pace}", live.head.drive.model))
+                (text, format!("{}{pace}", live.head.models()))
             }
         },
         Place::Findings => match (&state.findings.shown, state.findings.loading) {
@@ -89,12 +89,15 @@ pub(crate) fn sentence(state: &State) -> (String, String) {
                 let text = format!(
                     "Run {}, {}: {}, {} moved in {}.",
                     shown.run,
-                    title(&shown.head),
+                    title(&shown.head, shown.lane),
                     shown.status.words(),
                     shown.trace.moved(shown.trace.len()),
                     shown.trace.end(shown.trace.len())
                 );
-                (text, shown.head.situation.line())
+                match shown.head.lanes.len() {
+                    0 | 1 => (text, shown.head.first().situation.line()),
+                    n => (text, format!("lane {} of {n}, ] shows the next", shown.lane + 1)),
+                }
             }
         },
         Place::Health => match (&state.health.drive, &state.health.shown) {

@@ -7,10 +7,11 @@ use crate::bench::Card;
 use crate::outlook::Outlook;
 use crate::progress::Progress;
 use crossbeam_channel::{Receiver, Sender};
+use mile_core::ruler::Ruler;
 use mile_core::{Celsius, Context, Findings, LiveFindings, Trace};
 use mile_logbook::Entry;
 use mile_runner::remote::{Client, Frame};
-use mile_runner::{Command, Event, Message, Outcome, RunHead, Speed, Status};
+use mile_runner::{Command, Event, LaneHead, Message, Outcome, RunHead, Speed, Status};
 use ratatui::layout::Rect;
 use ratatui_textarea::TextArea;
 use std::collections::{HashMap, VecDeque};
@@ -57,6 +58,8 @@ impl Place {
 pub(crate) struct Choice {
     pub(crate) name: String,
     pub(crate) text: String,
+    /// The names of its lanes; none where it is for one drive.
+    pub(crate) lanes: Vec<String>,
 }
 
 /// The strings to a runner.
@@ -65,94 +68,183 @@ pub(crate) struct Strings {
     pub(crate) commands: Sender<Command>,
 }
 
-/// A run as it goes on, or the last one that did.
-pub(crate) struct Live {
-    pub(crate) head: RunHead,
+/// A lane of a run as it goes on.
+#[derive(Default)]
+pub(crate) struct LiveLane {
     pub(crate) progress: Progress,
     pub(crate) findings: LiveFindings,
     pub(crate) events: Vec<Event>,
     pub(crate) context: Context,
+    pub(crate) outcome: Option<Outcome>,
+    pub(crate) temp: Option<Celsius>,
+    /// Bytes that it is planned to move.
+    planned: u64,
+}
+
+impl LiveLane {
+    fn new(head: &LaneHead) -> Self {
+        let context = head.context();
+        Self {
+            progress: Progress::new(head),
+            findings: LiveFindings::new(context.clone()),
+            context,
+            planned: head.legs.iter().map(|l| l.budget().0).sum(),
+            ..Self::default()
+        }
+    }
+}
+
+/// A run as it goes on, or the last one that did.
+pub(crate) struct Live {
+    pub(crate) head: RunHead,
+    /// Its lanes, at least one.
+    lanes: Vec<LiveLane>,
+    /// The lane whose breaks and readings are shown.
+    pub(crate) at: usize,
     /// The run's number in the logbook.
     pub(crate) number: Option<i64>,
     /// Its strings, until it is over.
     pub(crate) strings: Option<Strings>,
-    pub(crate) outcome: Option<Outcome>,
     pub(crate) framing: Framing,
     pub(crate) selected: Option<usize>,
-    pub(crate) temp: Option<Celsius>,
 }
 
 impl Live {
     pub(crate) fn new(strings: Option<Strings>) -> Self {
         Self {
             head: RunHead::default(),
-            progress: Progress::default(),
-            findings: LiveFindings::new(Context::default()),
-            events: Vec::new(),
-            context: Context::default(),
+            lanes: vec![LiveLane::default()],
+            at: 0,
             number: None,
             strings,
-            outcome: None,
             framing: Framing::default(),
             selected: None,
-            temp: None,
         }
     }
 
     /// A run of a runner, with all that it had told before.
-    pub(crate) fn attached(client: Client, before: Vec<Message>) -> Self {
+    pub(crate) fn attached(client: Client, before: Vec<(u32, Message)>) -> Self {
         let number = client.hello.run;
         let strings = Strings { frames: client.frames, commands: client.commands };
         let mut live = Self { number, ..Self::new(Some(strings)) };
-        before.into_iter().for_each(|m| live.take(m));
+        before.into_iter().for_each(|(lane, m)| live.take(lane as usize, m));
         live
     }
 
-    /// Takes in a message of the run.
-    pub(crate) fn take(&mut self, message: Message) {
-        match message {
-            Message::Began(head) => {
-                self.context = head.context();
-                self.findings = LiveFindings::new(self.context.clone());
-                self.progress = Progress::new(&head);
-                self.head = *head;
+    /// The lane that is shown.
+    pub(crate) fn lane(&self) -> &LiveLane {
+        static NOTHING: std::sync::LazyLock<LiveLane> = std::sync::LazyLock::new(LiveLane::default);
+        self.lanes.get(self.at).unwrap_or_else(|| &NOTHING)
+    }
+
+    pub(crate) fn lanes(&self) -> &[LiveLane] {
+        &self.lanes
+    }
+
+    /// Shows the next lane.
+    pub(crate) fn next_lane(&mut self) {
+        self.at = (self.at + 1) % self.lanes.len().max(1);
+        self.selected = None;
+    }
+
+    /// Takes in a message of a lane.
+    pub(crate) fn take(&mut self, lane: usize, message: Message) {
+        if let Message::Began(head) = message {
+            self.lanes = head.lanes.iter().map(LiveLane::new).collect();
+            if self.lanes.is_empty() {
+                self.lanes.push(LiveLane::default());
             }
+            if self.lanes.len() > 1 {
+                // What is told of several drives has only time in common.
+                self.framing = Framing::on(Ruler::Time);
+            }
+            self.head = *head;
+            return;
+        }
+        let Some(into) = self.lanes.get_mut(lane) else { return };
+        match message {
             Message::Sample(sample) => {
-                self.progress.sample(&sample);
-                self.temp = sample.temp.or(self.temp);
-                let name = self.head.legs.get(sample.leg as usize).map_or("", String::as_str);
-                self.findings.push(&sample, name);
+                into.progress.sample(&sample);
+                into.temp = sample.temp.or(into.temp);
+                into.findings.push(&sample, self.head.lane(lane).leg_name(sample.leg));
             }
             Message::Event(event) => {
-                self.progress.event(&event);
-                self.events.push(event);
+                into.progress.event(&event);
+                into.events.push(event);
             }
-            Message::LegLatency(..) | Message::Health(_) => {}
-            Message::Ended(outcome) => self.outcome = Some(*outcome),
+            Message::Ended(outcome) => into.outcome = Some(*outcome),
+            Message::Began(_) | Message::LegLatency(..) | Message::Health(_) => {}
         }
+    }
+
+    /// How the run ended, once all of its lanes have.
+    pub(crate) fn outcome(&self) -> Option<Outcome> {
+        let names = self.head.lanes.iter().map(|l| l.name.as_str()).chain(std::iter::repeat(""));
+        let ended: Option<Vec<_>> =
+            names.zip(&self.lanes).map(|(name, lane)| Some((name, lane.outcome.as_ref()?))).collect();
+        Outcome::of_lanes(&ended?)
     }
 
     pub(crate) fn is_over(&self) -> bool {
-        self.outcome.is_some() || self.strings.is_none()
+        self.strings.is_none() || self.lanes.iter().all(|l| l.outcome.is_some())
+    }
+
+    /// Whether it is paused.
+    pub(crate) fn is_paused(&self) -> bool {
+        self.lanes.iter().any(|l| l.progress.paused)
+    }
+
+    /// Whether it waits for the operator.
+    pub(crate) fn is_asking(&self) -> bool {
+        self.lanes.iter().any(|l| l.progress.asked.is_some())
+    }
+
+    /// Share of the bytes of all lanes that are moved, 0 to 1.
+    pub(crate) fn share(&self) -> f64 {
+        let shares: Vec<f64> = self.lanes.iter().filter_map(|l| l.progress.share()).collect();
+        if shares.is_empty() { 0.0 } else { shares.iter().sum::<f64>() / shares.len() as f64 }
+    }
+
+    /// What is going on: on the lane that has a load, or on the first.
+    pub(crate) fn sentence(&self) -> String {
+        if self.lanes.len() < 2 {
+            return self.lane().progress.sentence();
+        }
+        let busy: Vec<usize> = (0..self.lanes.len()).filter(|i| self.lanes[*i].progress.is_busy()).collect();
+        let name = |i: &usize| self.head.lane(*i).name.as_str();
+        let on: Vec<&str> = busy.iter().map(name).collect();
+        let lane = &self.lanes[busy.first().copied().unwrap_or(0)];
+        if on.is_empty() {
+            return lane.progress.sentence();
+        }
+        format!("On {}: {}", on.join(" and "), lane.progress.sentence())
+    }
+
+    /// What there is to draw of a lane.
+    pub(crate) fn scene_of(&self, lane: usize) -> Scene<'_> {
+        let of = &self.lanes[lane.min(self.lanes.len() - 1)];
+        let planned = !self.is_over() && of.planned > 0 && self.lanes.len() == 1;
+        Scene {
+            trace: of.findings.trace(),
+            breaks: of.findings.breaks(),
+            context: &of.context,
+            planned: planned.then_some(of.planned as f64),
+            selected: self.selected.filter(|_| lane == self.at),
+            heat: None,
+            settles: of.findings.settling().filter(mile_core::heat::HeatFit::is_known),
+        }
     }
 
     pub(crate) fn scene(&self) -> Scene<'_> {
-        let planned: u64 = self.head.leg_budgets.iter().map(|b| b.0).sum();
-        Scene {
-            trace: self.findings.trace(),
-            breaks: self.findings.breaks(),
-            context: &self.context,
-            planned: (!self.is_over() && planned > 0).then_some(planned as f64),
-            selected: self.selected,
-            heat: None,
-            settles: self.findings.settling().filter(mile_core::heat::HeatFit::is_known),
-        }
+        self.scene_of(self.at)
     }
 }
 
 /// A run that is looked at.
 pub(crate) struct Shown {
     pub(crate) run: i64,
+    /// Which of its lanes.
+    pub(crate) lane: usize,
     pub(crate) status: Status,
     pub(crate) head: RunHead,
     pub(crate) context: Context,
@@ -317,6 +409,8 @@ pub(crate) struct Checked {
     pub(crate) generation: u64,
     /// Name of the course.
     pub(crate) name: String,
+    /// Drives that it is for.
+    pub(crate) lanes: usize,
     pub(crate) diagnostics: Vec<mile_course::Diagnostic>,
     /// What it was fitted to, in words.
     pub(crate) target: String,
@@ -398,6 +492,8 @@ pub(crate) enum PathFor {
 pub(crate) struct StartForm {
     /// The drive; `None` is a file that is named in the form.
     pub(crate) drive: Option<String>,
+    /// The lanes of a course for several drives, and the drive of each; empty for one drive.
+    pub(crate) lanes: Vec<(String, String)>,
     pub(crate) choices: Vec<Choice>,
     pub(crate) chosen: usize,
     pub(crate) path: Input,

@@ -8,7 +8,7 @@ use super::update;
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
 use mile_core::Trace;
 use mile_logbook::{Digest, Entered, Entry, Errand, Logbook, Recorder};
-use mile_runner::{Message, RunHead, Speed, Status, Terms, execute, run};
+use mile_runner::{LaneHead, Message, RunHead, Speed, Status, Terms, execute, run};
 use ratatui::Terminal;
 use ratatui::backend::TestBackend;
 use std::path::PathBuf;
@@ -53,23 +53,24 @@ fn messages(course: usize) -> Vec<Message> {
 fn with_run(course: usize) -> State {
     let mut state = fresh();
     let mut live = Live::new(None);
-    messages(course).into_iter().for_each(|m| live.take(m));
+    messages(course).into_iter().for_each(|m| live.take(0, m));
     let shown = super::state::Shown {
+        lane: 0,
         run: 7,
         status: Status::Done,
         head: live.head.clone(),
-        findings: mile_core::findings(live.findings.trace(), &live.context),
-        context: live.context.clone(),
-        trace: live.findings.trace().clone(),
-        events: live.events.clone(),
+        findings: mile_core::findings(live.lane().findings.trace(), &live.lane().context),
+        context: live.lane().context.clone(),
+        trace: live.lane().findings.trace().clone(),
+        events: live.lane().events.clone(),
     };
     let digest = Digest::of(&shown.trace, &shown.findings);
     let entry = |run: i64, status| Entry {
         run,
         started: 1_790_000_000,
         course: shown.head.course.clone(),
-        drive: shown.head.drive.name.clone(),
-        model: shown.head.drive.model.clone(),
+        drive: shown.head.first().drive.name.clone(),
+        model: shown.head.first().drive.model.clone(),
         situation: if run % 2 == 0 { "finned carrier".into() } else { "bare".into() },
         status,
         digest: Some(digest.clone()),
@@ -159,23 +160,23 @@ fn a_note_on_a_break_is_kept_with_the_run() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("l.logbook");
     let mut book = Logbook::open(&path).unwrap();
-    let entered = Entered::new(book.begin(&RunHead::default()).unwrap());
+    let entered = Entered::new(book.begin(&RunHead::of_lane(LaneHead::default())).unwrap(), 1);
     let (told, _log) = crossbeam_channel::unbounded();
     let recorder = Recorder::start(book, Errand { entered, told, waits: true, aside: Vec::new() }).unwrap();
     messages(1).into_iter().for_each(|m| {
-        recorder.tell(m);
+        recorder.tell(0, m);
     });
     let run = recorder.finish().unwrap();
     let mut state = with_run(1);
     state.place = Place::Findings;
     state.logbook_path = path.clone();
     state.findings.shown.as_mut().unwrap().run = run;
-    let before = Logbook::open_existing(&path).unwrap().run(run).unwrap().events.len();
+    let before = Logbook::open_existing(&path).unwrap().run(run).unwrap().first().events.len();
     press(&mut state, "jjn");
     press(&mut state, "fan was off\n");
     assert!(screen(&mut state, 159, 46).contains("on break 2: fan was off"));
     for _ in 0..500 {
-        let events = Logbook::open_existing(&path).unwrap().run(run).unwrap().events;
+        let events = Logbook::open_existing(&path).unwrap().run(run).unwrap().first().events.clone();
         if events.len() > before {
             let at = state.findings.shown.as_ref().unwrap().findings.breaks[1].at_bytes;
             assert_eq!(events[before].bytes.0, at);
@@ -249,7 +250,7 @@ fn a_suggested_course_can_be_started_as_it_is() {
             }
         })
         .collect();
-    shown.trace = Trace::of(&bare, &shown.head.legs);
+    shown.trace = Trace::of(&bare, &shown.head.first().leg_names());
     shown.findings = mile_core::findings(&shown.trace, &mile_core::Context::default());
     let text = shown.findings.next_step.clone().unwrap().course.unwrap();
     mile_course::parse(&text).unwrap();
@@ -265,20 +266,20 @@ fn a_run_that_was_loaded_late_does_not_replace_the_one_that_was_asked_for() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("l.logbook");
     let mut book = Logbook::open(&path).unwrap();
-    let entered = Entered::new(book.begin(&RunHead::default()).unwrap());
+    let entered = Entered::new(book.begin(&RunHead::of_lane(LaneHead::default())).unwrap(), 1);
     let (told, _log) = crossbeam_channel::unbounded();
     let recorder = Recorder::start(book, Errand { entered, told, waits: true, aside: Vec::new() }).unwrap();
     messages(0).into_iter().for_each(|m| {
-        recorder.tell(m);
+        recorder.tell(0, m);
     });
     let run = recorder.finish().unwrap();
     let mut state = fresh();
     state.findings.loading = Some(run + 1);
-    let loaded = super::jobs::load(&path, run).unwrap();
+    let loaded = super::jobs::load(&path, run, 0).unwrap();
     update::done(&mut state, &Jobs::new(), Done::Loaded(Ok(Box::new(loaded))));
     assert!(state.findings.shown.is_none());
     state.findings.loading = Some(run);
-    update::done(&mut state, &Jobs::new(), Done::Loaded(super::jobs::load(&path, run).map(Box::new)));
+    update::done(&mut state, &Jobs::new(), Done::Loaded(super::jobs::load(&path, run, 0).map(Box::new)));
     assert_eq!(state.findings.shown.as_ref().map(|s| s.run), Some(run));
     update::done(&mut state, &Jobs::new(), Done::Loaded(Err("the logbook is gone".into())));
     assert!(screen(&mut state, 100, 30).contains("! the logbook is gone"));

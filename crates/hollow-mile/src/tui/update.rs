@@ -6,13 +6,12 @@ use super::jobs::{Done, Jobs};
 use super::keys::{self, Action};
 use super::state::{Choice, HealthPlace, Live, Overlay, PathFor, Place, StartForm, State};
 use crate::bench::Named;
-use crate::session::{self, Order};
+use crate::session::{self, Order, OrderLane};
 use crossterm::event::{
     Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
 };
 use mile_core::Bytes;
 use mile_core::Nanos;
-use mile_drive::Situation;
 use mile_drive::block::Consent;
 use mile_drive::block::probe::TestRequest;
 use mile_drive::health::TestKind;
@@ -271,13 +270,15 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         Action::ShowAll => with_framing(state, |f, _| f.reset()),
         Action::TurnRuler => with_framing(state, |f, s| f.turn(s.trace)),
         Action::NextBreak => step_break(state, 1),
+        Action::NextLane => next_lane(state, jobs),
+        Action::StartLanes => ask_start_lanes(state),
         Action::PreviousBreak => step_break(state, -1),
         Action::Pause | Action::Note | Action::SkipLeg | Action::Stop if !state.is_underway() => {
             state.complain("No run is underway.");
         }
         Action::Pause if asked(state) => command(state, Command::Resume),
         Action::Pause => {
-            let paused = state.live.as_ref().is_some_and(|l| l.progress.paused);
+            let paused = state.live.as_ref().is_some_and(Live::is_paused);
             command(state, if paused { Command::Resume } else { Command::Pause });
         }
         Action::Note => state.overlay = Some(Overlay::Note(Input::default())),
@@ -333,7 +334,7 @@ fn step_break(state: &mut State, by: isize) {
     match state.place {
         Place::Underway => {
             if let Some(live) = &mut state.live {
-                live.selected = step(live.selected, live.findings.breaks().len());
+                live.selected = step(live.selected, live.lane().findings.breaks().len());
             }
         }
         Place::Findings => {
@@ -347,6 +348,18 @@ fn step_break(state: &mut State, by: isize) {
             framing.show_break(scene, b);
         }
     });
+}
+
+fn next_lane(state: &mut State, jobs: &Jobs) {
+    match (state.place, &mut state.live, &state.findings.shown) {
+        (Place::Underway, Some(live), _) if live.lanes().len() > 1 => live.next_lane(),
+        (Place::Findings, _, Some(shown)) if shown.head.lanes.len() > 1 => {
+            let (run, lane) = (shown.run, shown.lane + 1);
+            state.findings.loading = Some(run);
+            jobs.load(&state.logbook_path, run, lane);
+        }
+        _ => state.complain("This run is on one drive."),
+    }
 }
 
 fn open(state: &mut State, jobs: &Jobs) {
@@ -370,23 +383,23 @@ fn open(state: &mut State, jobs: &Jobs) {
 /// Loads a run into the place of findings.
 pub(crate) fn show(state: &mut State, jobs: &Jobs, run: i64) {
     state.findings.loading = Some(run);
-    jobs.load(&state.logbook_path, run);
+    jobs.load(&state.logbook_path, run, 0);
 }
 
 fn export(state: &mut State, jobs: &Jobs) {
     let framing = match state.place {
-        Place::Findings => state.findings.shown.as_ref().map(|s| (s.run, state.findings.framing)),
+        Place::Findings => state.findings.shown.as_ref().map(|s| ((s.run, s.lane), state.findings.framing)),
         Place::Underway if state.is_underway() => None,
-        Place::Underway => state.live.as_ref().and_then(|l| Some((l.number?, l.framing))),
+        Place::Underway => state.live.as_ref().and_then(|l| Some(((l.number?, l.at), l.framing))),
         _ => state
             .logbook
             .visible()
             .get(state.logbook.selected)
-            .map(|e| (e.run, super::canvas::Framing::default())),
+            .map(|e| ((e.run, 0), super::canvas::Framing::default())),
     };
     match framing {
         Some((run, framing)) => {
-            state.tell(format!("Writing figures of run {run} …"));
+            state.tell(format!("Writing figures of run {} …", run.0));
             jobs.export(&state.logbook_path, run, framing.ruler, framing.window());
         }
         None if state.is_underway() => {
@@ -398,7 +411,7 @@ fn export(state: &mut State, jobs: &Jobs) {
 
 /// Whether the run waits for the operator.
 fn asked(state: &State) -> bool {
-    state.live.as_ref().is_some_and(|l| l.progress.asked.is_some())
+    state.live.as_ref().is_some_and(Live::is_asking)
 }
 
 fn ask_start(state: &mut State) {
@@ -414,11 +427,58 @@ fn ask_start(state: &mut State) {
     let mut form = StartForm {
         field: if drive.is_some() { 0 } else { 1 },
         drive,
-        choices: state.choices.clone(),
+        lanes: Vec::new(),
+        choices: one_drive(&state.choices),
         chosen,
         path: Input::new("./scratch.bin".into()),
         size: Input::new("4GB".into()),
         arming_word,
+        arm: Input::default(),
+        warnings: Vec::new(),
+        outlook: Ok(Vec::new()),
+    };
+    look_ahead(state, &mut form);
+    state.overlay = Some(Overlay::Start(Box::new(form)));
+}
+
+/// The courses for one drive.
+fn one_drive(choices: &[Choice]) -> Vec<Choice> {
+    choices.iter().filter(|c| c.lanes.is_empty()).cloned().collect()
+}
+
+/// Asks whether a course for several drives is to be started on the selected drive and those below it.
+fn ask_start_lanes(state: &mut State) {
+    if state.is_underway() {
+        state.complain("A run is underway; one run at a time. Stop it first, in its place (3).");
+        return;
+    }
+    let choices: Vec<Choice> = state.choices.iter().filter(|c| !c.lanes.is_empty()).cloned().collect();
+    let Some(course) = choices.first() else {
+        return state.complain("There is no course for several drives.");
+    };
+    let cards = state.bench.cards.iter().skip(state.bench.selected).take(course.lanes.len());
+    let drives: Vec<String> = cards.clone().map(|c| c.identity.name.clone()).collect();
+    if drives.len() < course.lanes.len() {
+        return state.complain("Select the first of the drives; the course takes those below it as well.");
+    }
+    if cards.clone().any(|c| c.arming_word.is_some()) {
+        let on: Vec<String> =
+            course.lanes.iter().zip(&drives).map(|(lane, drive)| format!("--on {lane}={drive}")).collect();
+        return state.complain(format!(
+            "Real drives are armed one by one on the command line: hollow-mile run COURSE {}",
+            on.join(" ")
+        ));
+    }
+    let lanes = course.lanes.iter().cloned().zip(drives.iter().cloned()).collect();
+    let mut form = StartForm {
+        field: 0,
+        drive: Some(drives.join(" + ")),
+        lanes,
+        choices,
+        chosen: 0,
+        path: Input::default(),
+        size: Input::default(),
+        arming_word: None,
         arm: Input::default(),
         warnings: Vec::new(),
         outlook: Ok(Vec::new()),
@@ -449,7 +509,7 @@ fn note_break(state: &mut State, jobs: &Jobs, said: String) {
     };
     let event = mile_runner::Event { at, bytes, kind: mile_runner::EventKind::Note(text) };
     shown.events.push(event.clone());
-    jobs.note(&state.logbook_path, shown.run, event);
+    jobs.note(&state.logbook_path, shown.run, shown.lane, event);
 }
 
 /// Offers to start the course that would settle the selected break, or the one that the findings suggest, on the drive that they are of.
@@ -460,7 +520,8 @@ fn start_next(state: &mut State) {
             .and_then(|i| s.findings.breaks.get(i))
             .and_then(|b| mile_core::next_step::settle(&s.trace, &s.context, b));
         let text = of_break.or_else(|| s.findings.next_step.clone())?.course?;
-        Some((s.head.drive.name.clone(), s.head.drive.simulated, text))
+        let drive = &s.head.lane(s.lane).drive;
+        Some((drive.name.clone(), drive.simulated, text))
     });
     let Some((drive, simulated, text)) = suggestion else {
         state.complain("These findings suggest no next run.");
@@ -471,9 +532,10 @@ fn start_next(state: &mut State) {
     let named = simulated || arming_word.is_some();
     let mut form = StartForm {
         drive: named.then(|| drive.clone()),
+        lanes: Vec::new(),
         arming_word,
         arm: Input::default(),
-        choices: vec![Choice { name: "as the findings suggest".into(), text }],
+        choices: vec![Choice { name: "as the findings suggest".into(), text, lanes: Vec::new() }],
         chosen: 0,
         path: Input::new(drive),
         size: Input::new("4GB".into()),
@@ -494,19 +556,23 @@ fn order(state: &State, form: &StartForm) -> Result<Order, String> {
     Ok(Order {
         course_text: choice.text.clone(),
         course_name: choice.name.clone(),
-        named: Named {
-            drive: form.drive.clone().unwrap_or_else(|| form.path.value().to_owned()),
-            size,
-            seed: SEED,
-            consent: consent(form),
-            ..Named::default()
+        lanes: if form.lanes.is_empty() {
+            let drive = form.drive.clone().unwrap_or_else(|| form.path.value().to_owned());
+            let named = Named { drive, size, seed: SEED, consent: consent(form), ..Named::default() };
+            vec![OrderLane { named, ..OrderLane::default() }]
+        } else {
+            let lane = |(name, drive): &(String, String)| OrderLane {
+                name: name.clone(),
+                named: Named { drive: drive.clone(), seed: SEED, ..Named::default() },
+                ..OrderLane::default()
+            };
+            form.lanes.iter().map(lane).collect()
         },
         speed: state.speed,
         keep: false,
         discard_first: false,
         warnings: form.warnings.clone(),
         resume: None,
-        situation: Situation::default(),
     })
 }
 
@@ -531,33 +597,43 @@ pub(super) fn look_ahead(state: &State, form: &mut StartForm) {
     form.outlook = order(state, form)
         .and_then(|o| session::plan(o).map_err(|f| f.message().to_owned()))
         .map(|ready| {
-            let legs = &ready.plan.legs;
-            let line = |l: &mile_course::PlannedLeg| format!("{:<10} {}", l.name, l.words());
-            let mut lines: Vec<String> = legs.iter().take(MOST_LEGS).map(line).collect();
-            if legs.len() > MOST_LEGS {
-                lines.push(format!("… and {} legs more", legs.len() - MOST_LEGS));
+            let mut lines: Vec<String> = Vec::new();
+            for lane in &ready.lanes {
+                if ready.lanes.len() > 1 {
+                    lines.push(format!("{}, {}", lane.name, lane.card().identity.model));
+                }
+                legs_ahead(form, lane, ready.lanes.len(), &mut lines);
             }
-            lines.push(String::new());
-            let writes = ready.plan.writes();
-            let share = ready.endurance().map_or(String::new(), |e| {
-                format!(", {:.3} % of the rated endurance", 100.0 * writes.0 as f64 / e.0 as f64)
-            });
-            let timed = ready
-                .plan
-                .legs
-                .iter()
-                .any(|l| matches!(&l.work, mile_course::Work::Transfer(t) if t.by_time));
-            let more = if timed { " Legs that only a time ends write what they can besides." } else { "" };
-            lines.push(format!("Writes at most {writes}{share}.{more}"));
-            lines.extend(ready.plan.notes.iter().filter(|n| !form.warnings.contains(n)).cloned());
             lines.extend(form.warnings.iter().map(|w| format!("! {w}")));
-            if let Some(word) = form.arming_word.as_ref().filter(|_| ready.plan.changes_the_drive()) {
+            let changes = ready.lanes.iter().any(|l| l.plan.changes_the_drive());
+            if let Some(word) = form.arming_word.as_ref().filter(|_| changes) {
                 lines.push(format!(
                     "All that is on this drive will be lost. To allow it, type its serial number or name, {word}, and behind it what may be destroyed if something is found on it."
                 ));
             }
             lines
         });
+}
+
+/// Says what would happen on a lane.
+fn legs_ahead(form: &StartForm, lane: &session::ReadyLane, lanes: usize, lines: &mut Vec<String>) {
+    let (legs, most) = (&lane.plan.legs, MOST_LEGS / lanes.max(1));
+    let line = |l: &mile_course::PlannedLeg| format!("{:<12} {}", l.name, l.words());
+    // What a drive does while it is only watched goes without saying.
+    let own = || legs.iter().filter(|l| l.work != mile_course::Work::Watch);
+    lines.extend(own().take(most).map(line));
+    if own().count() > most {
+        lines.push(format!("… and {} legs more", own().count() - most));
+    }
+    lines.push(String::new());
+    let writes = lane.plan.writes();
+    let share = lane.endurance().map_or(String::new(), |e| {
+        format!(", {:.3} % of the rated endurance", 100.0 * writes.0 as f64 / e.0 as f64)
+    });
+    let timed = legs.iter().any(|l| matches!(&l.work, mile_course::Work::Transfer(t) if t.by_time));
+    let more = if timed { " Legs that only a time ends write what they can besides." } else { "" };
+    lines.push(format!("Writes at most {writes}{share}.{more}"));
+    lines.extend(lane.plan.notes.iter().filter(|n| !form.warnings.contains(n)).cloned());
 }
 
 fn start_key(state: &mut State, mut form: StartForm, key: KeyEvent) {
@@ -622,7 +698,7 @@ fn resume(state: &mut State) -> Result<(), crate::Failure> {
     }
     let Some(run) = state.logbook.visible().get(state.logbook.selected).map(|e| e.run) else { return Ok(()) };
     let book = Logbook::read(&state.logbook_path)?;
-    let order = session::order_to_resume(&book, run, Consent::default(), state.speed)?;
+    let order = session::order_to_resume(&book, run, &[], state.speed)?;
     // A drive is armed again by `hollow-mile resume --arm`, which the refusal says.
     let order = session::prepare(order)?.into_order();
     let socket = session::spawn_runner(order, &state.logbook_path)?;
@@ -635,7 +711,11 @@ pub(crate) fn attach(state: &mut State, socket: &std::path::Path) -> Result<(), 
     let before = session::told_before(&mut client)?;
     let framing =
         state.live.as_ref().map_or_else(Default::default, |l| super::canvas::Framing::on(l.framing.ruler));
-    state.live = Some(Live { framing, ..Live::attached(client, before) });
+    let mut live = Live::attached(client, before);
+    if live.lanes().len() == 1 {
+        live.framing = framing;
+    }
+    state.live = Some(live);
     state.go(Place::Underway);
     Ok(())
 }
@@ -643,7 +723,7 @@ pub(crate) fn attach(state: &mut State, socket: &std::path::Path) -> Result<(), 
 /// Takes in what a runner says.
 pub(crate) fn frame(state: &mut State, jobs: &Jobs, frame: Frame) {
     match frame {
-        Frame::Message(told) => message(state, jobs, told),
+        Frame::Message(lane, told) => message(state, jobs, lane as usize, told),
         Frame::Number(run) => {
             if let Some(live) = &mut state.live {
                 live.number = Some(run);
@@ -654,14 +734,14 @@ pub(crate) fn frame(state: &mut State, jobs: &Jobs, frame: Frame) {
 }
 
 /// Takes in messages of the run. After the last one its strings are let go, and its findings are loaded.
-pub(crate) fn message(state: &mut State, jobs: &Jobs, message: Message) {
+pub(crate) fn message(state: &mut State, jobs: &Jobs, lane: usize, message: Message) {
     let Some(live) = &mut state.live else { return };
     let began = matches!(message, Message::Began(_));
-    live.take(message);
+    live.take(lane, message);
     if began {
         jobs.list(&state.logbook_path);
     }
-    if live.outcome.is_none() {
+    if live.outcome().is_none() {
         return;
     }
     finished(state, jobs);
@@ -677,7 +757,7 @@ pub(crate) fn finished(state: &mut State, jobs: &Jobs) {
     if matches!(state.overlay, Some(Overlay::ConfirmStop | Overlay::ConfirmQuit | Overlay::Note(_))) {
         state.overlay = None;
     }
-    match (&live.outcome, live.number) {
+    match (&live.outcome(), live.number) {
         (Some(outcome), Some(run)) => {
             let words = outcome.status.words();
             state.tell(format!(
@@ -705,7 +785,8 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
         Done::Loaded(Ok(shown)) => {
             if state.findings.loading == Some(shown.run) {
                 state.findings.loading = None;
-                let same = state.findings.shown.as_ref().is_some_and(|s| s.run == shown.run);
+                let same =
+                    state.findings.shown.as_ref().is_some_and(|s| (s.run, s.lane) == (shown.run, shown.lane));
                 if !same {
                     let ruler = state.findings.framing.ruler;
                     state.findings.framing = super::canvas::Framing::on(ruler);

@@ -79,6 +79,20 @@ impl Parser {
                 None
             }
         };
+        let on_at = self.here();
+        let on = self.lanes_of_leg().unwrap_or_else(|super::Unread| {
+            self.skip_clause();
+            Vec::new()
+        });
+        // What runs at the same time has lanes of its own.
+        let others = self.legs.iter().rev().take_while(|l| self.together && l.stage == self.stage);
+        if let Some(i) = others.flat_map(|l| &l.lanes).find(|i| on.contains(i)) {
+            let lane = self.lanes.get(*i).map_or("", |l| l.name.as_str());
+            self.errors.push(
+                Diagnostic::new(on_at, format!("the lane `{lane}` has a leg here already"))
+                    .hint("say which lanes this leg is on: `leg NAME on LANE`"),
+            );
+        }
         self.end_clause();
         let mut clauses = Vec::new();
         loop {
@@ -113,7 +127,8 @@ impl Parser {
             return self.too_many_legs(head);
         }
         if let (Some(name), Some(action)) = (name, action) {
-            self.legs.push(Leg { name, line, action });
+            self.legs.push(Leg { name, line, lanes: on, stage: self.stage, action });
+            self.stage += usize::from(!self.together);
         }
     }
 

@@ -1,13 +1,17 @@
 //! What belongs to the whole course: sampling, guards, claims, situation, demands.
 
 use super::{Parser, Read};
-use crate::course::{Course, Guard, Then, When};
+use crate::course::{Course, Guard, Lane, Then, When};
 use crate::diagnostic::Diagnostic;
 use crate::token::Kind;
 use mile_core::{Bytes, Demand, Nanos, Rate};
 
 /// The words that begin a setting.
-pub(super) const WORDS: [&str; 7] = ["sample", "stop", "health", "rest", "claim", "situation", "demand"];
+pub(super) const WORDS: [&str; 9] =
+    ["sample", "stop", "health", "rest", "claim", "situation", "demand", "lane", "lanes"];
+
+/// Most lanes of a course.
+const MOST_LANES: usize = 16;
 
 impl Parser {
     pub(super) fn setting(&mut self, course: &mut Course) -> Read<()> {
@@ -62,9 +66,74 @@ impl Parser {
                 let demand = self.demand()?;
                 course.demands.push(demand);
             }
+            "lane" => self.lane()?,
+            "lanes" => {
+                self.word("end")?;
+                course.apart = self.one_of(&["together", "apart"])? == 1;
+            }
             _ => {}
         }
         Ok(())
+    }
+
+    /// `lane upper`, `lane spare watched`
+    fn lane(&mut self) -> Read<()> {
+        let span = self.here();
+        let name = self.name("a name for the lane, such as `lane upper`")?;
+        let watched = self.take_word("watched");
+        let wrong = if self.lanes.iter().any(|l| l.name == name) {
+            Some(format!("there is a lane `{name}` already"))
+        } else if self.lanes.len() >= MOST_LANES {
+            Some(format!("a course has at most {MOST_LANES} lanes"))
+        } else if !self.names.is_empty() {
+            Some("a lane is named before the first leg".to_owned())
+        } else if name.contains('=') || name.eq_ignore_ascii_case("and") {
+            Some("this cannot be the name of a lane".to_owned())
+        } else {
+            None
+        };
+        if let Some(wrong) = wrong {
+            return self.fail(Diagnostic::new(span, wrong));
+        }
+        self.lanes.push(Lane { name, watched });
+        Ok(())
+    }
+
+    /// `on upper and lower` behind the name of a leg; without, all lanes that are not only watched.
+    pub(super) fn lanes_of_leg(&mut self) -> Read<Vec<usize>> {
+        if !self.take_word("on") {
+            let loaded = self.lanes.iter().enumerate().filter(|(_, l)| !l.watched).map(|(i, _)| i);
+            let all: Vec<usize> = loaded.collect();
+            return Ok(if self.lanes.is_empty() { vec![0] } else { all });
+        }
+        let mut on = Vec::new();
+        loop {
+            let span = self.here();
+            let name = self.name("the name of a lane")?;
+            match self.lanes.iter().position(|l| l.name == name) {
+                Some(i) if self.lanes[i].watched => {
+                    return self.fail(
+                        Diagnostic::new(span, format!("the lane `{name}` is only watched"))
+                            .hint("take out `watched` where it is named, or leave it out here"),
+                    );
+                }
+                Some(i) if on.contains(&i) => {
+                    return self.fail(Diagnostic::new(span, format!("the lane `{name}` is named twice")));
+                }
+                Some(i) => on.push(i),
+                None => {
+                    let known: Vec<&str> = self.lanes.iter().map(|l| l.name.as_str()).collect();
+                    let diagnostic = Diagnostic::new(span, format!("there is no lane `{name}`"));
+                    let meant =
+                        crate::diagnostic::closest(&name, &known).map(|m| format!("did you mean `{m}`?"));
+                    let hint = meant.unwrap_or_else(|| "name it before the first leg: `lane NAME`".into());
+                    return self.fail(diagnostic.hint(hint));
+                }
+            }
+            if !self.take_word("and") {
+                return Ok(on);
+            }
+        }
     }
 
     /// `rest if temperature above 80 °C until below 60 °C at most 30 min`

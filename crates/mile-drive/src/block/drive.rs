@@ -175,6 +175,10 @@ impl Drive for BlockDrive {
         self.start_at = at;
     }
 
+    fn set_clock(&mut self, clock: Monotonic) {
+        self.clock = clock;
+    }
+
     fn open(&mut self) -> Result<(), DriveError> {
         let file =
             if self.writes { self.request().open_to_write()? } else { self.request().open_to_read()? };

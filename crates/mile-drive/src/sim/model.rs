@@ -157,6 +157,8 @@ pub struct ThermalModel {
     pub body_j_per_k: f64,
     pub die_to_body_k_per_w: f64,
     pub body_to_ambient_k_per_w: f64,
+    /// To the body of a drive in the next slot; none where the drive stands alone.
+    pub body_to_neighbour_k_per_w: Option<f64>,
     pub warn_c: f64,
     pub critical_c: f64,
     pub light_on_c: f64,
@@ -243,6 +245,7 @@ impl Model {
             ("thermal.body_j_per_k", t.body_j_per_k),
             ("thermal.die_to_body_k_per_w", t.die_to_body_k_per_w),
             ("thermal.body_to_ambient_k_per_w", t.body_to_ambient_k_per_w),
+            ("thermal.body_to_neighbour_k_per_w", t.body_to_neighbour_k_per_w.unwrap_or(1.0)),
             ("thermal.light_share", t.light_share),
             ("thermal.heavy_share", t.heavy_share),
         ];

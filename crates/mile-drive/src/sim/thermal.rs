@@ -28,6 +28,8 @@ pub(super) struct Thermal {
     pub(super) above_warn_s: f64,
     pub(super) above_critical_s: f64,
     since_reading: f64,
+    /// Temperatures of the bodies beside it, °C.
+    pub(super) neighbours: Vec<f64>,
 }
 
 impl Thermal {
@@ -48,6 +50,7 @@ impl Thermal {
             above_warn_s: 0.0,
             above_critical_s: 0.0,
             since_reading: 0.0,
+            neighbours: Vec::new(),
         }
     }
 
@@ -66,7 +69,10 @@ impl Thermal {
         let m = &self.model;
         let power = m.idle_w + joules / seconds;
         let to_body = (self.die - self.body) / m.die_to_body_k_per_w;
-        let to_ambient = (self.body - m.ambient_c) / m.body_to_ambient_k_per_w;
+        let to_neighbours = m
+            .body_to_neighbour_k_per_w
+            .map_or(0.0, |r| self.neighbours.iter().map(|n| (self.body - n) / r).sum::<f64>());
+        let to_ambient = (self.body - m.ambient_c) / m.body_to_ambient_k_per_w + to_neighbours;
         self.die += seconds * (power - to_body) / m.die_j_per_k;
         self.body += seconds * (to_body - to_ambient) / m.body_j_per_k;
         match self.level {
@@ -126,6 +132,29 @@ mod tests {
         let body = model.ambient_c + power * model.body_to_ambient_k_per_w;
         assert!((node.body - body).abs() < 0.05, "{} {body}", node.body);
         assert!((node.die - body - power * model.die_to_body_k_per_w).abs() < 0.05);
+    }
+
+    /// Two bodies that are joined settle where the two sums of heat flows are zero: a pair of linear equations.
+    #[test]
+    fn bodies_beside_each_other_settle_where_all_flows_balance() {
+        let mut model = Model::find("merrow-k2").unwrap().thermal;
+        (model.light_on_c, model.heavy_on_c, model.idle_w) = (500.0, 500.0, 0.0);
+        let r = 30.0;
+        model.body_to_neighbour_k_per_w = Some(r);
+        let (mut hot, mut cold) = (Thermal::new(&model), Thermal::new(&model));
+        let watts = 4.0;
+        for _ in 0..(12_000 * 20) {
+            (hot.neighbours, cold.neighbours) = (vec![cold.body], vec![hot.body]);
+            hot.pass(0.05, watts * 0.05);
+            cold.pass(0.05, 0.0);
+        }
+        // a (1/ra + 1/r) - b/r = P and b (1/ra + 1/r) - a/r = 0, in degrees above ambient.
+        let ra = model.body_to_ambient_k_per_w;
+        let (diagonal, off) = (1.0 / ra + 1.0 / r, 1.0 / r);
+        let determinant = diagonal * diagonal - off * off;
+        let (a, b) = (watts * diagonal / determinant, watts * off / determinant);
+        assert!((hot.body - model.ambient_c - a).abs() < 0.05, "{} {a}", hot.body);
+        assert!((cold.body - model.ambient_c - b).abs() < 0.05, "{} {b}", cold.body);
     }
 
     #[test]

@@ -1,6 +1,6 @@
 //! Traces as Apache Parquet files, with the columns of the CSV format: numbers as doubles, names as text, missing readings as nulls.
 
-use super::{COLUMNS, Exchange, Extra, Imported, read_foreign, written_rows};
+use super::{Exchange, Extra, Imported, LANE, LaneRows, columns_of, read_foreign, written_rows};
 use csv::WriterBuilder;
 use mile_core::{Bytes, Sample};
 use parquet::basic::{Compression, ConvertedType, Repetition, Type as Physical};
@@ -31,7 +31,7 @@ fn wrap(e: ParquetError) -> Exchange {
     Exchange::Write(std::io::Error::other(e))
 }
 
-/// Writes a trace with the columns that CSV has.
+/// Writes a trace of one lane with the columns that CSV has.
 ///
 /// # Errors
 /// Where the target cannot be written.
@@ -41,10 +41,22 @@ pub fn write_parquet(
     legs: &[String],
     extras: &[Extra],
 ) -> Result<(), Exchange> {
-    let names: Vec<&str> = COLUMNS.iter().copied().chain(extras.iter().map(|e| e.name.as_str())).collect();
+    write_parquet_lanes(target, &[LaneRows { name: "", samples, legs, extras }])
+}
+
+/// Writes a trace with the columns that CSV has, its lanes row by row in the order of time.
+///
+/// # Errors
+/// Where the target cannot be written.
+pub fn write_parquet_lanes(target: impl Write + Send, lanes: &[LaneRows<'_>]) -> Result<(), Exchange> {
+    let names = columns_of(lanes);
     let is_number = |text: &String| text.is_empty() || text.parse::<f64>().is_ok();
-    let of_extras = extras.iter().map(|e| e.values.iter().all(is_number));
-    let numeric: Vec<bool> = COLUMNS.iter().map(|c| !matches!(*c, "leg" | "op")).chain(of_extras).collect();
+    let of_extra = |name: &&str| {
+        let values = lanes.iter().flat_map(|l| l.extras).filter(|e| e.name == *name);
+        values.flat_map(|e| &e.values).all(is_number)
+    };
+    let is_numeric = |name: &&str| !matches!(*name, "leg" | "op" | LANE) && of_extra(name);
+    let numeric: Vec<bool> = names.iter().map(is_numeric).collect();
     let columns = names.iter().zip(&numeric).map(|(name, numeric)| {
         let (physical, converted) = if *numeric {
             (Physical::DOUBLE, ConvertedType::NONE)
@@ -62,7 +74,7 @@ pub fn write_parquet(
     let properties = WriterProperties::builder().set_compression(Compression::SNAPPY).build();
     let mut writer =
         SerializedFileWriter::new(target, Arc::new(schema), Arc::new(properties)).map_err(wrap)?;
-    let mut rows = written_rows(samples, legs, extras);
+    let mut rows = written_rows(lanes);
     loop {
         let part: Vec<Vec<String>> = rows.by_ref().take(GROUP).collect();
         if part.is_empty() {

@@ -1,7 +1,7 @@
 //! Traces in other clothes: other column names, units in them, other separators, decimal commas, time stamps. Each row is made one of the
 //! format of docs/formats.md as it is read; what cannot be read is handed on as it is, so that it is reported where it stands.
 
-use super::{COLUMNS, Exchange};
+use super::{COLUMNS, Exchange, LANE};
 use csv::StringRecord;
 
 /// A column of the file: which of ours it is, and how its values become ours.
@@ -75,7 +75,7 @@ fn scale(ours: &str, unit: &str) -> Option<(f64, f64)> {
 
 /// Whether a name is one of the format's.
 fn is_ours(name: &str) -> bool {
-    COLUMNS.contains(&name) || (name.starts_with("temp_") && name.ends_with("_c"))
+    COLUMNS.contains(&name) || name == LANE || (name.starts_with("temp_") && name.ends_with("_c"))
 }
 
 /// The separator of a head: the one that is in it most often.
@@ -191,7 +191,8 @@ fn columns(names: &StringRecord, map: &[(String, String)]) -> Result<Vec<Column>
 /// A field as ours: with a decimal point, in our unit, a time stamp as seconds.
 fn value(field: &str, column: &Column, delimiter: u8, origin: Option<f64>) -> String {
     let text = field.trim();
-    if column.ours.is_none() || matches!(column.ours.as_deref(), Some("leg" | "op")) || text.is_empty() {
+    if column.ours.is_none() || matches!(column.ours.as_deref(), Some("leg" | "op" | LANE)) || text.is_empty()
+    {
         return field.to_owned();
     }
     if let Some(seconds) = origin.and_then(|o| Some(stamp(text)? - o)) {

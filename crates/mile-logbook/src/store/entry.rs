@@ -7,6 +7,19 @@ use serde::{Deserialize, Serialize};
 /// Columns of a run's terrain in miniature.
 pub const MINIATURE: usize = 48;
 
+/// What is appended to a lane of a run at a time.
+#[derive(Clone, Copy, Debug)]
+pub struct Block<'a> {
+    /// The lane.
+    pub lane: usize,
+    /// Number of the first sample.
+    pub first: u64,
+    /// Samples, which follow on those before.
+    pub samples: &'a [Sample],
+    /// Events with their numbers.
+    pub events: &'a [(u64, Event)],
+}
+
 /// A run in the list.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct Entry {
@@ -65,6 +78,24 @@ impl Digest {
         counts.iter().map(one).collect::<Vec<_>>().join("; ")
     }
 
+    /// What the lanes of a run came to, together; `None` of none.
+    pub fn together(lanes: &[Self]) -> Option<Self> {
+        let (first, rest) = lanes.split_first()?;
+        let mut all = first.clone();
+        for lane in rest {
+            all.seconds = all.seconds.max(lane.seconds);
+            all.bytes = all.bytes.saturating_add(lane.bytes);
+            all.samples = all.samples.saturating_add(lane.samples);
+            all.max_c = [all.max_c, lane.max_c].into_iter().flatten().reduce(f64::max);
+            all.breaks.extend(lane.breaks.iter().cloned());
+        }
+        if !rest.is_empty() {
+            // Of one drive only.
+            all.cache_bytes = None;
+        }
+        Some(all)
+    }
+
     /// Of a trace and its findings.
     pub fn of(trace: &Trace, found: &Findings) -> Self {
         let bytes = trace.moved(trace.len()).0;
@@ -97,6 +128,13 @@ pub struct StoredRun {
     pub status: Status,
     /// What was known when it began.
     pub head: RunHead,
+    /// What is kept of each of its lanes, as many as the head has.
+    pub lanes: Vec<StoredLane>,
+}
+
+/// A lane of a run as it is kept.
+#[derive(Clone, Debug, Default)]
+pub struct StoredLane {
     /// How it ended, where that is known.
     pub outcome: Option<Outcome>,
     /// What happened.
@@ -106,8 +144,23 @@ pub struct StoredRun {
 }
 
 impl StoredRun {
-    /// Its samples in columns.
-    pub fn trace(&self) -> Trace {
-        Trace::of(&self.samples, &self.head.legs)
+    /// The samples of a lane in columns; none where there is no such lane.
+    pub fn trace(&self, lane: usize) -> Trace {
+        let samples = self.lanes.get(lane).map_or(&[][..], |l| l.samples.as_slice());
+        Trace::of(samples, &self.head.lane(lane).leg_names())
+    }
+
+    /// The only one of its lanes, or the first.
+    pub fn first(&self) -> &StoredLane {
+        static NOTHING: std::sync::LazyLock<StoredLane> = std::sync::LazyLock::new(StoredLane::default);
+        self.lanes.first().unwrap_or_else(|| &NOTHING)
+    }
+
+    /// How it ended, where that is known of all its lanes.
+    pub fn outcome(&self) -> Option<Outcome> {
+        let names = self.head.lanes.iter().map(|l| l.name.as_str());
+        let ended: Option<Vec<_>> =
+            names.zip(&self.lanes).map(|(name, lane)| Some((name, lane.outcome.as_ref()?))).collect();
+        Outcome::of_lanes(&ended?)
     }
 }

@@ -3,8 +3,8 @@
 //! A run that was stopped had everything back that was out. One that was cut off, or left what did not answer, had not: operations come back
 //! in any order, so that there may be a hole anywhere in what was moved last. All of that is moved again.
 
-use super::{SKIPPED, STALL};
-use crate::message::{Event, EventKind, Status};
+use super::STALL;
+use crate::message::{EndKind, Event, EventKind, Status};
 use mile_core::{Bytes, Nanos, Op, Sample};
 use mile_course::{Access, Plan, PlannedLeg, PlannedTransfer, Work};
 
@@ -57,9 +57,9 @@ impl GoOn {
                 }
                 _ => {}
             }
-            if let EventKind::LegEnded { leg, why, .. } = &event.kind {
+            if let EventKind::LegEnded { leg, kind, .. } = &event.kind {
                 let writes = matches!(plan.legs.get(*leg as usize).map(|l| &l.work), Some(Work::Transfer(t)) if t.op != Op::Read);
-                on.write_skipped |= writes && why == SKIPPED;
+                on.write_skipped |= writes && *kind == Some(EndKind::Skipped);
             }
         }
         let end = samples.last().map_or(Nanos(0), |s| s.end);

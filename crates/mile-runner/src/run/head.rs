@@ -1,37 +1,33 @@
 //! What is known of a run before it begins.
 
-use crate::message::RunHead;
-use mile_core::Bytes;
-use mile_course::{Plan, PlannedLeg, Work};
-use mile_drive::{Claims, Drive, Situation};
+use crate::message::{LaneHead, RunHead};
+use mile_course::Plan;
+use mile_drive::{Claims, Drive, Facts, Situation};
 
-/// What is known of a run of `plan` on `drive` before it begins.
+/// What is known of a run of `plan` on one drive before it begins.
 pub fn head(plan: &Plan, text: &str, drive: &dyn Drive, seed: u64, started: i64) -> RunHead {
     RunHead {
         started,
         course: plan.name.clone(),
         course_text: text.to_owned(),
+        seed,
+        identity: None,
+        sample_every: plan.sample_every,
+        lanes: vec![lane_head("", plan, drive)],
+    }
+}
+
+/// What is known of one of its lanes.
+pub fn lane_head(name: &str, plan: &Plan, drive: &dyn Drive) -> LaneHead {
+    LaneHead {
+        name: name.to_owned(),
         drive: drive.identity().clone(),
         facts: Some(drive.facts()),
         limits: drive.limits(),
         claims: claims_of(plan, &drive.claims()),
         situation: situation_of(plan, drive.situation()),
-        seed,
-        identity: None,
-        legs: plan.legs.iter().map(|l| l.name.clone()).collect(),
-        leg_words: plan.legs.iter().map(PlannedLeg::words).collect(),
-        leg_loads: plan.legs.iter().map(PlannedLeg::load).collect(),
+        legs: plan.legs.clone(),
         demands: plan.demands.clone(),
-        leg_budgets: plan
-            .legs
-            .iter()
-            .map(|l| match &l.work {
-                Work::Transfer(t) if !t.by_time => t.budget,
-                _ => Bytes(0),
-            })
-            .collect(),
-        leg_times: plan.legs.iter().map(|l| l.time.filter(|_| l.work != Work::Skip)).collect(),
-        sample_every: plan.sample_every,
         order: None,
         health: None,
     }
@@ -63,7 +59,11 @@ pub fn situation_of(plan: &Plan, mut known: Situation) -> Situation {
 
 /// The facts of a drive as planning takes them.
 pub fn plan_facts(drive: &dyn Drive) -> mile_course::DriveFacts {
-    let facts = drive.facts();
+    facts_for_planning(&drive.facts())
+}
+
+/// Facts that were kept, as planning takes them.
+pub(crate) fn facts_for_planning(facts: &Facts) -> mile_course::DriveFacts {
     mile_course::DriveFacts {
         capacity: facts.capacity,
         logical_block: facts.logical_block,

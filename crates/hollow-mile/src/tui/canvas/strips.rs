@@ -102,6 +102,78 @@ pub(super) fn temperature(
     }
 }
 
+/// A series to be drawn, and its name.
+pub(super) struct Curve {
+    pub(super) name: String,
+    pub(super) values: Vec<Option<f64>>,
+}
+
+/// Draws the temperatures of several lanes on one scale, with the limits that any of them declares; each is named, with its last value, in
+/// the `names` cells right of the picture.
+pub(super) fn temperatures<'a>(
+    picture: &mut Picture<'_>,
+    top: u16,
+    rows: u16,
+    curves: &[Curve],
+    contexts: impl Iterator<Item = &'a Context>,
+    names: u16,
+) {
+    let known = || curves.iter().flat_map(|c| c.values.iter().flatten().copied());
+    let lowest = known().fold(f64::INFINITY, f64::min);
+    if !lowest.is_finite() {
+        return;
+    }
+    let mut limits: Vec<(&str, f64)> = Vec::new();
+    for context in contexts {
+        for (name, limit) in [("warn", context.warn), ("critical", context.critical)] {
+            if let Some(limit) = limit.filter(|l| !limits.iter().any(|k| k.1 == l.0)) {
+                limits.push((name, limit.0));
+            }
+        }
+    }
+    let highest = known().chain(limits.iter().map(|l| l.1)).fold(f64::NEG_INFINITY, f64::max);
+    let scale = Scale {
+        low: (lowest / 5.0 - 0.2).floor() * 5.0,
+        high: (highest / 5.0 + 0.2).ceil() * 5.0,
+        top,
+        rows,
+    };
+    let faint = picture.theme.faint();
+    picture.label(top, &format!("{:.0} °C", scale.high), faint);
+    picture.label(top + rows - 1, &format!("{:.0}", scale.low), faint);
+    limits.sort_by(|a, b| a.1.total_cmp(&b.1));
+    let mut taken = Vec::new();
+    for (name, limit) in limits {
+        let (y, _) = scale.at(limit);
+        if taken.contains(&y) {
+            continue;
+        }
+        taken.push(y);
+        (0..picture.area.width).for_each(|x| picture.set(x, y, '┄', faint));
+        let label = format!(" {name} {limit:.0} ");
+        let at = 2.min(picture.area.width);
+        label.chars().enumerate().for_each(|(i, c)| picture.set(at + i as u16, y, c, faint));
+    }
+    let theme = picture.theme;
+    let colours = [theme.rose, theme.latency, theme.write, theme.read];
+    let mut rows_taken: Vec<u16> = Vec::new();
+    for (i, curve) in curves.iter().enumerate() {
+        let style = Style::new().fg(colours[i % colours.len()]);
+        line(picture, &scale, &curve.values, style);
+        let Some(last) = curve.values.iter().rev().flatten().next().filter(|_| names > 0) else { continue };
+        // Where its row is taken, a name stands in the nearest that is free.
+        let (y, _) = scale.at(*last);
+        let free = (0..rows).flat_map(|d| [y.checked_sub(d), y.checked_add(d)]).flatten();
+        let mut free = free.filter(|y| (top..top + rows).contains(y) && !rows_taken.contains(y));
+        let Some(y) = free.next() else { continue };
+        rows_taken.push(y);
+        let room = usize::from(names).saturating_sub(1);
+        let value = format!(" {last:.0}");
+        let name: String = curve.name.chars().take(room.saturating_sub(value.chars().count())).collect();
+        picture.buffer.set_stringn(picture.area.right() + 1, y, name + &value, room, style);
+    }
+}
+
 pub(super) fn latency(picture: &mut Picture<'_>, top: u16, rows: u16) {
     let logs = |f: fn(&mile_core::ruler::Column) -> Option<mile_core::pyramid::Extent>| -> Vec<Option<f64>> {
         picture.data.iter().map(|c| c.as_ref().and_then(f).map(|e| e.mean.max(0.1).log10())).collect()

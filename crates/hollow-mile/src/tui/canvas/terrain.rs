@@ -6,6 +6,7 @@
 use super::Picture;
 use mile_core::Op;
 use mile_core::pyramid::Extent;
+use mile_core::ruler::Column;
 use ratatui::style::Style;
 
 /// Blocks that fill a cell from its bottom by eighths.
@@ -21,8 +22,13 @@ fn ceiling(value: f64) -> f64 {
         .unwrap_or(value)
 }
 
-pub(super) fn draw(picture: &mut Picture<'_>, top: u16, height: u16) {
-    let highest = picture.data.iter().flatten().filter_map(|c| c.rate).map(|r| r.max).fold(0.0, f64::max);
+/// The highest rate of columns, MB/s.
+pub(super) fn highest(data: &[Option<Column>]) -> f64 {
+    data.iter().flatten().filter_map(|c| c.rate).map(|r| r.max).fold(0.0, f64::max)
+}
+
+/// Draws the terrain, as high as a round number above `highest`.
+pub(super) fn draw(picture: &mut Picture<'_>, top: u16, height: u16, highest: f64) {
     // The row at the top is kept for the numbers of the breaks.
     let rows = height.saturating_sub(1);
     let high = ceiling(highest);

@@ -46,7 +46,7 @@ pub(super) fn sentence(place: &FindingsPlace) -> (String, String) {
             found.levels.len()
         ),
     };
-    (text, shown.head.drive.model.clone())
+    (text, shown.head.lane(shown.lane).drive.model.clone())
 }
 
 pub(super) fn draw(

@@ -1,11 +1,13 @@
 //! The run as it goes on: terrain and strips, readings, what just happened.
 
-use super::super::canvas;
+use super::super::canvas::{self, LaneScene};
 use super::super::state::Live;
 use super::super::theme::Theme;
 use super::{break_line, lines, readings};
-use crate::text::event_line;
-use mile_runner::EventKind;
+use crate::figure::what;
+use crate::text::event_line_of;
+use mile_core::Nanos;
+use mile_runner::{Event, EventKind};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
@@ -19,13 +21,25 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, live: Option<&
     };
     let below = (area.height / 4).clamp(3, 11);
     let above = area.height - below - 1;
-    let wide = area.width >= 110;
+    let several = live.lanes().len() > 1;
+    let wide = area.width >= 110 && !several;
     let side = if wide { readings::WIDTH + 1 } else { 0 };
     let canvas_area = Rect { width: area.width - side, height: above, ..area };
     let mut framing = live.framing;
-    let scene = live.scene();
-    canvas::draw(buffer, canvas_area, theme, &mut framing, &scene);
     let going = !live.is_over();
+    if several {
+        let of_lane = |i: usize| LaneScene {
+            name: &live.head.lane(i).name,
+            head: (what(live.head.lane(i)), now(live, i)),
+            scene: live.scene_of(i),
+        };
+        let lanes: Vec<LaneScene<'_>> = (0..live.lanes().len()).map(of_lane).collect();
+        canvas::draw_lanes(buffer, canvas_area, theme, &mut framing, (&lanes, live.at));
+    }
+    let scene = live.scene();
+    if !several {
+        canvas::draw(buffer, canvas_area, theme, &mut framing, &scene);
+    }
     if wide {
         let column = Rect { x: canvas_area.right() + 1, width: readings::WIDTH, ..canvas_area };
         readings::draw(buffer, column, theme, &framing, &scene, going);
@@ -44,19 +58,36 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, live: Option<&
         all.push((format!("{}{evidence}", break_line(i, b, area.width)), style));
     }
     if scene.breaks.is_empty() && going {
-        all.push(("No break in the rate so far.".into(), theme.faint()));
+        let on = if several { format!(" on {}", live.head.lane(live.at).name) } else { String::new() };
+        all.push((format!("No break in the rate{on} so far."), theme.faint()));
     }
     // The newest of what happened fills what is left; breaks are above already.
     let room = usize::from(below).saturating_sub(all.len());
-    let happened: Vec<_> = live
-        .events
-        .iter()
-        .filter(|e| !matches!(e.kind, EventKind::BreakSeen(_) | EventKind::BreakRevised(_)))
-        .collect();
-    for e in happened.iter().skip(happened.len().saturating_sub(room)) {
-        all.push((event_line(e), theme.faint()));
+    let names: Vec<&str> = live.head.lanes.iter().map(|l| l.name.as_str()).collect();
+    let mut happened: Vec<(Nanos, String)> = Vec::new();
+    for (i, lane) in live.lanes().iter().enumerate() {
+        let told = |e: &&Event| !matches!(e.kind, EventKind::BreakSeen(_) | EventKind::BreakRevised(_));
+        let events = lane.events.iter().rev().filter(told).take(usize::from(below));
+        happened.extend(events.map(|e| (e.at, event_line_of(&names, i, e))));
+    }
+    happened.sort_by_key(|h| h.0);
+    for (_, words) in happened.iter().skip(happened.len().saturating_sub(room)) {
+        all.push((words.clone(), theme.faint()));
     }
     lines(buffer, Rect { y: area.bottom() - below, height: below, ..area }, theme, &all);
     live.framing = framing;
     canvas_area
+}
+
+/// What a lane does now.
+fn now(live: &Live, lane: usize) -> String {
+    let of = &live.lanes()[lane];
+    if let Some(outcome) = &of.outcome {
+        return format!("{} after {}, {} moved", outcome.status.words(), outcome.at, outcome.bytes);
+    }
+    let rate = match of.progress.rate().filter(|_| of.progress.is_busy()) {
+        Some(rate) => format!("now {rate}"),
+        None => "no load".into(),
+    };
+    of.temp.map_or(rate.clone(), |t| format!("{rate}, {t}"))
 }

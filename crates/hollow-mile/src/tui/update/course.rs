@@ -208,6 +208,11 @@ pub(super) fn ask_start(state: &mut State) {
         state.complain(format!("A run is underway; one run at a time. Stop it first, in its place ({key})."));
         return;
     }
+    if state.course.checked.lanes > 1 {
+        return state.complain(
+            "This course is for several drives: write it to a file with w, and start it with hollow-mile run FILE --on LANE=DRIVE.",
+        );
+    }
     let look = match &state.course.checked.outlook {
         Some(Ok(look)) => look,
         Some(Err(_)) => return state.complain("The course does not fit this drive."),
@@ -231,7 +236,8 @@ pub(super) fn ask_start(state: &mut State) {
     let mut form = StartForm {
         field,
         drive,
-        choices: vec![Choice { name, text: state.course.text() }],
+        lanes: Vec::new(),
+        choices: vec![Choice { name, text: state.course.text(), lanes: Vec::new() }],
         chosen: 0,
         path: Input::new("./scratch.bin".into()),
         size: Input::new("4GB".into()),

@@ -1,0 +1,119 @@
+//! Several lanes below each other on one clock: a terrain for each, all as high as the highest, and one strip with the temperature of each.
+
+use super::strips::{self, Curve};
+use super::{Framing, MARGIN, Picture, Scene, draw_cursor, draw_ruler, mark, position, terrain};
+use crate::tui::theme::Theme;
+use mile_core::ruler::{Column, Ruler, Window, columns};
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::style::Style;
+
+/// Cells right of the picture, where curves are named.
+const NAMES: u16 = 14;
+/// Fewest rows of a lane: its head, the numbers of its breaks, and some ground.
+const LEAST: u16 = 4;
+
+/// A lane to be drawn.
+pub(crate) struct LaneScene<'a> {
+    pub(crate) name: &'a str,
+    /// What stands over its terrain: at the left, and at the right.
+    pub(crate) head: (String, String),
+    pub(crate) scene: Scene<'a>,
+}
+
+/// Draws lanes, and gives how many of them there was room for.
+pub(crate) fn draw_lanes(
+    buffer: &mut Buffer,
+    area: Rect,
+    theme: Theme,
+    framing: &mut Framing,
+    (lanes, at): (&[LaneScene<'_>], usize),
+) -> usize {
+    let names = if area.width >= 80 { NAMES } else { 0 };
+    if area.width < MARGIN + names + 8 || area.height < LEAST + 2 || lanes.is_empty() {
+        return 0;
+    }
+    let plot = Rect { x: area.x + MARGIN, width: area.width - MARGIN - names, ..area };
+    framing.width = plot.width;
+    framing.ruler = Ruler::Time;
+    let end = lanes.iter().map(|l| Ruler::Time.end(l.scene.trace)).fold(1.0, f64::max);
+    let window = framing.window.unwrap_or(Window { from: 0.0, to: end });
+    let has_temp = lanes.iter().any(|l| !l.scene.trace.temp.is_blank());
+    // The names of the legs stand over all, and the ruler under the terrains.
+    let (top, rows) = (area.y + 1, area.height - 2);
+    let strip = if has_temp && rows >= 2 * LEAST + 3 { (rows / 4).clamp(3, 9) } else { 0 };
+    let shown = lanes.len().min(usize::from((rows - strip) / LEAST)).max(1);
+    // The lane that is selected is among those that are shown.
+    let first = at.saturating_sub(shown - 1);
+    let lanes_shown = &lanes[first..(first + shown).min(lanes.len())];
+    let data: Vec<Vec<Option<Column>>> =
+        lanes.iter().map(|l| columns(l.scene.trace, Ruler::Time, window, usize::from(plot.width))).collect();
+    let highest = data.iter().map(|d| terrain::highest(d)).fold(0.0, f64::max);
+    let each = (rows - strip) / shown as u16;
+    let cell = |at: f64| {
+        let share = (at - window.from) / (window.to - window.from);
+        (0.0..1.0).contains(&share).then(|| (share * f64::from(plot.width)) as u16)
+    };
+    legs(buffer, Rect { height: 1, ..plot }, theme, &lanes[at.min(lanes.len() - 1)].scene, cell);
+    for (i, lane) in lanes_shown.iter().enumerate() {
+        let top = top + i as u16 * each;
+        // What is left over goes to the last.
+        let height = if i + 1 == shown { rows - strip - each * (shown as u16 - 1) } else { each };
+        let selected = first + i == at;
+        head(buffer, Rect { y: top, height: 1, ..area }, theme, lane, selected);
+        let mut picture = Picture { buffer, area: plot, data: data[first + i].clone(), theme };
+        terrain::draw(&mut picture, top + 1, height - 1, highest);
+        for (number, b) in lane.scene.breaks.iter().enumerate() {
+            if let Some(x) = cell(position(Ruler::Time, b)) {
+                mark(&mut picture, x, top + 1..top + height, number, lane.scene.selected == Some(number));
+            }
+        }
+    }
+    let y = top + rows - strip;
+    let mut picture = Picture { buffer, area: plot, data: Vec::new(), theme };
+    draw_ruler(&mut picture, y, Ruler::Time, window);
+    if strip > 0 {
+        let curve = |(lane, data): (&LaneScene<'_>, &Vec<Option<Column>>)| Curve {
+            name: lane.name.to_owned(),
+            values: data.iter().map(|c| c.as_ref().and_then(|c| c.temp).map(|t| t.mean)).collect(),
+        };
+        let curves: Vec<Curve> = lanes.iter().zip(&data).map(curve).collect();
+        let limits = lanes.iter().map(|l| l.scene.context);
+        strips::temperatures(&mut picture, y + 1, strip, &curves, limits, names);
+    }
+    if let Some(x) = framing.cursor.and_then(cell) {
+        draw_cursor(&mut picture, x, top..area.bottom());
+    }
+    shown
+}
+
+/// The names of the legs, each where it begins.
+fn legs(buffer: &mut Buffer, row: Rect, theme: Theme, scene: &Scene<'_>, cell: impl Fn(f64) -> Option<u16>) {
+    let mut all: Vec<(u16, &str)> = Vec::new();
+    let spans = scene.trace.legs();
+    for (i, leg) in spans.iter().enumerate() {
+        let is_new = i == 0 || spans[i - 1].name != leg.name;
+        let at = if i == 0 { Some(0) } else { cell(Ruler::Time.at(scene.trace, leg.samples.start)) };
+        if let Some(x) = at.filter(|_| is_new) {
+            all.push((x, &leg.name));
+        }
+    }
+    for (i, (x, name)) in all.iter().enumerate() {
+        let end = all.get(i + 1).map_or(row.width, |next| next.0);
+        let room = usize::from(end.saturating_sub(*x));
+        buffer.set_stringn(row.x + x, row.y, format!("┆{name}"), room.saturating_sub(1), theme.faint());
+    }
+}
+
+fn head(buffer: &mut Buffer, row: Rect, theme: Theme, lane: &LaneScene<'_>, selected: bool) {
+    let mark = if selected { "▸ " } else { "  " };
+    let strong = if selected { theme.strong() } else { Style::new().fg(theme.ink) };
+    let width = usize::from(row.width);
+    let (end, _) = buffer.set_stringn(row.x, row.y, format!("{mark}{}", lane.name), width, strong);
+    let left = width.saturating_sub(usize::from(end - row.x));
+    let (end, _) = buffer.set_stringn(end, row.y, format!("  {}", lane.head.0), left, theme.faint());
+    let length = lane.head.1.chars().count() as u16;
+    if end + length + 2 <= row.right() {
+        buffer.set_string(row.right() - length, row.y, &lane.head.1, Style::new().fg(theme.ink));
+    }
+}

@@ -1,0 +1,133 @@
+//! The tables of a logbook, and how those of earlier versions become them.
+
+use super::{LogbookError, Result};
+use rusqlite::Connection;
+
+/// Marks an SQLite file as a logbook.
+pub(super) const APPLICATION_ID: u32 = 0x484d_4c42;
+/// Version of the schema. 2 added the health during a run; 3 lanes and channels.
+pub(super) const VERSION: i64 = 3;
+
+/// All tables.
+pub(super) const SCHEMA: &str = "
+CREATE TABLE runs (
+    id      INTEGER PRIMARY KEY AUTOINCREMENT,
+    started INTEGER NOT NULL,           -- seconds since 1970-01-01 UTC
+    course  TEXT NOT NULL,
+    drive   TEXT NOT NULL,              -- names on the command line
+    status  TEXT NOT NULL,              -- as in Status
+    owner   TEXT NOT NULL,              -- the process that writes it
+    head    TEXT NOT NULL,              -- RunHead, JSON
+    outcome TEXT,                       -- of version 2; now in lanes
+    digest  TEXT                        -- of version 2; now in lanes
+);
+";
+
+/// The tables that have a lane.
+const LANES: &str = "
+CREATE TABLE lanes (
+    run     INTEGER NOT NULL REFERENCES runs(id) ON DELETE CASCADE,
+    lane    INTEGER NOT NULL,           -- its place in the head's list
+    outcome TEXT,                       -- Outcome, JSON
+    digest  TEXT,                       -- Digest, JSON
+    PRIMARY KEY (run, lane)
+);
+CREATE TABLE samples_3 (
+    run   INTEGER NOT NULL REFERENCES runs(id) ON DELETE CASCADE,
+    lane  INTEGER NOT NULL DEFAULT 0,
+    first INTEGER NOT NULL,             -- number of the block's first sample
+    count INTEGER NOT NULL,
+    data  BLOB NOT NULL,
+    PRIMARY KEY (run, lane, first)
+);
+CREATE TABLE events_3 (
+    run   INTEGER NOT NULL REFERENCES runs(id) ON DELETE CASCADE,
+    lane  INTEGER NOT NULL DEFAULT 0,
+    seq   INTEGER NOT NULL,
+    event TEXT NOT NULL,                -- Event, JSON
+    PRIMARY KEY (run, lane, seq)
+);
+CREATE TABLE latencies_3 (
+    run       INTEGER NOT NULL REFERENCES runs(id) ON DELETE CASCADE,
+    lane      INTEGER NOT NULL DEFAULT 0,
+    leg       INTEGER NOT NULL,
+    histogram BLOB NOT NULL,            -- HdrHistogram, version 2 encoding
+    PRIMARY KEY (run, lane, leg)
+);
+CREATE TABLE health_3 (
+    run  INTEGER NOT NULL REFERENCES runs(id) ON DELETE CASCADE,
+    lane INTEGER NOT NULL DEFAULT 0,
+    at   INTEGER NOT NULL,              -- nanoseconds since the start of the run
+    shot TEXT NOT NULL,                 -- HealthShot, JSON
+    PRIMARY KEY (run, lane, at)
+);
+CREATE TABLE readings (
+    run     INTEGER NOT NULL REFERENCES runs(id) ON DELETE CASCADE,
+    channel INTEGER NOT NULL,           -- its place in the head's list
+    first   INTEGER NOT NULL,           -- number of the block's first reading
+    data    BLOB NOT NULL,              -- times and values
+    PRIMARY KEY (run, channel, first)
+);
+";
+
+const RENAMED: &str = "
+ALTER TABLE samples_3 RENAME TO samples;
+ALTER TABLE events_3 RENAME TO events;
+ALTER TABLE latencies_3 RENAME TO latencies;
+ALTER TABLE health_3 RENAME TO health;
+";
+
+/// What a new logbook is made of.
+pub(super) fn create(db: &Connection) -> rusqlite::Result<()> {
+    db.execute_batch(SCHEMA)?;
+    db.execute_batch(LANES)?;
+    db.execute_batch(RENAMED)
+}
+
+/// Brings the tables of an earlier version to this one: all that there is is of lane 0. In a transaction of the caller's.
+pub(super) fn migrate(db: &Connection, version: i64) -> rusqlite::Result<()> {
+    if version < 3 {
+        db.execute_batch(LANES)?;
+        db.execute_batch(
+            "INSERT INTO samples_3 (run, first, count, data) SELECT run, first, count, data FROM samples;
+             INSERT INTO events_3 (run, seq, event) SELECT run, seq, event FROM events;
+             INSERT INTO latencies_3 (run, leg, histogram) SELECT run, leg, histogram FROM latencies;
+             INSERT INTO lanes (run, lane, outcome, digest)
+                 SELECT id, 0, outcome, digest FROM runs WHERE outcome IS NOT NULL OR digest IS NOT NULL;
+             DROP TABLE samples; DROP TABLE events; DROP TABLE latencies;",
+        )?;
+        if version == 2 {
+            db.execute_batch(
+                "INSERT INTO health_3 (run, at, shot) SELECT run, at, shot FROM health; DROP TABLE health;",
+            )?;
+        }
+        db.execute_batch(RENAMED)?;
+    }
+    Ok(())
+}
+
+/// Has the tables of an earlier version be read as those of this one. Nothing is written: what is made is of this connection only, and hides
+/// the tables of the same names.
+pub(super) fn read_as_now(
+    db: &Connection,
+    version: i64,
+    wrap: impl Fn(rusqlite::Error) -> LogbookError,
+) -> Result<()> {
+    if version >= 3 {
+        return Ok(());
+    }
+    let health = if version == 2 {
+        "SELECT run, 0 AS lane, at, shot FROM main.health"
+    } else {
+        "SELECT 0 AS run, 0 AS lane, 0 AS at, '' AS shot WHERE 0"
+    };
+    db.execute_batch(&format!(
+        "CREATE TEMP VIEW samples AS SELECT run, 0 AS lane, first, count, data FROM main.samples;
+         CREATE TEMP VIEW events AS SELECT run, 0 AS lane, seq, event FROM main.events;
+         CREATE TEMP VIEW latencies AS SELECT run, 0 AS lane, leg, histogram FROM main.latencies;
+         CREATE TEMP VIEW lanes AS SELECT id AS run, 0 AS lane, outcome, digest FROM main.runs;
+         CREATE TEMP VIEW readings AS SELECT 0 AS run, 0 AS channel, 0 AS first, '' AS data WHERE 0;
+         CREATE TEMP VIEW health AS {health};"
+    ))
+    .map_err(wrap)
+}

@@ -1,0 +1,182 @@
+//! Several drives in one run: each lane on a thread of its own, all of them told in one order.
+
+use super::meeting::Meeting;
+use super::{Guarded, LegEnd, Run, Terms, begin, lane};
+use crate::message::{Command, Message, Outcome, RunHead, Status};
+use crossbeam_channel::{Receiver, Sender, bounded, select, unbounded};
+use mile_core::{Bytes, Nanos, Op};
+use mile_course::Plan;
+use mile_drive::{Drive, DriveError};
+use std::sync::Mutex;
+
+/// Messages that may wait to be told. A simulated lane waits for whoever listens.
+const QUEUE: usize = 4096;
+
+/// One lane of a run: its plan, its drive, and on what terms.
+pub struct LaneRun<'a> {
+    /// The plan. Those of all lanes have as many legs.
+    pub plan: &'a Plan,
+    /// The drive.
+    pub drive: &'a mut dyn Drive,
+    /// The terms; the speed is that of the first lane.
+    pub terms: Terms,
+}
+
+/// Runs a course on its drives at the same time, and tells all of it, each message with the number of its lane: `Began` once, for the
+/// first, and `Ended` for each. A lane that fails, or that a guard stops, ends the others too, unless they run `apart`. Gives how each ended.
+///
+/// The drives are all simulated or all real; simulated ones that stand beside each other warm each other.
+pub fn execute_lanes(
+    mut lanes: Vec<LaneRun<'_>>,
+    mut head: RunHead,
+    apart: bool,
+    commands: &Receiver<Command>,
+    tell: &mut dyn FnMut(u32, Message),
+) -> Vec<Outcome> {
+    for (i, lane) in lanes.iter_mut().enumerate() {
+        begin(&mut head, i, lane.drive, lane.terms.go_on.is_some());
+    }
+    tell(0, Message::Began(Box::new(head.clone())));
+    if lanes.len() == 1
+        && let Some(LaneRun { plan, drive, terms }) = lanes.pop()
+    {
+        return vec![lane(plan, &head, 0, drive, terms, None, commands, &mut |m| tell(0, m))];
+    }
+    // What goes on, goes on at one time.
+    let at = lanes.iter().filter_map(|l| l.terms.go_on.as_ref()).map(|g| g.at).max();
+    for on in lanes.iter_mut().filter_map(|l| l.terms.go_on.as_mut()) {
+        on.at = at.unwrap_or(on.at);
+    }
+    let stages: Vec<usize> =
+        lanes.iter().map(|l| l.terms.go_on.as_ref().map_or(0, |g| g.leg as usize)).collect();
+    let meeting = Meeting::new(&stages, lanes.iter().all(|l| l.drive.is_virtual()));
+    let (send, told) = bounded::<(u32, Message)>(QUEUE);
+    let outcomes: Mutex<Vec<Option<Outcome>>> = Mutex::new(vec![None; lanes.len()]);
+    std::thread::scope(|scope| {
+        let mut orders: Vec<Sender<Command>> = Vec::new();
+        for (i, LaneRun { plan, drive, terms }) in lanes.into_iter().enumerate() {
+            let (order, obeyed) = unbounded();
+            orders.push(order);
+            let (send, head, meeting, outcomes) = (send.clone(), &head, &meeting, &outcomes);
+            scope.spawn(move || {
+                let mut tell = |message: Message| {
+                    // Who listens lives as long as this thread.
+                    let _ = send.send((i as u32, message));
+                };
+                let outcome = lane(plan, head, i, drive, terms, Some(meeting), &obeyed, &mut tell);
+                let bad = outcome.status != Status::Done && !apart;
+                let why = bad.then(|| {
+                    let why = outcome.why.as_ref().map_or(String::new(), |w| format!(": {w}"));
+                    format!("lane {} has ended{why}", head.lane(i).name)
+                });
+                meeting.leave(i, outcome.at, why);
+                if let Some(place) = outcomes.lock().ok().as_mut().and_then(|o| o.get_mut(i)) {
+                    *place = Some(outcome);
+                }
+            });
+        }
+        drop(send);
+        loop {
+            select! {
+                recv(told) -> message => match message {
+                    Ok((lane, message)) => tell(lane, message),
+                    // All lanes have ended.
+                    Err(_) => break,
+                },
+                recv(commands) -> command => match command {
+                    // One note is enough.
+                    Ok(note @ Command::Note(_)) => drop(orders.first().map(|o| o.send(note))),
+                    Ok(command) => orders.iter().for_each(|o| drop(o.send(command.clone()))),
+                    Err(_) => {
+                        for (lane, message) in &told {
+                            tell(lane, message);
+                        }
+                        break;
+                    }
+                },
+            }
+        }
+    });
+    let outcomes = outcomes.into_inner().unwrap_or_default();
+    let lost = || Outcome {
+        status: Status::Failed,
+        at: Nanos(0),
+        bytes: Bytes(0),
+        why: Some("its thread ended unexpectedly".into()),
+        health: None,
+    };
+    outcomes.into_iter().map(|o| o.unwrap_or_else(lost)).collect()
+}
+
+impl Run<'_> {
+    /// Waits until all drives are open, and goes by one clock from there on.
+    pub(super) fn share_the_clock(&mut self) {
+        let Some((meeting, lane)) = self.seat else { return };
+        let start = self.drive.now();
+        if self.drive.is_virtual() {
+            return;
+        }
+        let wall = mile_drive::clock::Monotonic::start();
+        loop {
+            if let Some(clock) = meeting.open(lane, start) {
+                return self.drive.set_clock(clock);
+            }
+            self.heed(&wall);
+            if self.stopping {
+                return;
+            }
+            wall.sleep_until(wall.now().plus(Nanos(2_000_000)));
+        }
+    }
+
+    /// Waits, without load, until all lanes have come to a stage.
+    pub(super) fn meet(&mut self, stage: usize) -> Result<Option<LegEnd>, DriveError> {
+        let Some((meeting, _)) = self.seat else { return Ok(None) };
+        // The time is that of the leg before.
+        let index = stage.saturating_sub(1).min(self.plan.legs.len().saturating_sub(1)) as u32;
+        while !meeting.is_open(stage, self.drive.now()) {
+            if self.stopping {
+                return Ok(Some(LegEnd::Stopped));
+            }
+            let until = self.slice_end(None);
+            self.drive.idle(until);
+            let end = self.after_slice(index, Op::Idle)?;
+            // Nothing is left to be skipped here.
+            if let Some(end) = end.filter(|e| !matches!(e, LegEnd::Skipped)) {
+                self.close_sample(index, Op::Idle);
+                return Ok(Some(end));
+            }
+            if self.paused
+                && let (Some(end), _) = self.pause(index)?
+            {
+                return Ok(Some(end));
+            }
+        }
+        self.close_sample(index, Op::Idle);
+        Ok(None)
+    }
+
+    /// Waits for the other lanes where this one is ahead, and ends with them.
+    pub(super) fn keep_pace(&mut self) -> Option<LegEnd> {
+        let (meeting, lane) = self.seat?;
+        let now = self.drive.now();
+        if meeting.boundary(now).is_some() && now.0.is_multiple_of(super::meeting::STEP) {
+            loop {
+                if let Some(others) = meeting.pace(lane, now, self.drive.warmth()) {
+                    self.drive.stand_beside(&others);
+                    break;
+                }
+                while let Ok(command) = self.commands.try_recv() {
+                    let end = self.obey(command);
+                    if end.is_some() {
+                        return end;
+                    }
+                }
+                if self.paused {
+                    return None;
+                }
+            }
+        }
+        meeting.ended(now).map(|why| LegEnd::Guarded(Guarded::Other(why)))
+    }
+}
