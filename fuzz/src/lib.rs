@@ -375,7 +375,7 @@ fn look(book: &Book, draws: bool) {
             sound(&found, &trace);
             write_csv(std::io::sink(), &lane.samples, &head.leg_names(), &[]).expect("a sink takes all");
             let lanes: Vec<_> = run.lanes.iter().map(|l| (l.samples.as_slice(), l.events.as_slice())).collect();
-            write_jsonl(std::io::sink(), &run.head, &lanes).expect("a sink takes all");
+            write_jsonl(std::io::sink(), &run.head, &lanes, &run.series).expect("a sink takes all");
             if draws {
                 let figure = RunFigure {
                     title: "run",

@@ -48,6 +48,8 @@ pub(crate) enum Command {
     Leftovers(LeftoversArgs),
     /// Courses: test plans as text.
     Course(CourseArgs),
+    /// Bench instruments: list them, read them, and a stand-in for one.
+    Instrument(InstrumentArgs),
 }
 
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
@@ -89,6 +91,9 @@ pub(crate) struct RunArgs {
     /// Write what a simulated drive really did to this file, as JSON.
     #[arg(long, value_name = "FILE")]
     pub(crate) truth: Option<PathBuf>,
+    /// Bench instruments: the file that says how each is asked, or `bench` for those of the simulated bench.
+    #[arg(long, value_name = "FILE|bench")]
+    pub(crate) instruments: Option<String>,
     /// What to print at the end.
     #[arg(long, value_enum, default_value_t)]
     pub(crate) format: Format,
@@ -161,6 +166,54 @@ pub(crate) struct ResumeArgs {
     /// What to print at the end.
     #[arg(long, value_enum, default_value_t)]
     pub(crate) format: Format,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct InstrumentArgs {
+    #[command(subcommand)]
+    pub(crate) command: InstrumentCommand,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum InstrumentCommand {
+    /// Say what each instrument of a file is and reads now; without a file, list the sensors of this host.
+    List {
+        /// The file that says how each is asked.
+        file: Option<PathBuf>,
+    },
+    /// Print readings as they come: seconds, channel, value, unit.
+    Read {
+        /// The file that says how each is asked.
+        file: PathBuf,
+        /// End after so many seconds.
+        #[arg(long = "for", value_name = "SECONDS")]
+        seconds: Option<f64>,
+    },
+    /// Stand in for an instrument: SCPI on a port of this host, measuring a simulated drive that works and rests in turn.
+    Simulate {
+        /// The port; 0 takes one that is free.
+        #[arg(long, default_value_t = 5025)]
+        port: u16,
+        /// The simulated drive.
+        #[arg(long, default_value = "sim:merrow-k2")]
+        drive: String,
+        /// Do something wrong.
+        #[arg(long, value_enum)]
+        fault: Option<FaultArg>,
+        /// Begin with that after so many seconds.
+        #[arg(long, value_name = "SECONDS", default_value_t = 0.0)]
+        after: f64,
+    },
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum FaultArg {
+    /// No longer answer.
+    Silent,
+    /// Answer with what is no number.
+    Garbage,
+    /// Close each connection when it is asked.
+    Close,
 }
 
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]

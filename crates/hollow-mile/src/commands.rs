@@ -6,6 +6,7 @@ pub(crate) mod course;
 pub(crate) mod export;
 pub(crate) mod findings;
 pub(crate) mod health;
+pub(crate) mod instrument;
 pub(crate) mod leftovers;
 pub(crate) mod logbook;
 pub(crate) mod resume;

@@ -1,9 +1,10 @@
 //! From a run to the file of a figure.
 
 use crate::Failure;
+use mile_core::channel::Series;
 use mile_core::findings::Break;
 use mile_core::ruler::{Ruler, Window};
-use mile_core::stages::{Stage, stages};
+use mile_core::stages::{LaneTrace, Stage, stages};
 use mile_core::{Context, Findings, Trace};
 use mile_figures::{FigureLane, LanesFigure, RunFigure, draw, draw_lanes, draw_sweep, pdf};
 use mile_files::Replace;
@@ -85,12 +86,23 @@ pub(crate) struct Shown<'a> {
     pub(crate) trace: &'a Trace,
     pub(crate) breaks: &'a [Break],
     pub(crate) context: &'a Context,
+    /// Its number in the run, of which these are the channels.
+    pub(crate) lane: usize,
+    pub(crate) series: &'a [Series],
 }
 
 /// What lanes came to in each leg.
 pub(crate) fn stages_of(head: &RunHead, lanes: &[Shown<'_>]) -> Vec<Stage> {
-    let named: Vec<_> =
-        lanes.iter().enumerate().map(|(i, l)| (head.lane(i).name.as_str(), l.trace, l.context)).collect();
+    let named: Vec<_> = lanes
+        .iter()
+        .map(|l| LaneTrace {
+            name: &head.lane(l.lane).name,
+            trace: l.trace,
+            context: l.context,
+            series: l.series,
+            number: l.lane as u32,
+        })
+        .collect();
     stages(&named)
 }
 
@@ -121,6 +133,7 @@ pub(crate) fn lanes_svg(head: &RunHead, name: &str, lanes: &[Shown<'_>]) -> Resu
         lines: &[made.join(", ")],
         lanes: &drawn,
         stages: &stages_of(head, lanes),
+        series: lanes.first().map_or(&[], |l| l.series),
     };
     Ok(draw_lanes(&figure)?)
 }

@@ -77,6 +77,7 @@ pub fn run() -> ExitCode {
         Some(Command::Health(args)) => commands::health::run(&args),
         Some(Command::Selftest(args)) => commands::health::selftest(&args),
         Some(Command::Logbook(args)) => commands::logbook::run(&args),
+        Some(Command::Instrument(args)) => commands::instrument::run(&args),
         Some(Command::Leftovers(args)) => commands::leftovers::run(&args),
         Some(Command::Course(args)) => commands::course::run(&args),
     };

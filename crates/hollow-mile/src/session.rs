@@ -6,16 +6,19 @@
 use crate::Failure;
 use crate::bench::{self, Card, Named};
 use crossbeam_channel::{Receiver, Sender, unbounded};
+use mile_core::channel::{Channel, Source};
 use mile_core::{Bytes, Nanos};
 use mile_course::{Course, Plan};
 use mile_drive::clock::unix_seconds;
 use mile_drive::sysfs::Disk;
 use mile_drive::{Drive, DriveError, Situation, Truth};
+use mile_instrument::Config;
+use mile_instrument::poll::Polling;
 use mile_logbook::{Entered, Errand as Recording, Kept, Logbook, LogbookError, Recorder};
 use mile_runner::remote::{Client, Hello, PROTOCOL, Server};
 use mile_runner::{
-    Command, Event, EventKind, GoOn, LaneHead, LaneRun, Message, Outcome, RunHead, Speed, Status, Terms,
-    execute_lanes, run,
+    Board, Command, Event, EventKind, GoOn, LaneHead, LaneRun, Message, Outcome, RunHead, Speed, Status,
+    Terms, execute_lanes, run,
 };
 use serde::{Deserialize, Serialize};
 use std::io::{BufRead, BufReader, Write};
@@ -38,6 +41,9 @@ pub(crate) struct Order {
     pub(crate) keep: bool,
     /// Whether what the course writes to is discarded before it.
     pub(crate) discard_first: bool,
+    /// The file that names the bench instruments, or `bench` for those of the simulated bench.
+    #[serde(default)]
+    pub(crate) instruments: Option<String>,
     /// The run of the logbook that goes on.
     pub(crate) resume: Option<i64>,
     /// What spoke against the start, and was accepted.
@@ -80,6 +86,9 @@ pub(crate) struct Ready {
     /// As many as the order has.
     pub(crate) lanes: Vec<ReadyLane>,
     apart: bool,
+    /// Readings beside those of every sample, and the instruments that give some of them.
+    channels: Vec<Channel>,
+    instruments: Config,
     order: Order,
 }
 
@@ -141,6 +150,7 @@ pub(crate) fn plan(mut order: Order) -> Result<Ready, Failure> {
         ));
     }
     check_apart(&order.lanes, &drives)?;
+    let instruments = instruments_of(&order, &mut drives)?;
     let facts: Vec<_> = drives.iter().map(|d| run::plan_facts(d.as_ref())).collect();
     let mut plans = mile_course::plan_lanes(&course, &facts).map_err(|errors| {
         let names: Vec<&str> = order.lanes.iter().map(|l| l.named.drive.as_str()).collect();
@@ -165,7 +175,65 @@ pub(crate) fn plan(mut order: Order) -> Result<Ready, Failure> {
     if let Some(first) = lanes.first_mut() {
         first.plan.notes.extend(order.warnings.iter().cloned());
     }
-    Ok(Ready { lanes, apart: course.apart, order })
+    let drives: Vec<&dyn Drive> = lanes.iter().map(|l| l.drive.as_ref()).collect();
+    let mut channels = run::channels_of(&drives);
+    let names: Vec<&str> = lanes.iter().map(|l| l.name.as_str()).collect();
+    channels.extend(instruments.channels(&names).map_err(|e| Failure::usage(e.to_string()))?);
+    check_thresholds(&lanes, &channels)?;
+    Ok(Ready { lanes, apart: course.apart, channels, instruments, order })
+}
+
+/// The bench instruments of a run. Those of the simulated bench are put to its drives.
+fn instruments_of(order: &Order, drives: &mut [Box<dyn Drive>]) -> Result<Config, Failure> {
+    let simulated = drives.iter().any(|d| d.is_virtual());
+    match order.instruments.as_deref() {
+        None => Ok(Config::default()),
+        Some("bench") if simulated => {
+            drives.iter_mut().for_each(|d| d.put_instruments());
+            Ok(Config::default())
+        }
+        Some("bench") => Err(Failure::usage(
+            "--instruments bench puts the instruments of the simulated bench to simulated drives; for real drives, name the file that says how yours are asked",
+        )),
+        Some(_) if simulated => Err(Failure::usage(
+            "the time of simulated drives is their own, so that real instruments cannot be read beside them; --instruments bench gives those of the simulated bench",
+        )),
+        Some(path) => Config::read(Path::new(path)).map_err(|e| Failure::usage(e.to_string())),
+    }
+}
+
+/// Refuses a course that goes by a channel that nobody gives, or in another unit.
+fn check_thresholds(lanes: &[ReadyLane], channels: &[Channel]) -> Result<(), Failure> {
+    for (number, lane) in lanes.iter().enumerate() {
+        for threshold in lane.plan.thresholds() {
+            let of_lane = |c: &&Channel| c.of.is_none_or(|of| of == number as u32);
+            let own: Vec<&Channel> = channels.iter().filter(of_lane).collect();
+            let list = || match own.as_slice() {
+                [] => "there is none; --instruments gives channels".to_owned(),
+                all => format!("there are {}", all.iter().map(|c| c.words()).collect::<Vec<_>>().join("; ")),
+            };
+            let on = if lane.name.is_empty() { String::new() } else { format!(" on lane {}", lane.name) };
+            match own.iter().find(|c| c.name == threshold.channel) {
+                None => {
+                    return Err(Failure::usage(format!(
+                        "the course goes by \"{}\", but no channel{on} is called `{}`: {}",
+                        threshold.words(),
+                        threshold.channel,
+                        list()
+                    )));
+                }
+                Some(channel) if channel.unit != threshold.unit => {
+                    return Err(Failure::usage(format!(
+                        "the course goes by \"{}\", but the channel is in {}",
+                        threshold.words(),
+                        if channel.unit.is_empty() { "no unit" } else { &channel.unit }
+                    )));
+                }
+                Some(_) => {}
+            }
+        }
+    }
+    Ok(())
 }
 
 /// The drives in the order of the lanes of the course, which were named in any.
@@ -297,6 +365,7 @@ pub(crate) fn order_to_resume(
         speed,
         keep: first.keep,
         discard_first: first.discard_first,
+        instruments: head.instruments,
         resume: Some(run),
         warnings: Vec::new(),
     })
@@ -508,13 +577,21 @@ impl Ready {
                     give(lane, message);
                 }
             };
+            // They are asked as long as the run goes on.
+            let board = (!self.instruments.instruments.is_empty()).then(Arc::<Board>::default);
+            let first = self.channels.iter().filter(|c| c.source == Source::Drive).count() as u32;
+            let polling = board.as_ref().map(|board| Polling::start(&self.instruments, first, board));
+            if let Some(Err(e)) = &polling {
+                tell(0, failed(format!("The instruments cannot be read: {e}")));
+            }
             let (speed, keep) = (self.order.speed, self.order.keep);
             let lanes = self.lanes.iter_mut().zip(go_on).map(|(lane, go_on)| LaneRun {
                 plan: &lane.plan,
                 drive: lane.drive.as_mut(),
-                terms: Terms { speed, keep, go_on },
+                terms: Terms { speed, keep, go_on, board: board.clone() },
             });
             let outcomes = execute_lanes(lanes.collect(), head, self.apart, commands, &mut tell);
+            drop(polling);
             let kept = recorder.finish();
             if let Some(server) = server {
                 if let Err(e) = &kept {
@@ -564,6 +641,12 @@ impl Ready {
             });
             head.lanes.push(of_lane);
         }
+        head.channels.clone_from(&self.channels);
+        // A run that goes on from elsewhere finds the file again.
+        head.instruments = self.order.instruments.clone().map(|named| match named.as_str() {
+            "bench" => named,
+            path => std::path::absolute(path).map_or_else(|_| path.to_owned(), |p| p.display().to_string()),
+        });
         head
     }
 }
@@ -666,12 +749,15 @@ pub(crate) fn stop_on_signals(commands: Sender<Command>) -> Result<(), Failure> 
 /// All that a runner had told before: from its logbook, and from what it keeps itself.
 pub(crate) fn told_before(client: &mut Client) -> Result<Vec<Told>, Failure> {
     let backlog = std::mem::take(&mut client.backlog);
-    let mut kept = Vec::new();
-    if let (true, Some(run)) = (backlog.lanes.iter().any(|l| l.first > 0), client.hello.run) {
+    let (mut kept, mut series) = (Vec::new(), Vec::new());
+    // Of readings, a runner keeps none.
+    let reads = backlog.head.as_ref().is_some_and(|h| !h.channels.is_empty());
+    if let (true, Some(run)) = (reads || backlog.lanes.iter().any(|l| l.first > 0), client.hello.run) {
         // What the runner no longer keeps is in the logbook within a second.
         let clock = mile_drive::clock::Monotonic::start();
         loop {
-            kept = Logbook::reading(&client.hello.logbook, |book| book.run(run))?.lanes;
+            let stored = Logbook::reading(&client.hello.logbook, |book| book.run(run))?;
+            (kept, series) = (stored.lanes, stored.series);
             let all =
                 backlog.lanes.iter().zip(&kept).all(|(told, kept)| kept.samples.len() as u64 >= told.first);
             if all || clock.now().secs() > 10.0 {
@@ -682,6 +768,9 @@ pub(crate) fn told_before(client: &mut Client) -> Result<Vec<Told>, Failure> {
     }
     let mut kept = kept.into_iter();
     let mut all: Vec<Told> = backlog.head.map(|head| (0, Message::Began(head))).into_iter().collect();
+    for (channel, one) in series.into_iter().enumerate() {
+        all.extend(one.readings.into_iter().map(|r| (0, Message::Reading(channel as u32, r))));
+    }
     let mut ended = Vec::new();
     for (lane, told) in backlog.lanes.into_iter().enumerate() {
         let lane = lane as u32;

@@ -4,9 +4,13 @@ use crate::Failure;
 use crate::cli::BesideArgs;
 use crate::figure::Shown;
 use crate::session::logbook_path;
+use mile_core::channel::Series;
 use mile_core::{Context, Findings, Nanos, Rate, Sample, Trace, findings};
 use mile_drive::Identity;
-use mile_logbook::exchange::{Extra, ImportedLane, LaneRows, PARQUET_MAGIC, read_foreign, read_parquet};
+use mile_logbook::exchange::{
+    Extra, ImportedLane, LaneRows, PARQUET_MAGIC, columns_of_series, read_foreign, read_parquet,
+    series_of_columns,
+};
 use mile_logbook::{Logbook, Problem, StoredLane};
 use mile_runner::{Event, EventKind, LaneHead, RunHead, Status};
 use std::io::{Read, Seek};
@@ -48,6 +52,8 @@ pub(crate) struct Source {
     pub(crate) samples: Vec<Sample>,
     pub(crate) events: Vec<Event>,
     pub(crate) extras: Vec<Extra>,
+    /// The channels of the run, or of the file.
+    pub(crate) series: Vec<Series>,
     pub(crate) problems: Vec<Problem>,
     /// Neighbouring rows that were joined to one sample.
     pub(crate) joined: u64,
@@ -134,7 +140,7 @@ impl Source {
     fn from_run(named: &str, logbook: Option<&Path>) -> Result<Vec<Self>, Failure> {
         let run = Logbook::reading(&logbook_path(logbook)?, |book| book.run(book.resolve(named)?))?;
         let name = format!("run {}", run.run);
-        let (head, status) = (run.head, run.status);
+        let (head, status, series) = (run.head, run.status, run.series);
         let lane = |(lane, stored): (usize, StoredLane)| {
             let of = head.lane(lane);
             Self {
@@ -146,9 +152,10 @@ impl Source {
                 trace: Trace::of(&stored.samples, &of.leg_names()),
                 lane,
                 head: head.clone(),
+                extras: columns_of_series(&series, lane as u32, &stored.samples),
+                series: series.clone(),
                 samples: stored.samples,
                 events: stored.events,
-                extras: Vec::new(),
                 problems: Vec::new(),
                 joined: 1,
             }
@@ -189,6 +196,7 @@ impl Source {
             trace: Trace::of(&imported.samples, &imported.legs),
             lane,
             head: head.clone(),
+            series: series_of_columns(&imported.extras, lane as u32, &imported.samples),
             samples: imported.samples,
             events: Vec::new(),
             extras: imported.extras,
@@ -211,7 +219,13 @@ impl Source {
 
     /// What is drawn of it beside other lanes.
     pub(crate) fn shown(&self) -> Shown<'_> {
-        Shown { trace: &self.trace, breaks: &self.findings.breaks, context: &self.context }
+        Shown {
+            trace: &self.trace,
+            breaks: &self.findings.breaks,
+            context: &self.context,
+            lane: self.lane,
+            series: &self.series,
+        }
     }
 
     /// Its rows, for an export; `legs` are the names of its legs.

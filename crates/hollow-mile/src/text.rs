@@ -219,11 +219,15 @@ pub(crate) fn stages(all: &[Stage]) -> String {
     let width = all.iter().map(|s| s.leg.chars().count()).max().unwrap_or(0).max(12);
     let mut out = format!("{:<width$}", "");
     for lane in &first.lanes {
-        let _ = write!(out, "  {:^38}", lane.lane);
+        let _ = write!(out, "  {:^46}", lane.lane);
     }
     let _ = write!(out, "\n{:<width$}", "Leg");
     for _ in &first.lanes {
-        let _ = write!(out, "  {:>7} {:>6} {:>11} {:>11}", "MB/s", "max °C", "below warn", "below crit");
+        let _ = write!(
+            out,
+            "  {:>7} {:>6} {:>11} {:>11} {:>7}",
+            "MB/s", "max °C", "below warn", "below crit", "Wh/TB"
+        );
     }
     for stage in all {
         let _ = write!(out, "\n{:<width$}", stage.leg);
@@ -231,11 +235,12 @@ pub(crate) fn stages(all: &[Stage]) -> String {
             let degrees = |v: Option<f64>| v.map_or("–".to_owned(), |v| format!("{v:.0}"));
             let _ = write!(
                 out,
-                "  {:>7} {:>6} {:>11} {:>11}",
+                "  {:>7} {:>6} {:>11} {:>11} {:>7}",
                 lane.mean_mb_s.map_or("–".to_owned(), number),
                 degrees(lane.peak_c),
                 degrees(lane.below_warn_c),
-                degrees(lane.below_critical_c)
+                degrees(lane.below_critical_c),
+                lane.wh_per_tb.map_or("–".to_owned(), number)
             );
         }
     }

@@ -181,3 +181,136 @@ fn two_simulated_drives_side_by_side_give_each_lane_its_findings_temperatures_an
         assert!(said.contains(words), "{args:?}: {said}");
     }
 }
+
+/// A bench instrument beside a real drive: its readings are in the logbook and the CSV, a leg ends by them, and a guard stops by them.
+#[test]
+fn a_run_goes_by_the_readings_of_a_bench_instrument_and_goes_on_without_one_that_is_lost() {
+    let bench = Bench::new();
+    let mut stand_in =
+        bench.command(&["instrument", "simulate", "--port", "0"]).stdout(Stdio::piped()).spawn().unwrap();
+    let mut line = String::new();
+    std::io::BufRead::read_line(&mut std::io::BufReader::new(stand_in.stdout.take().unwrap()), &mut line)
+        .unwrap();
+    let port = line
+        .split("127.0.0.1:")
+        .nth(1)
+        .and_then(|p| p.split('.').next())
+        .unwrap_or_else(|| panic!("{line}"))
+        .to_owned();
+    let channel = |name: &str, unit: &str, query: &str| {
+        format!("[[instrument.channel]]\nname = \"{name}\"\nunit = \"{unit}\"\nquery = \"{query}\"\n")
+    };
+    let instruments = format!(
+        "[[instrument]]\nname = \"logger\"\nkind = \"scpi\"\nhost = \"127.0.0.1\"\nport = {port}\ninterval = \"50 ms\"\ntimeout = \"300 ms\"\n{}{}",
+        channel("ambient", "°C", "MEAS:TEMP? (@102)"),
+        channel("uptime", "s", "DIAG:CLOC?"),
+    );
+    bench.write("bench.toml", &instruments);
+    assert!(bench.ok(&["instrument", "list", "bench.toml"]).contains("Bench stand-in"));
+    let read = bench.ok(&["instrument", "read", "bench.toml", "--for", "1"]);
+    assert!(read.lines().filter(|l| l.contains(",ambient,24,°C")).count() > 1, "{read}");
+    // The leg ends when the instrument says so: at a moment of its own clock that lies ahead.
+    let uptime: f64 =
+        read.lines().rev().find_map(|l| l.split(",uptime,").nth(1)?.split(',').next()?.parse().ok()).unwrap();
+    let until = uptime + 4.0;
+    let course = |guard: &str| {
+        format!(
+            "course \"c\"\nsample every 50 ms\n{guard}leg wait\n rest until uptime above {until:.3} s, at most 60 s\nleg write\n write sequential, blocks 256 KiB, depth 4, until 4 MiB written\n"
+        )
+    };
+    bench.write("c.course", &course(""));
+    let on = ["--on", "x.bin", "--size", "16MB", "--instruments", "bench.toml"];
+    bench.ok(&[&["run", "c.course"][..], &on].concat());
+    let stored = Logbook::read(&bench.path("l.logbook")).unwrap().run(1).unwrap();
+    let [ambient, uptimes] = stored.series.as_slice() else { panic!("{:?}", stored.head.channels) };
+    assert!(ambient.readings.len() > 10 && ambient.readings.iter().all(|r| r.value == 24.0));
+    // The clock of the instrument and that of the run go alike.
+    let (first, last) = (uptimes.readings.first().unwrap(), uptimes.readings.last().unwrap());
+    let (ours, theirs) = (last.at.since(first.at).secs(), last.value - first.value);
+    assert!((ours - theirs).abs() < 0.3, "{ours} {theirs}");
+    let wait = stored.first().samples.iter().filter(|s| s.leg == 0).map(|s| s.end.secs()).fold(0.0, f64::max);
+    let at_end = uptimes.readings.iter().rfind(|r| r.at.secs() <= wait).unwrap().value;
+    assert!(at_end > until - 0.2, "{at_end} {until}");
+    bench.ok(&["export", "1", "--as", "csv", "-o", "r.csv"]);
+    let text = bench.read("r.csv");
+    let rows = rows(&text);
+    assert!(column(&rows, "uptime_s").iter().any(|v| !v.is_empty()));
+    // The drive's own ambient has that name already.
+    assert!(column(&rows, "ambient_2_c").contains(&"24"));
+    // What is exported comes back as channels.
+    bench.ok(&["logbook", "import", "r.csv"]);
+    let back = Logbook::read(&bench.path("l.logbook")).unwrap().run(2).unwrap();
+    assert_eq!(
+        back.head.channels.iter().map(mile_core::channel::Channel::column).collect::<Vec<_>>(),
+        ["ambient_2_c", "uptime_s"]
+    );
+    bench.write("g.course", &course("stop if ambient above 23.5 °C\n"));
+    let said = bench.fails(&[&["run", "g.course"][..], &on].concat());
+    assert!(said.contains("ambient above 23.5 °C: ambient is 24"), "{said}");
+    for (guard, words) in [
+        ("stop if probe above 90 °C\n", "no channel is called `probe`: there are ambient, °C; uptime, s"),
+        ("stop if ambient above 90 W\n", "but the channel is in °C"),
+    ] {
+        bench.write("b.course", &course(guard));
+        let said = bench.fails(&[&["run", "b.course"][..], &on].concat());
+        assert!(said.contains(words), "{said}");
+    }
+    // An instrument that is lost is told, and the run goes on without it.
+    stand_in.kill().unwrap();
+    stand_in.wait().unwrap();
+    bench.write("w.course", "course \"w\"\nsample every 50 ms\nleg rest\n rest for 2 s\n");
+    let out = bench.ok(&[&["run", "w.course"][..], &on].concat());
+    assert!(out.contains("The instrument logger cannot be read; the run goes on without it"), "{out}");
+    assert!(
+        bench
+            .fails(&["instrument", "list", "bench.toml"])
+            .contains("not all instruments can be read: logger")
+    );
+    let sim = bench.fails(&["run", "w.course", "--on", "sim:sprat", "--instruments", "bench.toml"]);
+    assert!(sim.contains("--instruments bench"), "{sim}");
+}
+
+/// The instruments of the simulated bench, against what the simulation knows: the probe follows the die by the law in the truth, and the
+/// energy of the legs adds up to that which the drive took.
+#[test]
+fn the_instruments_of_the_simulated_bench_obey_their_law() {
+    let bench = Bench::new();
+    let soak = "course \"s\"\nsample every 500 ms\nleg soak\n write sequential, blocks 1 MiB, depth 16, for 20 min\nleg cool\n rest until probe below 45 °C, at most 2 h\n";
+    bench.write("s.course", soak);
+    let run = [
+        "run",
+        "s.course",
+        "--on",
+        "sim:merrow-k2",
+        "--instruments",
+        "bench",
+        "--format",
+        "json",
+        "--truth",
+        "t.json",
+    ];
+    let result: Value = serde_json::from_str(&bench.ok(&run)).unwrap();
+    let truth: Value = serde_json::from_str(&bench.read("t.json")).unwrap();
+    let law = &truth["instruments"];
+    let stored = Logbook::read(&bench.path("l.logbook")).unwrap().run(1).unwrap();
+    let probe = stored.series.iter().find(|s| s.channel.name == "probe").unwrap();
+    // The drive's own sensor shows the die in whole degrees, a second late at the most: led through the law, it is what the probe shows.
+    let (lag, offset) = (law["probe_lag_s"].as_f64().unwrap(), law["probe_offset_k"].as_f64().unwrap());
+    let mut expected = stored.first().samples[0].temp.unwrap().0;
+    let mut worst: f64 = 0.0;
+    for (sample, reading) in stored.first().samples.iter().zip(&probe.readings) {
+        let (die, seconds) = (sample.temp.unwrap().0, sample.end.since(sample.start).secs());
+        expected += (die - expected) * (1.0 - (-seconds / lag).exp());
+        worst = worst.max((reading.value - expected - offset).abs());
+    }
+    assert!(worst < 2.0, "{worst}");
+    let energy: f64 =
+        result["stages"].as_array().unwrap().iter().filter_map(|s| s["lanes"][0]["energy_wh"].as_f64()).sum();
+    let joules = law["energy_j"].as_f64().unwrap();
+    assert!((energy * 3600.0 / joules - 1.0).abs() < 0.01, "{} and {joules}", energy * 3600.0);
+    let cooled = probe.readings.last().unwrap().value;
+    assert!((44.0..45.0).contains(&cooled), "the leg ended by the probe: {cooled}");
+    // Without instruments the drive does the same.
+    let without = bench.run(&["run", "s.course", "--on", "sim:merrow-k2"]);
+    assert!(String::from_utf8_lossy(&without.stderr).contains("--instruments gives channels"));
+}

@@ -4,6 +4,7 @@
 //! so that a finding is the same whether the run is live, archived or imported.
 
 pub mod causes;
+pub mod channel;
 pub mod claims;
 pub mod consistency;
 mod cycles;

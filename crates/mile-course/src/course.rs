@@ -64,7 +64,7 @@ pub struct Claims {
 }
 
 /// Something that is minded while the course runs.
-#[derive(Clone, Copy, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Guard {
     /// When it acts.
     pub when: When,
@@ -73,7 +73,7 @@ pub struct Guard {
 }
 
 /// When a guard acts.
-#[derive(Clone, Copy, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq)]
 pub enum When {
     /// A composite temperature above this.
     TemperatureAbove(Celsius),
@@ -89,6 +89,35 @@ pub enum When {
     TimeAbove(Nanos),
     /// Others moving more than this on the same drive, for so long.
     OthersAbove(Rate, Nanos),
+    /// A reading of a channel beyond this.
+    Channel(Threshold),
+}
+
+/// A reading of a channel, such as a bench instrument gives, above or below a value.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Threshold {
+    /// Name of the channel.
+    pub channel: String,
+    /// Its unit, as the course has it; empty where it has none.
+    pub unit: String,
+    /// Whether it is reached above the value, and not below.
+    pub above: bool,
+    /// The value.
+    pub value: f64,
+}
+
+impl Threshold {
+    /// In words: `probe below 30 °C`.
+    pub fn words(&self) -> String {
+        let side = if self.above { "above" } else { "below" };
+        let unit = if self.unit.is_empty() { String::new() } else { format!(" {}", self.unit) };
+        format!("{} {side} {}{unit}", self.channel, self.value)
+    }
+
+    /// Whether a reading is beyond it.
+    pub fn is_reached(&self, value: f64) -> bool {
+        if self.above { value > self.value } else { value < self.value }
+    }
 }
 
 /// What a guard does.
@@ -219,7 +248,7 @@ pub enum Position {
 pub const WHOLE: Range = (Position::Share(0.0), Position::Share(1.0));
 
 /// What ends a leg.
-#[derive(Clone, Copy, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq)]
 pub enum End {
     /// This much was moved.
     Moved(Bytes),
@@ -232,7 +261,7 @@ pub enum End {
 }
 
 /// An end that only the run can tell.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Seen {
     /// The composite temperature was below this for so long.
@@ -245,18 +274,21 @@ pub enum Seen {
     Break(Nanos),
     /// So many operations of this leg failed.
     Errors(u64),
+    /// A reading of a channel was beyond this for so long.
+    Channel(Threshold, Nanos),
 }
 
 impl Seen {
     /// Whether it needs a temperature.
-    pub fn needs_temperature(self) -> bool {
+    pub fn needs_temperature(&self) -> bool {
         matches!(self, Self::Below(..) | Self::Above(..))
     }
 
     /// In words: `temperature below 40 °C for 10 s`.
-    pub fn words(self) -> String {
+    pub fn words(&self) -> String {
         let held = |hold: Nanos| if hold.0 > 0 { format!(" for {hold}") } else { String::new() };
-        match self {
+        match *self {
+            Self::Channel(ref threshold, hold) => threshold.words() + &held(hold),
             Self::Below(limit, hold) => format!("temperature below {limit}{}", held(hold)),
             Self::Above(limit, hold) => format!("temperature above {limit}{}", held(hold)),
             Self::Steady(round) => format!("steady state in rounds of {round}"),

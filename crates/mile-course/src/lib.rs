@@ -12,7 +12,8 @@ pub mod plan;
 pub mod token;
 
 pub use course::{
-    Access, Action, Claims, Course, End, Guard, Kind, Lane, Leg, Position, Rest, Seen, Then, Transfer, When,
+    Access, Action, Claims, Course, End, Guard, Kind, Lane, Leg, Position, Rest, Seen, Then, Threshold,
+    Transfer, When,
 };
 pub use diagnostic::{Diagnostic, Span};
 pub use forecast::{Basis, Forecast, Known, LegForecast, forecast};

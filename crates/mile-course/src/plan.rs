@@ -1,8 +1,12 @@
 //! A course fitted to one drive: byte ranges instead of shares, ends that the drive can reach, and a budget of bytes for
 //! every leg. What had to be changed to fit is said in [`Plan::notes`].
 
+mod leg;
+
+pub use leg::Load;
+
 use crate::course::{
-    Access, Action, Claims, Course, End, Guard, Kind, Position, Range, Seen, Then, Transfer, When,
+    Access, Action, Claims, Course, End, Guard, Kind, Position, Range, Seen, Then, Threshold, Transfer, When,
 };
 use mile_core::units::{IN_FLIGHT_MOST, block_size, thousands};
 use mile_core::{Bytes, Celsius, Demand, Nanos, Op, Rate};
@@ -50,8 +54,10 @@ pub struct Plan {
 }
 
 /// What a run minds.
-#[derive(Clone, Copy, Debug, Default, PartialEq)]
+#[derive(Clone, Debug, Default, PartialEq)]
 pub struct Guards {
+    /// Readings of channels beyond which the run stops.
+    pub channels: Vec<Threshold>,
     /// Temperature above which the run stops.
     pub stop_above: Option<Celsius>,
     /// Temperature above which it rests, below which it goes on, and how long it rests at the most.
@@ -78,7 +84,8 @@ impl Guards {
         let mut errors: Option<u64> = None;
         let colder = |a: Option<Celsius>, b: Celsius| Some(a.filter(|a| *a < b).unwrap_or(b));
         for guard in guards {
-            match (guard.when, guard.then) {
+            match (guard.when.clone(), guard.then) {
+                (When::Channel(threshold), _) => all.channels.push(threshold),
                 (When::TemperatureAbove(limit), Then::Stop) => all.stop_above = colder(all.stop_above, limit),
                 (When::TemperatureAbove(limit), Then::Rest(below, longest)) => {
                     if all.rest_above.is_none_or(|r| limit < r.0) {
@@ -220,6 +227,14 @@ impl Plan {
         self.legs.insert(0, PlannedLeg { name, line: 0, work, time: None, seen: Vec::new() });
     }
 
+    /// The readings of channels that its guards and the ends of its legs go by.
+    pub fn thresholds(&self) -> impl Iterator<Item = &Threshold> {
+        let ends = self.legs.iter().flat_map(|l| &l.seen);
+        let of_ends =
+            ends.filter_map(|s| if let Seen::Channel(threshold, _) = s { Some(threshold) } else { None });
+        self.guards.channels.iter().chain(of_ends)
+    }
+
     /// Whether any leg changes what is on the drive.
     pub fn changes_the_drive(&self) -> bool {
         self.legs.iter().any(|l| match &l.work {
@@ -233,202 +248,6 @@ impl Plan {
             | Work::Health
             | Work::Ask(_) => false,
         })
-    }
-}
-
-impl PlannedLeg {
-    /// Bytes that it writes at most; 0 where only a time ends it.
-    pub fn writes(&self) -> u64 {
-        match self.work {
-            Work::Transfer(t) if t.op == Op::Write && !t.by_time => t.budget.0,
-            Work::Transfer(t) if t.op == Op::Mixed && !t.by_time => {
-                (t.budget.0 as f64 * (1.0 - t.reads)) as u64
-            }
-            _ => 0,
-        }
-    }
-
-    /// A leg of which only its name, and what it did in words, are known.
-    pub fn told(name: &str, words: &str) -> Self {
-        Self {
-            name: name.to_owned(),
-            work: Work::Told(words.to_owned()),
-            time: None,
-            seen: Vec::new(),
-            line: 0,
-        }
-    }
-
-    /// Bytes that it moves at the most; 0 for a rest, and where only a time ends it.
-    pub fn budget(&self) -> Bytes {
-        match &self.work {
-            Work::Transfer(t) if !t.by_time => t.budget,
-            _ => Bytes(0),
-        }
-    }
-
-    /// Time after which it ends at the latest.
-    pub fn longest(&self) -> Option<Nanos> {
-        self.time.filter(|_| self.work != Work::Skip)
-    }
-
-    /// What it does, in words: `writing 1 MiB blocks, 16 deep, until a break`.
-    pub fn words(&self) -> String {
-        let (time, seen) = self.ends();
-        let seen = seen.iter().map(|s| s.words()).collect::<Vec<_>>().join(" or ");
-        let load = self.load().words();
-        match (&self.work, time) {
-            (Work::Rest, Some(time)) if seen.is_empty() => format!("{load} for {time}"),
-            (Work::Rest, Some(time)) => format!("{load} until {seen}, at most {time}"),
-            (Work::Rest, None) if !seen.is_empty() => format!("{load} until {seen}"),
-            (Work::Transfer(_), Some(time)) if seen.is_empty() => format!("{load}, for {time}"),
-            (Work::Transfer(_), Some(time)) => format!("{load}, until {seen}, at most {time}"),
-            (Work::Transfer(_), None) if !seen.is_empty() => format!("{load}, until {seen}"),
-            _ => load,
-        }
-    }
-
-    /// What ends it beside its bytes: a time, where that ends it, and what is seen.
-    pub fn ends(&self) -> (Option<Nanos>, &[Seen]) {
-        let counts = match &self.work {
-            Work::Rest => true,
-            Work::Transfer(t) => t.by_time,
-            _ => false,
-        };
-        let seen: &[Seen] =
-            if matches!(self.work, Work::Rest | Work::Transfer(_)) { &self.seen } else { &[] };
-        (self.time.filter(|_| counts), seen)
-    }
-
-    /// Whether another leg does the same and ends in the same way.
-    pub fn is_like(&self, other: &Self) -> bool {
-        self.load() == other.load() && self.ends() == other.ends()
-    }
-
-    /// What it does, without what ends it.
-    pub fn load(&self) -> Load {
-        match &self.work {
-            Work::Skip => Load::Nothing,
-            Work::Watch => Load::Watch,
-            Work::Told(words) => Load::Told(words.clone()),
-            Work::Flush => Load::Flush,
-            Work::Discard { start, length } => Load::Discard { start: *start, length: *length },
-            Work::Health => Load::Health,
-            Work::Ask(text) => Load::Ask(text.clone()),
-            Work::Rest => Load::Rest,
-            Work::Transfer(t) => Load::Transfer {
-                op: t.op,
-                reads: t.reads,
-                verify: t.verify,
-                fill: t.fill,
-                zones: t.zones,
-                access: t.access,
-                block: t.block,
-                depth: t.depth,
-                workers: t.workers,
-                rate: t.rate,
-                shift: Bytes(t.start.0 % t.block.0.max(1)),
-                incompressible: t.incompressible,
-                cached: t.cached,
-            },
-        }
-    }
-}
-
-/// What a leg does, without what ends it: legs with the same load on the same drive go at the same pace.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-#[expect(missing_docs, reason = "as the fields of `PlannedTransfer`, and `Load::words` says what each is")]
-pub enum Load {
-    Nothing,
-    Watch,
-    Told(String),
-    Flush,
-    Discard {
-        start: Bytes,
-        length: Bytes,
-    },
-    Health,
-    Ask(String),
-    Rest,
-    Transfer {
-        op: Op,
-        reads: f64,
-        verify: bool,
-        fill: Option<f64>,
-        zones: u32,
-        access: Access,
-        block: Bytes,
-        depth: u32,
-        workers: u32,
-        rate: Option<Rate>,
-        /// Bytes by which addresses are off from whole blocks.
-        shift: Bytes,
-        incompressible: f64,
-        cached: bool,
-    },
-}
-
-impl Load {
-    /// In words: `writing 1 MiB blocks, 16 deep`.
-    pub fn words(&self) -> String {
-        match self {
-            Self::Nothing => "nothing to do".into(),
-            Self::Watch => "watching, without load".into(),
-            Self::Told(words) => words.clone(),
-            Self::Flush => "flushing".into(),
-            Self::Discard { start, length } => format!("discarding {length} from {start} on"),
-            Self::Health => "reading the drive's health".into(),
-            Self::Ask(text) => format!("waiting for the operator: {text}"),
-            Self::Rest => "resting".into(),
-            Self::Transfer {
-                op,
-                reads,
-                verify,
-                fill,
-                zones,
-                access,
-                block,
-                depth,
-                workers,
-                rate,
-                shift,
-                incompressible,
-                cached,
-            } => {
-                let verb = match (op, fill) {
-                    _ if *zones > 0 => format!("scanning {zones} zones,"),
-                    (Op::Write, Some(level)) => format!("filling to {:.0} %,", level * 100.0),
-                    (Op::Write, None) => "writing".to_owned(),
-                    (Op::Mixed, _) => format!("reading {:.0} % and writing", reads * 100.0),
-                    _ if *verify => "verifying".to_owned(),
-                    _ => "reading".to_owned(),
-                };
-                let order = if *access == Access::Random { "random " } else { "" };
-                let mut text = format!("{verb} {order}{} blocks, {depth} deep", block_size(*block));
-                if *workers > 1 {
-                    text.push_str(&format!(", {workers} workers"));
-                }
-                if let Some(rate) = rate {
-                    text.push_str(&format!(", at most {rate}"));
-                }
-                if shift.0 > 0 {
-                    text.push_str(&format!(", shifted by {}", block_size(*shift)));
-                }
-                if *incompressible < 1.0 {
-                    text.push_str(&format!(", {:.0} % incompressible", incompressible * 100.0));
-                }
-                if *cached {
-                    text.push_str(", through the host's cache");
-                }
-                text
-            }
-        }
-    }
-
-    /// Whether what is moved goes through the host's cache.
-    pub fn is_cached(&self) -> bool {
-        matches!(self, Self::Transfer { cached: true, .. })
     }
 }
 
@@ -573,7 +392,7 @@ fn time_of(end: &End) -> Option<Nanos> {
 }
 
 fn seen_of(ends: &[End]) -> Vec<Seen> {
-    ends.iter().filter_map(|e| if let End::Seen(seen) = e { Some(*seen) } else { None }).collect()
+    ends.iter().filter_map(|e| if let End::Seen(seen) = e { Some(seen.clone()) } else { None }).collect()
 }
 
 /// Numbers the legs that write, in order, so that older data is told from newer; finds for each leg that verifies what wrote

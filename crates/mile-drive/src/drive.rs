@@ -392,6 +392,9 @@ pub enum TruthKind {
 pub struct Truth {
     /// In the order of time.
     pub events: Vec<TruthEvent>,
+    /// What is true of the instruments that were put to it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub instruments: Option<crate::sim::instruments::InstrumentTruth>,
 }
 
 /// Why a drive would not, or could not.
@@ -515,6 +518,19 @@ pub trait Drive: Send {
 
     /// Leaves what is in flight to itself. Nothing more is asked of the drive but to close it.
     fn abandon(&mut self) {}
+
+    /// Names and units of further channels that it gives, beside its readings.
+    fn channels(&self) -> Vec<(String, String)> {
+        Vec::new()
+    }
+
+    /// The readings of those now, in their order.
+    fn channel_readings(&mut self) -> Vec<Option<f64>> {
+        Vec::new()
+    }
+
+    /// Puts the instruments of the simulated bench to it; a real drive has none of that kind.
+    fn put_instruments(&mut self) {}
 
     /// Readings now.
     fn readings(&mut self) -> Readings;

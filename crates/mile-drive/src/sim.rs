@@ -7,6 +7,7 @@
 
 mod flash;
 mod health;
+pub mod instruments;
 pub mod model;
 mod thermal;
 
@@ -18,6 +19,7 @@ use crate::drive::{
 use crate::health::Health;
 use crate::tally::Tally;
 use flash::{Mode, Translation};
+use instruments::Instruments;
 use mile_core::{Bytes, Celsius, Nanos, Op, Rate, Throttled};
 use model::{HealthKind, Model, Weak};
 use rand_core::{Rng, SeedableRng};
@@ -60,6 +62,9 @@ pub struct SimDrive {
     ops: [u64; 2],
     busy_ns: u64,
     truth: Truth,
+    /// The instruments that are put to it, with their seed until then.
+    seed: u64,
+    instruments: Option<Instruments>,
 }
 
 /// Reads or writes underway.
@@ -123,6 +128,8 @@ impl SimDrive {
             ops: [0, 0],
             busy_ns: 0,
             truth: Truth::default(),
+            seed,
+            instruments: None,
             model,
         };
         drive.set_rate();
@@ -160,7 +167,11 @@ impl SimDrive {
     /// Moves everything that is slower than an operation on to `at`.
     fn step(&mut self, at: u64, seconds: f64) {
         let level = self.heat.level;
-        self.heat.pass(seconds, std::mem::take(&mut self.joules));
+        let joules = std::mem::take(&mut self.joules);
+        self.heat.pass(seconds, joules);
+        if let Some(instruments) = &mut self.instruments {
+            instruments.pass(seconds, self.heat.die, joules + self.model.thermal.idle_w * seconds);
+        }
         if self.heat.level != level {
             self.tell_level(level, at);
         }
@@ -359,6 +370,20 @@ impl Drive for SimDrive {
         Ok(())
     }
 
+    fn channels(&self) -> Vec<(String, String)> {
+        let names = [("probe", "°C"), ("supply", "W")];
+        let put = names.into_iter().filter(|_| self.instruments.is_some());
+        put.map(|(name, unit)| (name.to_owned(), unit.to_owned())).collect()
+    }
+
+    fn channel_readings(&mut self) -> Vec<Option<f64>> {
+        self.instruments.as_mut().map(|i| i.read().to_vec()).unwrap_or_default()
+    }
+
+    fn put_instruments(&mut self) {
+        self.instruments = Some(Instruments::new(self.seed, self.heat.die));
+    }
+
     fn warmth(&self) -> Option<f64> {
         Some(self.heat.body)
     }
@@ -469,6 +494,7 @@ impl Drive for SimDrive {
     }
 
     fn truth(&self) -> Option<Truth> {
-        Some(self.truth.clone())
+        let instruments = self.instruments.as_ref().map(Instruments::truth);
+        Some(Truth { instruments, ..self.truth.clone() })
     }
 }

@@ -7,6 +7,8 @@ use crate::run::{
     font, middle, stretches,
 };
 use crate::run::{FAINT, RIDGE};
+use mile_core::Nanos;
+use mile_core::channel::Series;
 use mile_core::findings::{Break, Context};
 use mile_core::ruler::{Column, Ruler, Window, columns};
 use mile_core::stages::Stage;
@@ -20,6 +22,8 @@ use plotters::style::text_anchor::{HPos, Pos, VPos};
 /// Height of a lane's terrain, and of the temperatures.
 const LANE: u32 = 190;
 const TEMPERATURES: u32 = 260;
+/// Height of the power.
+const POWER: u32 = 150;
 /// Height of a row of the table.
 const ROW: u32 = 22;
 const COLOURS: [RGBColor; 5] = [ROSE, SLATE, RIDGE, RGBColor(34, 120, 84), INK];
@@ -50,6 +54,8 @@ pub struct LanesFigure<'a> {
     pub lanes: &'a [FigureLane<'a>],
     /// What each of them came to in each leg.
     pub stages: &'a [Stage],
+    /// The channels of the run: those in °C are drawn with the temperatures, those in W in a panel of their own.
+    pub series: &'a [Series],
 }
 
 /// Draws a run on several drives as SVG.
@@ -67,8 +73,11 @@ pub fn draw_lanes(figure: &LanesFigure<'_>) -> Result<String, FigureError> {
     let has_temp = data.iter().flatten().flatten().any(|c| c.temp.is_some());
     let head = 62 + 19 * figure.lines.len() as u32;
     let temperatures = if has_temp { TEMPERATURES } else { 0 };
+    let powers: Vec<&Series> =
+        figure.series.iter().filter(|s| s.channel.unit == "W" && !s.readings.is_empty()).collect();
+    let power = if powers.is_empty() { 0 } else { POWER };
     let table = ROW * (figure.stages.len() as u32 + 4);
-    let height = head + LANE * figure.lanes.len() as u32 + 40 + temperatures + table;
+    let height = head + LANE * figure.lanes.len() as u32 + 40 + power + temperatures + table;
     let mut svg = String::new();
     {
         let root = SVGBackend::with_string(&mut svg, (WIDTH, height)).into_drawing_area();
@@ -82,6 +91,10 @@ pub fn draw_lanes(figure: &LanesFigure<'_>) -> Result<String, FigureError> {
             let (area, below) = rest.split_vertically(LANE + if is_last { 30 } else { 0 });
             draw_lane(&area, lane, window, data, high, is_last)?;
             rest = below;
+        }
+        let (area, rest) = rest.split_vertically(power);
+        if power > 0 {
+            draw_power(&area, figure, window, &powers)?;
         }
         let (area, foot) = rest.split_vertically(temperatures);
         if has_temp {
@@ -140,8 +153,11 @@ fn draw_temperatures(
         }
     }
     let temps = || data.iter().flatten().flatten().filter_map(|c| c.temp);
-    let lowest = temps().map(|t| t.min).fold(f64::MAX, f64::min);
-    let highest = limits.iter().map(|l| l.1).chain(temps().map(|t| t.max)).fold(f64::MIN, f64::max);
+    let probes: Vec<&Series> = probes(figure).collect();
+    let read = || probes.iter().flat_map(|s| &s.readings).map(|r| r.value);
+    let lowest = temps().map(|t| t.min).chain(read()).fold(f64::MAX, f64::min);
+    let highest =
+        limits.iter().map(|l| l.1).chain(temps().map(|t| t.max)).chain(read()).fold(f64::MIN, f64::max);
     let (low, high) = ((lowest / 10.0 - 0.2).floor() * 10.0, (highest / 10.0 + 0.1).ceil() * 10.0);
     let mut chart = chart(area, window, low, high, 34)?;
     axes(area, &chart, Ruler::Time, window, (low, high), "°C", true)?;
@@ -170,21 +186,97 @@ fn draw_temperatures(
             names.push((value, format!("{} {value:.0} °C", lane.name), colour));
         }
     }
+    for series in probes {
+        let colour = colour_of(series, 2);
+        let line = points(series, window);
+        let Some((_, value)) = line.last().copied() else { continue };
+        chart
+            .draw_series([PathElement::new(line, ShapeStyle::from(colour.mix(0.55)).stroke_width(1))])
+            .map_err(failed)?;
+        names.push((value, format!("{} {value:.0} °C", called(figure, series)), colour));
+    }
+    let at = |value: f64| {
+        let (x, y) = chart.plotting_area().map_coordinate(&(window.to, value));
+        (x - base.0 + 8, y - base.1)
+    };
+    draw_names(area, names, at)
+}
+
+/// The channels that are temperatures.
+fn probes<'a>(figure: &LanesFigure<'a>) -> impl Iterator<Item = &'a Series> {
+    figure.series.iter().filter(|s| s.channel.unit == "°C")
+}
+
+/// Its lane's colour, or that of the run's own from a place on.
+fn colour_of(series: &Series, own: usize) -> RGBColor {
+    COLOURS[series.channel.of.map_or(own, |of| of as usize) % COLOURS.len()]
+}
+
+/// What a channel is called beside others.
+fn called(figure: &LanesFigure<'_>, series: &Series) -> String {
+    let lane = series.channel.of.and_then(|of| figure.lanes.get(of as usize));
+    match lane.map(|l| l.name).filter(|n| !n.is_empty() && figure.lanes.len() > 1) {
+        Some(lane) => format!("{} {}", series.channel.name, lane),
+        None => series.channel.name.clone(),
+    }
+}
+
+/// The readings of a channel at most as finely as a line is drawn.
+fn points(series: &Series, window: Window) -> Vec<(f64, f64)> {
+    let edge = |i: usize| Nanos((window.from + (window.to - window.from) * i as f64 / COLUMNS as f64) as u64);
+    let mean = |i: usize| Some((middle(window, i), series.summary(edge(i), edge(i + 1))?.0));
+    (0..COLUMNS).filter_map(mean).collect()
+}
+
+/// Names at the right end of what they name, from the top: none lies on another.
+fn draw_names(
+    area: &Area<'_>,
+    mut names: Vec<(f64, String, RGBColor)>,
+    at: impl Fn(f64) -> (i32, i32),
+) -> Result<(), FigureError> {
     names.sort_by(|a, b| b.0.total_cmp(&a.0));
     let mut free = i32::MIN;
     for (value, text, colour) in names {
-        let (x, y) = chart.plotting_area().map_coordinate(&(window.to, value));
-        let y = (y - base.1).max(free);
+        let (x, y) = at(value);
+        let y = y.max(free);
         free = y + 16;
         let style = font(13.0, colour).pos(Pos::new(HPos::Left, VPos::Center));
-        area.draw(&Text::new(text, (x - base.0 + 8, y), style)).map_err(failed)?;
+        area.draw(&Text::new(text, (x, y), style)).map_err(failed)?;
     }
     Ok(())
 }
 
+fn draw_power(
+    area: &Area<'_>,
+    figure: &LanesFigure<'_>,
+    window: Window,
+    powers: &[&Series],
+) -> Result<(), FigureError> {
+    let lines: Vec<Vec<(f64, f64)>> = powers.iter().map(|s| points(s, window)).collect();
+    let high = lines.iter().flatten().map(|p| p.1).fold(0.0, f64::max).max(1e-3) * 1.1;
+    let mut chart = chart(area, window, 0.0, high, 8)?;
+    axes(area, &chart, Ruler::Time, window, (0.0, high), "W", false)?;
+    let mut names = Vec::new();
+    for (series, line) in powers.iter().zip(lines) {
+        let colour = colour_of(series, 3);
+        if let Some((_, value)) = line.last() {
+            names.push((*value, format!("{} {value:.1} W", called(figure, series)), colour));
+        }
+        chart
+            .draw_series([PathElement::new(line, ShapeStyle::from(colour).stroke_width(1))])
+            .map_err(failed)?;
+    }
+    let base = area.get_base_pixel();
+    let at = |value: f64| {
+        let (x, y) = chart.plotting_area().map_coordinate(&(window.to, value));
+        (x - base.0 + 8, y - base.1)
+    };
+    draw_names(area, names, at)
+}
+
 fn draw_table(area: &Area<'_>, figure: &LanesFigure<'_>) -> Result<(), FigureError> {
     let right = |size: f64, colour| font(size, colour).pos(Pos::new(HPos::Right, VPos::Top));
-    let columns = ["MB/s", "°C at most", "below warning", "below critical"];
+    let columns = ["MB/s", "°C at most", "below warning", "below critical", "Wh/TB"];
     let lanes = figure.lanes.len().max(1) as i32;
     let (first, width) = (LEFT as i32 + 150, (WIDTH as i32 - LEFT as i32 - 150 - 30) / lanes);
     let step = width / columns.len() as i32;
@@ -193,7 +285,7 @@ fn draw_table(area: &Area<'_>, figure: &LanesFigure<'_>) -> Result<(), FigureErr
     let mut y = 14;
     for (i, lane) in figure.lanes.iter().enumerate() {
         let colour = COLOURS[i % COLOURS.len()];
-        area.draw(&Text::new(lane.name.to_owned(), (x(i, 3), y), right(14.0, colour))).map_err(failed)?;
+        area.draw(&Text::new(lane.name.to_owned(), (x(i, 4), y), right(14.0, colour))).map_err(failed)?;
     }
     y += ROW as i32;
     for i in 0..figure.lanes.len() {
@@ -211,6 +303,7 @@ fn draw_table(area: &Area<'_>, figure: &LanesFigure<'_>) -> Result<(), FigureErr
                 degrees(lane.peak_c),
                 degrees(lane.below_warn_c),
                 degrees(lane.below_critical_c),
+                lane.wh_per_tb.map_or("–".to_owned(), number),
             ];
             for (c, text) in cells.into_iter().enumerate() {
                 let over = (c == 2 && lane.below_warn_c.is_some_and(|m| m < 0.0))

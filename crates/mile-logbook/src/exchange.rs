@@ -6,6 +6,7 @@ mod foreign;
 pub use columnar::{PARQUET_MAGIC, panics_are_contained, read_parquet, write_parquet, write_parquet_lanes};
 
 use csv::{ReaderBuilder, StringRecord, WriterBuilder};
+use mile_core::channel::{Channel, Reading, Series};
 use mile_core::{Bytes, Celsius, Latency, Nanos, Op, Rate, Sample, Throttled, Trace};
 use mile_runner::{Event, RunHead};
 use std::cell::Cell;
@@ -119,6 +120,39 @@ pub struct Extra {
     pub name: String,
     /// One field for each sample.
     pub values: Vec<String>,
+}
+
+/// The readings of channels as columns beside the samples of a lane: in each row the mean of those that were taken in its interval, and
+/// nothing where there was none. Channels of other lanes are left out; a name that is taken gets a number behind it.
+pub fn columns_of_series(series: &[Series], lane: u32, samples: &[Sample]) -> Vec<Extra> {
+    let mut all: Vec<Extra> = Vec::new();
+    for one in series.iter().filter(|s| s.channel.of.is_none_or(|of| of == lane)) {
+        let taken =
+            |name: &str| COLUMNS.contains(&name) || name == LANE || all.iter().any(|e| e.name == name);
+        let numbered =
+            |i: u32| Channel { name: format!("{}_{i}", one.channel.name), ..one.channel.clone() }.column();
+        let name = std::iter::once(one.channel.column()).chain((2..).map(numbered)).find(|n| !taken(n));
+        let value =
+            |s: &Sample| one.summary(s.start, s.end).map_or(String::new(), |(mean, _)| format!("{mean}"));
+        all.push(Extra { name: name.unwrap_or_default(), values: samples.iter().map(value).collect() });
+    }
+    all
+}
+
+/// Columns that are not ours as channels of a lane: those that hold nothing but numbers, each taken at the end of its row's interval.
+pub fn series_of_columns(extras: &[Extra], lane: u32, samples: &[Sample]) -> Vec<Series> {
+    let is_number = |v: &String| v.trim().is_empty() || v.trim().parse::<f64>().is_ok_and(f64::is_finite);
+    let numeric = extras
+        .iter()
+        .filter(|e| e.values.iter().all(is_number) && e.values.iter().any(|v| !v.trim().is_empty()));
+    let series = |extra: &Extra| {
+        let reading = |(value, sample): (&String, &Sample)| {
+            Some(Reading { at: sample.end, value: value.trim().parse().ok()? })
+        };
+        let readings = extra.values.iter().zip(samples).filter_map(reading).collect();
+        Series { channel: Channel { of: Some(lane), ..Channel::of_column(&extra.name) }, readings }
+    };
+    numeric.map(series).collect()
 }
 
 /// A lane of a trace from a file.
@@ -777,11 +811,13 @@ fn lane_rows<'a>(
 }
 
 /// Writes a run as JSON Lines: one object with the head (`{"run": …}`), then one for each sample (`{"sample": …}`) and each
-/// event (`{"event": …}`) in the order of time, with the number of its lane beside it where that is not 0.
+/// event (`{"event": …}`) in the order of time, with the number of its lane beside it where that is not 0; then the
+/// readings of each channel (`{"channel": …, "reading": …}`).
 pub fn write_jsonl(
     mut target: impl Write,
     head: &RunHead,
     lanes: &[(&[Sample], &[Event])],
+    series: &[Series],
 ) -> Result<(), Exchange> {
     let mut line = |value: serde_json::Value| writeln!(target, "{value}").map_err(Exchange::Write);
     line(serde_json::json!({"format": "hollow-mile/run", "version": 2, "run": head}))?;
@@ -812,6 +848,11 @@ pub fn write_jsonl(
             value["lane"] = lane.into();
         }
         line(value)?;
+    }
+    for (channel, one) in series.iter().enumerate() {
+        for reading in &one.readings {
+            line(serde_json::json!({"channel": channel, "reading": reading}))?;
+        }
     }
     Ok(())
 }

@@ -7,10 +7,12 @@
 use crate::side::SideFile;
 use crate::store::{Block, Logbook, LogbookError};
 use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, TrySendError, bounded};
+use mile_core::channel::Reading;
 use mile_core::{Bytes, Nanos, Sample};
 use mile_drive::clock::Monotonic;
 use mile_runner::{Event, EventKind, HealthShot, Message, Outcome, RunHead, Status};
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
@@ -46,6 +48,9 @@ pub trait Archive: Send {
     #[expect(clippy::missing_errors_doc, reason = "as `begin`")]
     fn keep_latency(&mut self, run: i64, lane: usize, leg: u32, histogram: &[u8])
     -> Result<(), LogbookError>;
+    /// Keeps readings of a channel.
+    #[expect(clippy::missing_errors_doc, reason = "as `begin`")]
+    fn keep_readings(&mut self, run: i64, channel: u32, readings: &[Reading]) -> Result<(), LogbookError>;
     /// Closes the entry. Each lane has ended so.
     #[expect(clippy::missing_errors_doc, reason = "as `begin`")]
     fn close(&mut self, run: i64, status: Status, lanes: &[Option<Outcome>]) -> Result<(), LogbookError>;
@@ -76,6 +81,9 @@ impl Archive for Logbook {
         histogram: &[u8],
     ) -> Result<(), LogbookError> {
         Self::keep_latency(self, run, lane, leg, histogram)
+    }
+    fn keep_readings(&mut self, run: i64, channel: u32, readings: &[Reading]) -> Result<(), LogbookError> {
+        Self::keep_readings(self, run, channel, readings)
     }
     fn close(&mut self, run: i64, status: Status, lanes: &[Option<Outcome>]) -> Result<(), LogbookError> {
         self.finish(run, status, lanes)
@@ -319,15 +327,19 @@ impl PendingLane {
 struct Pending {
     head: Option<Box<RunHead>>,
     lanes: Vec<PendingLane>,
+    /// Readings of channels, by their places in the list of the run.
+    readings: BTreeMap<u32, Vec<Reading>>,
 }
 
 impl Pending {
     fn is_empty(&self) -> bool {
-        self.head.is_none() && self.lanes.iter().all(PendingLane::is_empty)
+        self.head.is_none() && self.readings.is_empty() && self.lanes.iter().all(PendingLane::is_empty)
     }
 
     fn samples(&self) -> usize {
-        self.lanes.iter().map(|l| l.samples.len()).sum()
+        let samples: usize = self.lanes.iter().map(|l| l.samples.len()).sum();
+        // A reading takes about a tenth of what a sample does.
+        samples + self.readings.values().map(Vec::len).sum::<usize>() / 10
     }
 
     fn flush(&mut self, book: &mut impl Archive, run: i64) -> Result<(), LogbookError> {
@@ -341,6 +353,10 @@ impl Pending {
             book.append(run, &blocks)?;
             self.lanes.iter_mut().for_each(PendingLane::clear_block);
         }
+        while let Some(first) = self.readings.first_entry() {
+            book.keep_readings(run, *first.key(), first.get())?;
+            first.remove();
+        }
         self.lanes.iter_mut().enumerate().try_for_each(|(lane, l)| l.flush(book, run, lane))
     }
 
@@ -350,11 +366,15 @@ impl Pending {
         for (lane, pending) in self.lanes.iter().enumerate() {
             all.extend(pending.messages().map(|m| (lane as u32, m)));
         }
+        for (channel, readings) in &self.readings {
+            all.extend(readings.iter().map(|r| (0, Message::Reading(*channel, *r))));
+        }
         all
     }
 
     fn clear(&mut self) {
         self.head = None;
+        self.readings.clear();
         self.lanes.iter_mut().for_each(PendingLane::clear);
     }
 }
@@ -387,7 +407,7 @@ impl<A: Archive> Keeping<A> {
             book,
             run: errand.entered.run,
             ended: vec![None; lanes.len()],
-            pending: Pending { head: None, lanes },
+            pending: Pending { lanes, ..Pending::default() },
             errand,
             clock: Monotonic::start(),
             sync,
@@ -424,6 +444,10 @@ impl<A: Archive> Keeping<A> {
     }
 
     fn take(&mut self, lane: usize, message: Message) {
+        if let Message::Reading(channel, reading) = message {
+            self.pending.readings.entry(channel).or_default().push(reading);
+            return;
+        }
         let Some(pending) = self.pending.lanes.get_mut(lane) else { return };
         match message {
             Message::Sample(sample) => {
@@ -435,7 +459,7 @@ impl<A: Archive> Keeping<A> {
             Message::Health(shot) => pending.healths.push(*shot),
             Message::LegLatency(leg, histogram) => pending.latencies.push((leg, histogram)),
             Message::Ended(outcome) => self.ended[lane] = Some(*outcome),
-            Message::Began(_) => {}
+            Message::Began(_) | Message::Reading(..) => {}
         }
     }
 
@@ -527,6 +551,7 @@ impl<A: Archive> Keeping<A> {
             return true;
         }
         if self.pending.samples() >= MOST_WAITING {
+            self.pending.readings.clear();
             let missed: Vec<Missed> = self.pending.lanes.iter_mut().map(PendingLane::give_up).collect();
             missed.into_iter().enumerate().for_each(|(lane, m)| self.tell_gap(lane, m));
         }

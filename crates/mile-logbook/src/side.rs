@@ -199,6 +199,9 @@ fn put(book: &mut impl Archive, belongs: &Belongs, lanes: &[Contents]) -> Result
                 Message::Began(head) => book.amend(run, head)?,
                 Message::Health(shot) => book.keep_health(run, lane, shot)?,
                 Message::LegLatency(leg, histogram) => book.keep_latency(run, lane, *leg, histogram)?,
+                Message::Reading(channel, reading) => {
+                    book.keep_readings(run, *channel, std::slice::from_ref(reading))?;
+                }
                 _ => {}
             }
         }

@@ -10,6 +10,7 @@
 mod entry;
 mod keeper;
 mod owner;
+mod readings;
 mod schema;
 
 pub use entry::{Block, Digest, Entry, MINIATURE, StoredLane, StoredRun};
@@ -488,7 +489,8 @@ impl Logbook {
             Ok(StoredLane { outcome, events: self.events(run, lane)?, samples: self.samples(run, lane)? })
         };
         let lanes = outcomes.into_iter().enumerate().map(lane).collect::<Result<_>>()?;
-        Ok(StoredRun { run, status, head, lanes })
+        let series = self.series(run, &head)?;
+        Ok(StoredRun { run, status, head, lanes, series })
     }
 
     /// What was known of a run when it began, how it stands, and how each of its lanes ended; without its samples.

@@ -1,6 +1,7 @@
 //! The recorder beside a logbook that fails: what it was told is kept, or marked as lost, and whoever runs the drive is never held up.
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
 
+use mile_core::channel::Reading;
 use mile_core::{Bytes, Nanos, Op, Sample};
 use mile_drive::clock::Monotonic;
 use mile_logbook::{Archive, Block, Entered, Errand, Logbook, LogbookError, Recorder, side};
@@ -79,6 +80,10 @@ impl Archive for Faulty {
     fn close(&mut self, run: i64, status: Status, lanes: &[Option<Outcome>]) -> Result<(), LogbookError> {
         self.operation()?;
         self.book.finish(run, status, lanes)
+    }
+    fn keep_readings(&mut self, run: i64, channel: u32, readings: &[Reading]) -> Result<(), LogbookError> {
+        self.operation()?;
+        self.book.keep_readings(run, channel, readings)
     }
     fn wait_for_disk(&mut self, wait: bool) -> Result<(), LogbookError> {
         Archive::wait_for_disk(&mut self.book, wait)

@@ -1,6 +1,7 @@
 //! What earlier versions kept of a run, read as this one has it.
 
 use crate::message::{LaneHead, Order, RunHead};
+use mile_core::channel::Channel;
 use mile_core::{Demand, Nanos, RunId};
 use mile_course::PlannedLeg;
 use mile_drive::nvme::HealthLog;
@@ -20,6 +21,8 @@ pub(crate) struct AnyHead {
     identity: Option<RunId>,
     sample_every: Nanos,
     lanes: Option<Vec<LaneHead>>,
+    channels: Vec<Channel>,
+    instruments: Option<String>,
     drive: Option<Identity>,
     facts: Option<Facts>,
     limits: Limits,
@@ -77,6 +80,8 @@ impl From<AnyHead> for RunHead {
             identity: any.identity,
             sample_every: any.sample_every,
             lanes,
+            channels: any.channels,
+            instruments: any.instruments,
         }
     }
 }

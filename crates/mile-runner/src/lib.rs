@@ -3,12 +3,14 @@
 //! [`run::execute`] goes through the legs of a plan, takes samples, minds the guards, obeys [`message::Command`]s and tells
 //! everything in [`message::Message`]s. It knows neither a screen nor a file.
 
+pub mod board;
 mod former;
 pub mod message;
 pub mod remote;
 pub mod run;
 mod speed;
 
+pub use board::Board;
 pub use message::{
     Command, EndKind, Event, EventKind, HealthShot, LaneHead, Message, Order, Outcome, RunHead, Status,
 };

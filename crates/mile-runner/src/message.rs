@@ -1,5 +1,6 @@
 //! What goes to a runner and comes from it. All of it is serde types, so that the two may be different processes.
 
+use mile_core::channel::{Channel, Reading};
 use mile_core::findings::Break;
 use mile_core::{Bytes, Celsius, Context, Demand, FaultKind, Faults, Nanos, RunId, Sample, faults};
 use mile_course::PlannedLeg;
@@ -37,6 +38,8 @@ pub enum Message {
     Event(Event),
     /// The drive's health at a moment of the run.
     Health(Box<HealthShot>),
+    /// A reading of a channel, by its place in the list of the run.
+    Reading(u32, Reading),
     /// A leg is over: its number, and the latency of all its operations as an HdrHistogram, version 2 encoding.
     LegLatency(u32, Vec<u8>),
     /// The last message of a run.
@@ -91,6 +94,12 @@ pub struct RunHead {
     pub sample_every: Nanos,
     /// Its drives, one or more.
     pub lanes: Vec<LaneHead>,
+    /// Readings beside those of every sample.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub channels: Vec<Channel>,
+    /// The file that names the bench instruments, or `bench` for those of the simulated bench.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub instruments: Option<String>,
 }
 
 /// What is known of one drive of a run when it begins.
@@ -332,6 +341,16 @@ pub enum EventKind {
     HealthChanged(String),
     SensorLost,
     SensorBack,
+    /// A bench instrument no longer answers; the run goes on without it.
+    InstrumentLost {
+        name: String,
+        why: String,
+    },
+    /// It answers again.
+    InstrumentBack {
+        name: String,
+        after: Nanos,
+    },
     Stopped,
     Failed(String),
     /// A stop waits for operations, or for the drive to do something.
@@ -415,6 +434,12 @@ impl EventKind {
             Self::Resumed => "Resumed".into(),
             Self::SensorLost => "The temperature can no longer be read; the run goes on without it".into(),
             Self::SensorBack => "The temperature can be read again".into(),
+            Self::InstrumentLost { name, why } => {
+                format!("The instrument {name} cannot be read; the run goes on without it ({why})")
+            }
+            Self::InstrumentBack { name, after } => {
+                format!("The instrument {name} can be read again after {after}")
+            }
             Self::Stopped => "Stopped on request".into(),
             Self::StopWaits { out: 0 } => {
                 "Stopping: waiting for the drive to finish what it was asked. A second Ctrl-C, or a second stop, does not wait".into()

@@ -1,6 +1,7 @@
 //! Goes through the legs of a plan.
 
 mod attend;
+mod channels;
 mod ends;
 mod go_on;
 mod head;
@@ -12,11 +13,12 @@ mod watch;
 
 pub use go_on::GoOn;
 pub(crate) use head::facts_for_planning;
-pub use head::{claims_of, head, lane_head, plan_facts, situation_of};
+pub use head::{channels_of, claims_of, head, lane_head, plan_facts, situation_of};
 pub use lanes::{LaneRun, execute_lanes};
 pub use reliance::{Stretch, relied_on};
 
 use crate::Speed;
+use crate::board::Board;
 use crate::message::{
     Command, EndKind, Event, EventKind, HealthShot, LaneHead, Message, Outcome, RunHead, Status,
 };
@@ -25,6 +27,7 @@ use crossbeam_channel::{Receiver, RecvTimeoutError};
 use ends::{Cooling, Watch};
 use hdrhistogram::serialization::{Serializer, V2Serializer};
 use meeting::Meeting;
+use mile_core::channel::{Channel, Source};
 use mile_core::live::News;
 use mile_core::{Bytes, Celsius, Faults, LiveFindings, Nanos, Op, Rate, Sample, findings};
 use mile_course::{Access, Plan, PlannedLeg, PlannedTransfer, Work};
@@ -33,6 +36,7 @@ use mile_drive::drive::PATIENCE;
 use mile_drive::host::Host;
 use mile_drive::nvme::HealthLog;
 use mile_drive::{Drive, DriveError, Health, Readings, Tally, Transfer};
+use std::sync::Arc;
 
 /// Longest time on the wall between two looks at the commands.
 const ATTENTION: Nanos = Nanos(50_000_000);
@@ -77,7 +81,7 @@ const MOST_TOLD: u64 = 1000;
 const LEAVING: u32 = 20;
 
 /// How a plan is executed.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug)]
 pub struct Terms {
     /// The pace of a simulated drive.
     pub speed: Speed,
@@ -85,11 +89,13 @@ pub struct Terms {
     pub keep: bool,
     /// Where it goes on, if it was interrupted.
     pub go_on: Option<GoOn>,
+    /// Where bench instruments put their readings, if there are any.
+    pub board: Option<Arc<Board>>,
 }
 
 impl Terms {
     /// From the start, and as fast as it goes.
-    pub const PLAIN: Self = Self { speed: Speed::Max, keep: false, go_on: None };
+    pub const PLAIN: Self = Self { speed: Speed::Max, keep: false, go_on: None, board: None };
 }
 
 /// Runs `plan` on `drive` and tells all of it to `tell`: first `Began`, last `Ended`. The drive is opened and closed; what was
@@ -131,7 +137,10 @@ fn lane(
     commands: &Receiver<Command>,
     tell: &mut dyn FnMut(Message),
 ) -> Outcome {
-    let Terms { speed, keep, mut go_on } = terms;
+    let Terms { speed, keep, mut go_on, board } = terms;
+    let channels = &head.channels;
+    let of_drive = |c: &Channel| c.of == Some(number as u32) && c.source == Source::Drive;
+    let own: Vec<u32> = (0..).zip(channels).filter(|(_, c)| of_drive(c)).map(|(i, _)| i).collect();
     let head = head.lane(number);
     let mut live = LiveFindings::new(head.context());
     let (mut moved, mut written) = (Bytes(0), Bytes(0));
@@ -153,6 +162,11 @@ fn lane(
         plan,
         head,
         seat: meeting.map(|m| (m, number)),
+        channels,
+        own_channels: own,
+        latest: vec![None; channels.len()],
+        last_taken: vec![Nanos(0); channels.len()],
+        board,
         drive,
         commands,
         tell,
@@ -219,6 +233,12 @@ struct Run<'a> {
     head: &'a LaneHead,
     /// Where it meets the other lanes, and its number there; `None` where it has none.
     seat: Option<(&'a Meeting, usize)>,
+    /// The channels of the run; those that this drive gives; the newest value of each, and when each was taken.
+    channels: &'a [Channel],
+    own_channels: Vec<u32>,
+    latest: Vec<Option<f64>>,
+    last_taken: Vec<Nanos>,
+    board: Option<Arc<Board>>,
     drive: &'a mut dyn Drive,
     commands: &'a Receiver<Command>,
     tell: &'a mut dyn FnMut(Message),
@@ -693,7 +713,7 @@ impl Run<'_> {
     fn after_slice(&mut self, index: u32, op: Op) -> Result<Option<LegEnd>, DriveError> {
         if self.drive.now() >= self.sample_start.plus(self.plan.sample_every) {
             let foreign = self.close_sample(index, op);
-            if let Some(end) = self.mind_totals(foreign) {
+            if let Some(end) = self.mind_totals(foreign).or_else(|| self.mind_channels()) {
                 return Ok(Some(end));
             }
             if let (Some(limit), Some(found)) = (self.plan.guards.stop_above, self.last.temp)
@@ -713,6 +733,7 @@ impl Run<'_> {
             self.wall.sleep_until(Nanos::from_secs(self.drive.now().secs() / factor));
         }
         self.look_at_health();
+        self.take_instruments();
         self.watch_waiting();
         while let Ok(command) = self.commands.try_recv() {
             let end = self.obey(command);
@@ -776,6 +797,7 @@ impl Run<'_> {
         self.last = readings;
         let news = self.live.push(&sample, self.head.leg_name(leg));
         (self.tell)(Message::Sample(sample));
+        self.take_readings(end);
         for item in news {
             let kind = match item {
                 News::Announced(b) => {

@@ -7,9 +7,7 @@ use mile_course::{Plan, parse, plan};
 use mile_drive::drive::{Failure, Mismatch, Narrowed, Wrong};
 use mile_drive::sim::SimDrive;
 use mile_drive::{Drive, DriveError, Facts, Health, Identity, Pending, Readings, Tally, Transfer};
-use mile_runner::{
-    Command, Event, EventKind, GoOn, Message, Outcome, RunHead, Speed, Status, Terms, execute, run,
-};
+use mile_runner::{Command, Event, EventKind, GoOn, Message, Outcome, RunHead, Status, Terms, execute, run};
 
 /// A simulated drive to which something happens at its advances, counted from 1.
 struct Faulty<F> {
@@ -270,7 +268,7 @@ fn a_run_goes_on_where_it_was_whenever_it_was_interrupted() {
         });
         let (had, happened) = (samples(&first), events(&first));
         let on = GoOn::of(&plan, Status::Stopped, had.clone(), &happened, Nanos::from_secs(100.0));
-        let terms = Terms { speed: Speed::Max, keep: false, go_on: Some(on) };
+        let terms = Terms { go_on: Some(on), ..Terms::PLAIN };
         let (_keep, commands) = unbounded();
         let mut second = Vec::new();
         let mut drive = SimDrive::new("sim:merrow-k2", 1).unwrap();

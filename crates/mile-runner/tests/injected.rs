@@ -11,7 +11,7 @@ use mile_drive::io::pattern::{Buffer, Pool, read_stamp};
 use mile_drive::io::pump::{Completion, Engine, Pump};
 use mile_drive::{Drive, DriveError, Facts, Identity, Readings, Tally, Transfer};
 use mile_runner::message::faults_of;
-use mile_runner::{Command, Event, EventKind, GoOn, Message, Outcome, Speed, Status, Terms, execute, run};
+use mile_runner::{Command, Event, EventKind, GoOn, Message, Outcome, Status, Terms, execute, run};
 use rand_core::{Rng, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
 use std::collections::{BTreeMap, BTreeSet};
@@ -339,7 +339,7 @@ fn go(
     head.identity = Some(run.unwrap_or(RunId(0x1234)));
     let (send, commands) = unbounded();
     let mut messages = Vec::new();
-    let terms = Terms { speed: Speed::Max, keep: true, go_on };
+    let terms = Terms { keep: true, go_on, ..Terms::PLAIN };
     let outcome = execute(&plan, head, &mut drive, terms, &commands, &mut |m| {
         hear(&m, &send);
         messages.push(m);

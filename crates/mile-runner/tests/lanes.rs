@@ -8,7 +8,7 @@ use mile_drive::Drive;
 use mile_drive::sim::SimDrive;
 use mile_drive::sim::model::{Model, ThermalModel};
 use mile_runner::{
-    Command, EndKind, Event, EventKind, GoOn, LaneRun, Message, Outcome, RunHead, Speed, Status, Terms,
+    Command, EndKind, Event, EventKind, GoOn, LaneRun, Message, Outcome, RunHead, Status, Terms,
     execute_lanes, run,
 };
 
@@ -65,7 +65,7 @@ fn go_on(
         .zip(&mut drives)
         .zip(on)
         .map(|((plan, drive), go_on)| {
-            let terms = Terms { speed: Speed::Max, keep: false, go_on };
+            let terms = Terms { go_on, ..Terms::PLAIN };
             LaneRun { plan, drive: drive as &mut dyn Drive, terms }
         })
         .collect();

@@ -147,6 +147,7 @@ fn forecast(args: &ForecastArgs) -> Result<(), Failure> {
         speed: Speed::Max,
         keep: false,
         discard_first: false,
+        instruments: None,
         resume: None,
         warnings: Vec::new(),
     };

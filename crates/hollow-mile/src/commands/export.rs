@@ -54,7 +54,8 @@ pub(crate) fn run(args: &ExportArgs) -> Result<(), Failure> {
                 let head = all.first().map(|s| s.head.clone()).unwrap_or_default();
                 let head =
                     RunHead { lanes: all.iter().map(|s| s.head.lane(s.lane).clone()).collect(), ..head };
-                write_jsonl(out, &head, &lanes)?;
+                let series = all.first().map(|s| s.series.clone()).unwrap_or_default();
+                write_jsonl(out, &head, &lanes, &series)?;
             }
         }
         Ok(())

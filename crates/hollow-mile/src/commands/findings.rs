@@ -30,7 +30,7 @@ pub(crate) fn run(args: &FindingsArgs) -> Result<(), Failure> {
     match (args.format, all.as_slice()) {
         (Format::Text, all) => {
             let mut reports: Vec<String> = all.iter().map(text::report).collect();
-            if all.len() > 1 {
+            if all.len() > 1 || all.iter().any(|s| !s.series.is_empty()) {
                 reports.insert(0, text::stages(&stages(all)));
             }
             text::say(&reports.join("\n\n"));

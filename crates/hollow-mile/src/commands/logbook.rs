@@ -5,6 +5,7 @@ use crate::figure::when;
 use crate::session::logbook_path;
 use crate::source::Source;
 use crate::{Failure, text};
+use mile_core::channel::Series;
 use mile_core::{Bytes, Nanos};
 use mile_drive::clock::unix_seconds;
 use mile_drive::drive::{Claims, Facts, Limits};
@@ -77,8 +78,16 @@ fn import(all: &[Source], logbook: &Path) -> Result<i64, Failure> {
         }
     };
     head.lanes = all.iter().map(lane).collect();
+    // Columns that are not of the format are channels.
+    let series: Vec<&Series> = all.iter().flat_map(|s| &s.series).collect();
+    head.channels = series.iter().map(|s| s.channel.clone()).collect();
     let mut book = Logbook::open(logbook)?;
     let run = book.begin(&head)?;
+    for (channel, series) in series.iter().enumerate() {
+        for block in series.readings.chunks(4096) {
+            book.keep_readings(run, channel as u32, block)?;
+        }
+    }
     let lanes = all.iter().enumerate();
     let blocks: Vec<Block<'_>> =
         lanes.map(|(lane, s)| Block { lane, first: 0, samples: &s.samples, events: &[] }).collect();

@@ -9,6 +9,7 @@ use crate::progress::Progress;
 use crate::session::{self, Order, OrderLane, logbook_path};
 use crate::{Failure, text};
 use crossbeam_channel::{RecvTimeoutError, Sender};
+use mile_core::channel::{Channel, Series};
 use mile_core::stages::Stage;
 use mile_core::{Bytes, Nanos, findings};
 use mile_drive::Situation;
@@ -323,6 +324,7 @@ fn order(args: &RunArgs) -> Result<Order, Failure> {
         speed: args.speed,
         discard_first: args.discard_first,
         keep: args.keep,
+        instruments: args.instruments.clone(),
         resume: None,
         warnings: Vec::new(),
     })
@@ -346,6 +348,7 @@ struct Follower {
     shown: Nanos,
     head: RunHead,
     lanes: Vec<Followed>,
+    series: Vec<Series>,
 }
 
 impl Follower {
@@ -357,6 +360,7 @@ impl Follower {
             shown: Nanos(0),
             head: RunHead::default(),
             lanes: vec![Followed::default()],
+            series: Vec::new(),
         }
     }
 
@@ -366,12 +370,20 @@ impl Follower {
             let title = crate::figure::title_of_all(&head);
             self.line(&format!("{title}, on {}", head.drives()));
             self.lanes = head.lanes.iter().map(Followed::new).collect();
+            let empty = |channel: &Channel| Series { channel: channel.clone(), readings: Vec::new() };
+            self.series = head.channels.iter().map(empty).collect();
             self.head = *head;
             return false;
         }
         if let Message::Event(event) = &message {
             let names: Vec<&str> = self.head.lanes.iter().map(|l| l.name.as_str()).collect();
             self.line(&text::event_line_of(&names, number as usize, event));
+        }
+        if let Message::Reading(channel, reading) = message {
+            if let Some(series) = self.series.get_mut(channel as usize) {
+                series.readings.push(reading);
+            }
+            return false;
         }
         let Some(lane) = self.lanes.get_mut(number as usize) else { return false };
         match message {
@@ -385,7 +397,7 @@ impl Follower {
                 lane.events.push(event);
             }
             Message::Ended(outcome) => lane.outcome = Some(*outcome),
-            Message::Began(_) | Message::LegLatency(..) | Message::Health(_) => {}
+            Message::Began(_) | Message::LegLatency(..) | Message::Health(_) | Message::Reading(..) => {}
         }
         self.lanes.iter().all(|l| l.outcome.is_some())
     }
@@ -396,6 +408,7 @@ impl Follower {
             lane.trace = run.trace(i);
             lane.events.clone_from(&stored.events);
         }
+        self.series.clone_from(&run.series);
     }
 
     /// What went wrong with its operations.
@@ -472,9 +485,17 @@ impl Follower {
             .iter()
             .zip(&all)
             .zip(&contexts)
-            .map(|((l, found), context)| Shown { trace: &l.trace, breaks: &found.breaks, context })
+            .enumerate()
+            .map(|(lane, ((l, found), context))| Shown {
+                trace: &l.trace,
+                breaks: &found.breaks,
+                context,
+                lane,
+                series: &self.series,
+            })
             .collect();
-        let stages = if all.len() > 1 { stages_of(&self.head, &shown) } else { Vec::new() };
+        let stages =
+            if all.len() > 1 || !self.series.is_empty() { stages_of(&self.head, &shown) } else { Vec::new() };
         if !self.quiet {
             let kept = run.map_or(String::new(), |r| format!(" It is run {r} of the logbook."));
             text::say(&format!(
@@ -483,7 +504,7 @@ impl Follower {
                 outcome.at,
                 outcome.bytes
             ));
-            if all.len() > 1 {
+            if !stages.is_empty() {
                 text::say(&text::stages(&stages));
             }
             for (i, found) in all.iter().enumerate() {

@@ -211,7 +211,14 @@ fn all_lanes(path: &Path, run: i64) -> Result<String, crate::Failure> {
         .iter()
         .zip(&contexts)
         .zip(&found)
-        .map(|((trace, context), found)| figure::Shown { trace, context, breaks: &found.breaks })
+        .enumerate()
+        .map(|(lane, ((trace, context), found))| figure::Shown {
+            trace,
+            context,
+            breaks: &found.breaks,
+            lane,
+            series: &stored.series,
+        })
         .collect();
     figure::lanes_svg(&stored.head, &format!("run {run}"), &shown)
 }

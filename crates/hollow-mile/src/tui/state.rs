@@ -7,6 +7,7 @@ use crate::bench::Card;
 use crate::outlook::Outlook;
 use crate::progress::Progress;
 use crossbeam_channel::{Receiver, Sender};
+use mile_core::channel::{Channel, Series};
 use mile_core::ruler::Ruler;
 use mile_core::{Celsius, Context, Findings, LiveFindings, Trace};
 use mile_logbook::Entry;
@@ -99,6 +100,8 @@ pub(crate) struct Live {
     pub(crate) head: RunHead,
     /// Its lanes, at least one.
     lanes: Vec<LiveLane>,
+    /// The channels of the run.
+    pub(crate) series: Vec<Series>,
     /// The lane whose breaks and readings are shown.
     pub(crate) at: usize,
     /// The run's number in the logbook.
@@ -114,6 +117,7 @@ impl Live {
         Self {
             head: RunHead::default(),
             lanes: vec![LiveLane::default()],
+            series: Vec::new(),
             at: 0,
             number: None,
             strings,
@@ -141,6 +145,11 @@ impl Live {
         &self.lanes
     }
 
+    /// Whether it is drawn as lanes below each other on one clock.
+    pub(crate) fn is_stacked(&self) -> bool {
+        self.lanes.len() > 1 || !self.series.is_empty()
+    }
+
     /// Shows the next lane.
     pub(crate) fn next_lane(&mut self) {
         self.at = (self.at + 1) % self.lanes.len().max(1);
@@ -154,11 +163,19 @@ impl Live {
             if self.lanes.is_empty() {
                 self.lanes.push(LiveLane::default());
             }
-            if self.lanes.len() > 1 {
+            let empty = |channel: &Channel| Series { channel: channel.clone(), readings: Vec::new() };
+            self.series = head.channels.iter().map(empty).collect();
+            if self.is_stacked() {
                 // What is told of several drives has only time in common.
                 self.framing = Framing::on(Ruler::Time);
             }
             self.head = *head;
+            return;
+        }
+        if let Message::Reading(channel, reading) = message {
+            if let Some(series) = self.series.get_mut(channel as usize) {
+                series.readings.push(reading);
+            }
             return;
         }
         let Some(into) = self.lanes.get_mut(lane) else { return };
@@ -173,7 +190,7 @@ impl Live {
                 into.events.push(event);
             }
             Message::Ended(outcome) => into.outcome = Some(*outcome),
-            Message::Began(_) | Message::LegLatency(..) | Message::Health(_) => {}
+            Message::Began(_) | Message::LegLatency(..) | Message::Health(_) | Message::Reading(..) => {}
         }
     }
 

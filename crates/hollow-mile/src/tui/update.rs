@@ -1,18 +1,17 @@
 //! What happens on a key, a click, a message of the run, or the result of work in the background.
 
 pub(super) mod course;
+mod start;
 
 use super::jobs::{Done, Jobs};
 use super::keys::{self, Action};
-use super::state::{Choice, HealthPlace, Live, Overlay, PathFor, Place, StartForm, State};
-use crate::bench::Named;
-use crate::session::{self, Order, OrderLane};
+use super::state::{HealthPlace, Live, Overlay, PathFor, Place, State};
+use crate::session;
 use crossterm::event::{
     Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
 };
 use mile_core::Bytes;
 use mile_core::Nanos;
-use mile_drive::block::Consent;
 use mile_drive::block::probe::TestRequest;
 use mile_drive::health::TestKind;
 use mile_logbook::Logbook;
@@ -22,12 +21,8 @@ use std::time::Duration;
 use tui_input::Input;
 use tui_input::backend::crossterm::EventHandler;
 
-/// Legs that are listed before a start.
-const MOST_LEGS: usize = 10;
 /// Most letters that are pasted into a field of one line: as long as a path may be.
 const MOST_PASTED: usize = 4096;
-/// Seed of runs that are started from the terminal.
-const SEED: u64 = 1;
 
 /// Takes in what the terminal says.
 pub(crate) fn input(state: &mut State, jobs: &Jobs, event: &Event) {
@@ -160,7 +155,7 @@ fn overlay_key(state: &mut State, jobs: &Jobs, key: KeyEvent) {
         }
         Overlay::Chooser(selected) => course::chooser_key(state, jobs, selected, key),
         Overlay::Path(purpose, path) => course::path_key(state, jobs, purpose, path, key),
-        Overlay::Start(form) => start_key(state, *form, key),
+        Overlay::Start(form) => start::start_key(state, *form, key),
         Overlay::SelfTest => {
             let request = match key.code {
                 KeyCode::Char('s') => TestRequest::Start(TestKind::Short),
@@ -271,7 +266,7 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         Action::TurnRuler => with_framing(state, |f, s| f.turn(s.trace)),
         Action::NextBreak => step_break(state, 1),
         Action::NextLane => next_lane(state, jobs),
-        Action::StartLanes => ask_start_lanes(state),
+        Action::StartLanes => start::ask_start_lanes(state),
         Action::PreviousBreak => step_break(state, -1),
         Action::Pause | Action::Note | Action::SkipLeg | Action::Stop if !state.is_underway() => {
             state.complain("No run is underway.");
@@ -284,7 +279,7 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         Action::Note => state.overlay = Some(Overlay::Note(Input::default())),
         Action::SkipLeg => command(state, Command::Skip),
         Action::Stop => state.overlay = Some(Overlay::ConfirmStop),
-        Action::Start => ask_start(state),
+        Action::Start => start::ask_start(state),
         Action::Open if state.place == Place::Underway && asked(state) => command(state, Command::Resume),
         Action::Open => open(state, jobs),
         Action::Edit => state.course.editing = true,
@@ -296,7 +291,7 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         Action::StartCourse => course::ask_start(state),
         Action::Export => export(state, jobs),
         Action::Filter => state.logbook.filtering = true,
-        Action::StartNext => start_next(state),
+        Action::StartNext => start::start_next(state),
         Action::NextPanel => state.findings.panel = state.findings.panel.after(),
         Action::NoteBreak if state.findings.shown.is_none() => state.complain("No run is open."),
         Action::NoteBreak => state.overlay = Some(Overlay::Note(Input::default())),
@@ -414,79 +409,6 @@ fn asked(state: &State) -> bool {
     state.live.as_ref().is_some_and(Live::is_asking)
 }
 
-fn ask_start(state: &mut State) {
-    if state.is_underway() {
-        state.complain("A run is underway; one run at a time. Stop it first, in its place (3).");
-        return;
-    }
-    let card = state.bench.cards.get(state.bench.selected);
-    let drive = card.map(|c| c.identity.name.clone());
-    let arming_word = card.and_then(|c| c.arming_word.clone());
-    // The demo begins with the course that shows most.
-    let chosen = if state.is_demo { 1.min(state.choices.len().saturating_sub(1)) } else { 0 };
-    let mut form = StartForm {
-        field: if drive.is_some() { 0 } else { 1 },
-        drive,
-        lanes: Vec::new(),
-        choices: one_drive(&state.choices),
-        chosen,
-        path: Input::new("./scratch.bin".into()),
-        size: Input::new("4GB".into()),
-        arming_word,
-        arm: Input::default(),
-        warnings: Vec::new(),
-        outlook: Ok(Vec::new()),
-    };
-    look_ahead(state, &mut form);
-    state.overlay = Some(Overlay::Start(Box::new(form)));
-}
-
-/// The courses for one drive.
-fn one_drive(choices: &[Choice]) -> Vec<Choice> {
-    choices.iter().filter(|c| c.lanes.is_empty()).cloned().collect()
-}
-
-/// Asks whether a course for several drives is to be started on the selected drive and those below it.
-fn ask_start_lanes(state: &mut State) {
-    if state.is_underway() {
-        state.complain("A run is underway; one run at a time. Stop it first, in its place (3).");
-        return;
-    }
-    let choices: Vec<Choice> = state.choices.iter().filter(|c| !c.lanes.is_empty()).cloned().collect();
-    let Some(course) = choices.first() else {
-        return state.complain("There is no course for several drives.");
-    };
-    let cards = state.bench.cards.iter().skip(state.bench.selected).take(course.lanes.len());
-    let drives: Vec<String> = cards.clone().map(|c| c.identity.name.clone()).collect();
-    if drives.len() < course.lanes.len() {
-        return state.complain("Select the first of the drives; the course takes those below it as well.");
-    }
-    if cards.clone().any(|c| c.arming_word.is_some()) {
-        let on: Vec<String> =
-            course.lanes.iter().zip(&drives).map(|(lane, drive)| format!("--on {lane}={drive}")).collect();
-        return state.complain(format!(
-            "Real drives are armed one by one on the command line: hollow-mile run COURSE {}",
-            on.join(" ")
-        ));
-    }
-    let lanes = course.lanes.iter().cloned().zip(drives.iter().cloned()).collect();
-    let mut form = StartForm {
-        field: 0,
-        drive: Some(drives.join(" + ")),
-        lanes,
-        choices,
-        chosen: 0,
-        path: Input::default(),
-        size: Input::default(),
-        arming_word: None,
-        arm: Input::default(),
-        warnings: Vec::new(),
-        outlook: Ok(Vec::new()),
-    };
-    look_ahead(state, &mut form);
-    state.overlay = Some(Overlay::Start(Box::new(form)));
-}
-
 /// Keeps a note with the run that is looked at: on the selected break, or at the cursor, or at its end.
 fn note_break(state: &mut State, jobs: &Jobs, said: String) {
     let selected = state.findings.selected;
@@ -512,183 +434,6 @@ fn note_break(state: &mut State, jobs: &Jobs, said: String) {
     jobs.note(&state.logbook_path, shown.run, shown.lane, event);
 }
 
-/// Offers to start the course that would settle the selected break, or the one that the findings suggest, on the drive that they are of.
-fn start_next(state: &mut State) {
-    let selected = state.findings.selected;
-    let suggestion = state.findings.shown.as_ref().and_then(|s| {
-        let of_break = selected
-            .and_then(|i| s.findings.breaks.get(i))
-            .and_then(|b| mile_core::next_step::settle(&s.trace, &s.context, b));
-        let text = of_break.or_else(|| s.findings.next_step.clone())?.course?;
-        let drive = &s.head.lane(s.lane).drive;
-        Some((drive.name.clone(), drive.simulated, text))
-    });
-    let Some((drive, simulated, text)) = suggestion else {
-        state.complain("These findings suggest no next run.");
-        return;
-    };
-    let arming_word =
-        state.bench.cards.iter().find(|c| c.identity.name == drive).and_then(|c| c.arming_word.clone());
-    let named = simulated || arming_word.is_some();
-    let mut form = StartForm {
-        drive: named.then(|| drive.clone()),
-        lanes: Vec::new(),
-        arming_word,
-        arm: Input::default(),
-        choices: vec![Choice { name: "as the findings suggest".into(), text, lanes: Vec::new() }],
-        chosen: 0,
-        path: Input::new(drive),
-        size: Input::new("4GB".into()),
-        field: usize::from(!named),
-        warnings: Vec::new(),
-        outlook: Ok(Vec::new()),
-    };
-    look_ahead(state, &mut form);
-    state.overlay = Some(Overlay::Start(Box::new(form)));
-}
-
-fn order(state: &State, form: &StartForm) -> Result<Order, String> {
-    let choice = form.choices.get(form.chosen).ok_or("there is no course")?;
-    let size = match &form.drive {
-        Some(_) => None,
-        None => Some(form.size.value().parse::<Bytes>().map_err(|e| e.to_string())?),
-    };
-    Ok(Order {
-        course_text: choice.text.clone(),
-        course_name: choice.name.clone(),
-        lanes: if form.lanes.is_empty() {
-            let drive = form.drive.clone().unwrap_or_else(|| form.path.value().to_owned());
-            let named = Named { drive, size, seed: SEED, consent: consent(form), ..Named::default() };
-            vec![OrderLane { named, ..OrderLane::default() }]
-        } else {
-            let lane = |(name, drive): &(String, String)| OrderLane {
-                name: name.clone(),
-                named: Named { drive: drive.clone(), seed: SEED, ..Named::default() },
-                ..OrderLane::default()
-            };
-            form.lanes.iter().map(lane).collect()
-        },
-        speed: state.speed,
-        keep: false,
-        discard_first: false,
-        warnings: form.warnings.clone(),
-        resume: None,
-    })
-}
-
-/// What is typed to arm the drive: its serial number, and behind it what may be destroyed.
-fn consent(form: &StartForm) -> Consent {
-    let typed = form.arm.value().trim();
-    let Some(word) = form.arming_word.as_deref().filter(|_| !typed.is_empty()) else {
-        return Consent::default();
-    };
-    // A serial number may hold blanks itself.
-    match typed.strip_prefix(word).filter(|rest| rest.is_empty() || rest.starts_with(' ')) {
-        Some(rest) => Consent {
-            arm: Some(word.to_owned()),
-            destroy: rest.split_whitespace().map(str::to_owned).collect(),
-        },
-        None => Consent { arm: Some(typed.to_owned()), destroy: Vec::new() },
-    }
-}
-
-/// Says what would happen.
-pub(super) fn look_ahead(state: &State, form: &mut StartForm) {
-    form.outlook = order(state, form)
-        .and_then(|o| session::plan(o).map_err(|f| f.message().to_owned()))
-        .map(|ready| {
-            let mut lines: Vec<String> = Vec::new();
-            for lane in &ready.lanes {
-                if ready.lanes.len() > 1 {
-                    lines.push(format!("{}, {}", lane.name, lane.card().identity.model));
-                }
-                legs_ahead(form, lane, ready.lanes.len(), &mut lines);
-            }
-            lines.extend(form.warnings.iter().map(|w| format!("! {w}")));
-            let changes = ready.lanes.iter().any(|l| l.plan.changes_the_drive());
-            if let Some(word) = form.arming_word.as_ref().filter(|_| changes) {
-                lines.push(format!(
-                    "All that is on this drive will be lost. To allow it, type its serial number or name, {word}, and behind it what may be destroyed if something is found on it."
-                ));
-            }
-            lines
-        });
-}
-
-/// Says what would happen on a lane.
-fn legs_ahead(form: &StartForm, lane: &session::ReadyLane, lanes: usize, lines: &mut Vec<String>) {
-    let (legs, most) = (&lane.plan.legs, MOST_LEGS / lanes.max(1));
-    let line = |l: &mile_course::PlannedLeg| format!("{:<12} {}", l.name, l.words());
-    // What a drive does while it is only watched goes without saying.
-    let own = || legs.iter().filter(|l| l.work != mile_course::Work::Watch);
-    lines.extend(own().take(most).map(line));
-    if own().count() > most {
-        lines.push(format!("… and {} legs more", own().count() - most));
-    }
-    lines.push(String::new());
-    let writes = lane.plan.writes();
-    let share = lane.endurance().map_or(String::new(), |e| {
-        format!(", {:.3} % of the rated endurance", 100.0 * writes.0 as f64 / e.0 as f64)
-    });
-    let timed = legs.iter().any(|l| matches!(&l.work, mile_course::Work::Transfer(t) if t.by_time));
-    let more = if timed { " Legs that only a time ends write what they can besides." } else { "" };
-    lines.push(format!("Writes at most {writes}{share}.{more}"));
-    lines.extend(lane.plan.notes.iter().filter(|n| !form.warnings.contains(n)).cloned());
-}
-
-fn start_key(state: &mut State, mut form: StartForm, key: KeyEvent) {
-    let event = Event::Key(key);
-    match (key.code, form.field) {
-        (KeyCode::Enter, _) => {
-            if let Err(text) = start(state, &form) {
-                form.outlook = Err(text);
-                state.overlay = Some(Overlay::Start(Box::new(form)));
-            }
-            return;
-        }
-        (KeyCode::Tab | KeyCode::Down, _) if form.drive.is_none() => form.field = (form.field + 1) % 3,
-        (KeyCode::BackTab | KeyCode::Up, _) if form.drive.is_none() => form.field = (form.field + 2) % 3,
-        (KeyCode::Tab | KeyCode::BackTab, _) if form.arming_word.is_some() => form.field = 3 - form.field,
-        (KeyCode::Right | KeyCode::Down | KeyCode::Char('l' | 'j'), 0) => {
-            form.chosen = (form.chosen + 1) % form.choices.len().max(1)
-        }
-        (KeyCode::Left | KeyCode::Up | KeyCode::Char('h' | 'k'), 0) => {
-            form.chosen = (form.chosen + form.choices.len().max(1) - 1) % form.choices.len().max(1);
-        }
-        (_, 1) => {
-            form.path.handle_event(&event);
-        }
-        (_, 2) => {
-            form.size.handle_event(&event);
-        }
-        (KeyCode::Up | KeyCode::Down, 3) => form.field = 0,
-        (_, 3) => {
-            // What would happen is the same, whoever allows it.
-            form.arm.handle_event(&event);
-            if form.outlook.is_err() {
-                look_ahead(state, &mut form);
-            }
-            state.overlay = Some(Overlay::Start(Box::new(form)));
-            return;
-        }
-        _ => {}
-    }
-    look_ahead(state, &mut form);
-    state.overlay = Some(Overlay::Start(Box::new(form)));
-}
-
-fn start(state: &mut State, form: &StartForm) -> Result<(), String> {
-    let text = |f: crate::Failure| f.message().to_owned();
-    let order = order(state, form)?;
-    // What is wrong with it is said before a process is made for it.
-    let order = session::prepare(order)
-        .map_err(text)
-        .map_err(|t| t.replace("--arm ", "").replace("--destroy ", ""))?
-        .into_order();
-    let socket = session::spawn_runner(order, &state.logbook_path).map_err(text)?;
-    attach(state, &socket).map_err(text)
-}
-
 /// Goes on with the selected run of the logbook.
 fn resume(state: &mut State) -> Result<(), crate::Failure> {
     if state.is_underway() {
@@ -712,7 +457,7 @@ pub(crate) fn attach(state: &mut State, socket: &std::path::Path) -> Result<(), 
     let framing =
         state.live.as_ref().map_or_else(Default::default, |l| super::canvas::Framing::on(l.framing.ruler));
     let mut live = Live::attached(client, before);
-    if live.lanes().len() == 1 {
+    if !live.is_stacked() {
         live.framing = framing;
     }
     state.live = Some(live);

@@ -136,6 +136,11 @@ impl Parser {
     /// `600 GB written`, `10 min`, `one pass`, `temperature below 35 °C for 1 min`, `steady state in rounds of 1 min`, `a break for
     /// 30 s`, `3 errors`.
     fn end(&mut self) -> Read<End> {
+        if self.at_channel() {
+            let threshold = self.threshold()?;
+            let hold = if self.take_word("for") { self.duration()? } else { Nanos(0) };
+            return Ok(End::Seen(Seen::Channel(threshold, hold)));
+        }
         if self.take_word("temperature") {
             let above = self.one_of(&["below", "above"])? == 1;
             let limit = self.celsius()?;

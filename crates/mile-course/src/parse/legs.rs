@@ -215,7 +215,9 @@ impl Parser {
     }
 
     fn rest(&mut self, span: Span, mut until: Vec<End>, clauses: Clauses) -> Option<Action> {
-        let waits = |end: &End| matches!(end, End::After(_) | End::Seen(Seen::Below(..) | Seen::Above(..)));
+        let waits = |end: &End| {
+            matches!(end, End::After(_) | End::Seen(Seen::Below(..) | Seen::Above(..) | Seen::Channel(..)))
+        };
         let hint = "a rest takes `for TIME`, `until temperature below T °C` and one `at most TIME`";
         let mut at_most = None;
         if !until.iter().all(waits) {

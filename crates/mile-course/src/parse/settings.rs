@@ -1,7 +1,7 @@
 //! What belongs to the whole course: sampling, guards, claims, situation, demands.
 
 use super::{Parser, Read};
-use crate::course::{Course, Guard, Lane, Then, When};
+use crate::course::{Course, Guard, Lane, Then, Threshold, When};
 use crate::diagnostic::Diagnostic;
 use crate::token::Kind;
 use mile_core::{Bytes, Demand, Nanos, Rate};
@@ -170,7 +170,46 @@ impl Parser {
         Ok(())
     }
 
+    /// Whether a channel stands here: a name that is none of the language's own, and behind it a side.
+    pub(super) fn at_channel(&self) -> bool {
+        let own = ["temperature", "errors", "operation", "critical", "written", "time", "others"];
+        let named = match self.peek() {
+            Some(Kind::Text(_)) => true,
+            Some(Kind::Word(w)) => !own.iter().any(|o| w.eq_ignore_ascii_case(o)),
+            _ => false,
+        };
+        named && (self.is_word(1, "above") || self.is_word(1, "below"))
+    }
+
+    /// `probe below 30 °C`, `"supply 12 V" above 9.5 W`
+    pub(super) fn threshold(&mut self) -> Read<Threshold> {
+        let channel = self.name("the name of a channel, such as `probe`")?;
+        let above = self.one_of(&["above", "below"])? == 0;
+        let negative = self.take_stray('-');
+        let value = self.number("a value, such as `30 °C`")?;
+        let unit = match self.peek() {
+            Some(Kind::Percent) => "%".to_owned(),
+            Some(Kind::Word(w))
+                if !["for", "or", "until", "at"].iter().any(|k| w.eq_ignore_ascii_case(k)) =>
+            {
+                if w.eq_ignore_ascii_case("c") { "°C".to_owned() } else { w.to_string() }
+            }
+            _ => String::new(),
+        };
+        self.at += usize::from(!unit.is_empty());
+        Ok(Threshold { channel, unit, above, value: if negative { -value } else { value } })
+    }
+
+    fn take_stray(&mut self, wanted: char) -> bool {
+        let found = matches!(self.peek(), Some(Kind::Stray(c)) if *c == wanted);
+        self.at += usize::from(found);
+        found
+    }
+
     fn when(&mut self) -> Read<When> {
+        if self.at_channel() {
+            return self.threshold().map(When::Channel);
+        }
         let words = ["temperature", "errors", "operation", "critical", "written", "time", "others"];
         let index = self.one_of(&words)?;
         if index == 3 {

@@ -1,5 +1,6 @@
 //! What the logbook gives of a run: a line for the list, or all of it.
 
+use mile_core::channel::Series;
 use mile_core::{Bytes, Findings, Sample, Trace};
 use mile_runner::{Event, Outcome, RunHead, Status};
 use serde::{Deserialize, Serialize};
@@ -130,6 +131,8 @@ pub struct StoredRun {
     pub head: RunHead,
     /// What is kept of each of its lanes, as many as the head has.
     pub lanes: Vec<StoredLane>,
+    /// Its channels, as many as the head has, with their readings.
+    pub series: Vec<Series>,
 }
 
 /// A lane of a run as it is kept.

@@ -45,6 +45,7 @@ impl Run<'_> {
         let moved = self.moved.0 + self.tally.written.0 + self.tally.read.0;
         for (end, since) in watch.ends.iter().zip(&mut watch.since) {
             let (holds, hold) = match *end {
+                Seen::Channel(ref threshold, hold) => (self.is_reached(threshold).is_some(), hold),
                 Seen::Below(limit, hold) => (self.last.temp.is_some_and(|t| t < limit), hold),
                 Seen::Above(limit, hold) => (self.last.temp.is_some_and(|t| t > limit), hold),
                 Seen::Break(hold) => {
@@ -81,7 +82,7 @@ impl Run<'_> {
                 continue;
             }
             if now.since(*since.get_or_insert(now)) >= hold {
-                return Some(match (*end, self.last.temp) {
+                return Some(match (end, self.last.temp) {
                     (Seen::Below(..) | Seen::Above(..), Some(t)) => format!("{t}: {}", end.words()),
                     _ => end.words(),
                 });

@@ -1,6 +1,7 @@
 //! What is known of a run before it begins.
 
 use crate::message::{LaneHead, RunHead};
+use mile_core::channel::{Channel, Source};
 use mile_course::Plan;
 use mile_drive::{Claims, Drive, Facts, Situation};
 
@@ -14,7 +15,21 @@ pub fn head(plan: &Plan, text: &str, drive: &dyn Drive, seed: u64, started: i64)
         identity: None,
         sample_every: plan.sample_every,
         lanes: vec![lane_head("", plan, drive)],
+        channels: channels_of(&[drive]),
+        instruments: None,
     }
+}
+
+/// The channels that drives give beside what is in every sample, each of its lane.
+pub fn channels_of(drives: &[&dyn Drive]) -> Vec<Channel> {
+    let of_lane = |(lane, drive): (usize, &&dyn Drive)| {
+        let of = Some(lane as u32);
+        let channels = drive.channels().into_iter();
+        channels
+            .map(move |(name, unit)| Channel { name, unit, of, source: Source::Drive })
+            .collect::<Vec<_>>()
+    };
+    drives.iter().enumerate().flat_map(of_lane).collect()
 }
 
 /// What is known of one of its lanes.

@@ -3,13 +3,15 @@
 use super::strips::{self, Curve};
 use super::{Framing, MARGIN, Picture, Scene, draw_cursor, draw_ruler, mark, position, terrain};
 use crate::tui::theme::Theme;
+use mile_core::Nanos;
+use mile_core::channel::Series;
 use mile_core::ruler::{Column, Ruler, Window, columns};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 
-/// Cells right of the picture, where curves are named.
-const NAMES: u16 = 14;
+/// Cells right of the picture, where curves are named, at the least and at the most.
+const NAMES: (u16, u16) = (12, 24);
 /// Fewest rows of a lane: its head, the numbers of its breaks, and some ground.
 const LEAST: u16 = 4;
 
@@ -28,8 +30,9 @@ pub(crate) fn draw_lanes(
     theme: Theme,
     framing: &mut Framing,
     (lanes, at): (&[LaneScene<'_>], usize),
+    series: &[Series],
 ) -> usize {
-    let names = if area.width >= 80 { NAMES } else { 0 };
+    let names = if area.width >= 100 { names_width(lanes, series) } else { 0 };
     if area.width < MARGIN + names + 8 || area.height < LEAST + 2 || lanes.is_empty() {
         return 0;
     }
@@ -42,6 +45,12 @@ pub(crate) fn draw_lanes(
     // The names of the legs stand over all, and the ruler under the terrains.
     let (top, rows) = (area.y + 1, area.height - 2);
     let strip = if has_temp && rows >= 2 * LEAST + 3 { (rows / 4).clamp(3, 9) } else { 0 };
+    // What is not a temperature has a strip for each unit, as far as there is room.
+    let others = units(series);
+    let fit = usize::from(rows.saturating_sub(strip + LEAST * lanes.len() as u16) / 3);
+    let others = &others[..others.len().min(fit).min(2)];
+    let below = 3 * others.len() as u16;
+    let rows = rows - below;
     let shown = lanes.len().min(usize::from((rows - strip) / LEAST)).max(1);
     // The lane that is selected is among those that are shown.
     let first = at.saturating_sub(shown - 1);
@@ -73,18 +82,79 @@ pub(crate) fn draw_lanes(
     let mut picture = Picture { buffer, area: plot, data: Vec::new(), theme };
     draw_ruler(&mut picture, y, Ruler::Time, window);
     if strip > 0 {
-        let curve = |(lane, data): (&LaneScene<'_>, &Vec<Option<Column>>)| Curve {
-            name: lane.name.to_owned(),
+        let curve = |(i, (lane, data)): (usize, (&LaneScene<'_>, &Vec<Option<Column>>))| Curve {
+            name: if lane.name.is_empty() { "drive".into() } else { lane.name.to_owned() },
+            colour: i,
             values: data.iter().map(|c| c.as_ref().and_then(|c| c.temp).map(|t| t.mean)).collect(),
         };
-        let curves: Vec<Curve> = lanes.iter().zip(&data).map(curve).collect();
+        // What the drives tell themselves is drawn over what is measured beside them.
+        let mut curves = curves_of(series, "°C", lanes, window, plot.width);
+        curves.extend(lanes.iter().zip(&data).enumerate().map(curve));
         let limits = lanes.iter().map(|l| l.scene.context);
         strips::temperatures(&mut picture, y + 1, strip, &curves, limits, names);
+    }
+    for (i, unit) in others.iter().enumerate() {
+        let top = y + 1 + strip + 3 * i as u16;
+        let curves = curves_of(series, unit, lanes, window, plot.width);
+        strips::plain(&mut picture, top, 3, unit, &curves, names);
     }
     if let Some(x) = framing.cursor.and_then(cell) {
         draw_cursor(&mut picture, x, top..area.bottom());
     }
     shown
+}
+
+/// What a channel is called beside those of other lanes.
+fn called(one: &Series, lanes: &[LaneScene<'_>]) -> String {
+    match one.channel.of.filter(|_| lanes.len() > 1).and_then(|of| lanes.get(of as usize)) {
+        Some(lane) => format!("{} {}", lane.name, one.channel.name),
+        None => one.channel.name.clone(),
+    }
+}
+
+/// Cells for the longest name with its value.
+fn names_width(lanes: &[LaneScene<'_>], series: &[Series]) -> u16 {
+    let names = series.iter().map(|s| called(s, lanes)).chain(lanes.iter().map(|l| l.name.to_owned()));
+    let longest = names.map(|n| n.chars().count()).max().unwrap_or(0) as u16;
+    (longest + 7).clamp(NAMES.0, NAMES.1)
+}
+
+/// The units of channels that are no temperatures, each once.
+fn units(series: &[Series]) -> Vec<String> {
+    let mut all: Vec<String> = Vec::new();
+    for unit in series.iter().map(|s| &s.channel.unit).filter(|u| *u != "°C") {
+        if !all.contains(unit) {
+            all.push(unit.clone());
+        }
+    }
+    all
+}
+
+/// The channels of a unit as curves, a value for each column: the mean of the readings that were taken in it.
+fn curves_of(
+    series: &[Series],
+    unit: &str,
+    lanes: &[LaneScene<'_>],
+    window: Window,
+    width: u16,
+) -> Vec<Curve> {
+    let edge =
+        |x: u16| Nanos((window.from + (window.to - window.from) * f64::from(x) / f64::from(width)) as u64);
+    let curve = |one: &Series| {
+        let name = called(one, lanes);
+        // Between two readings that are further apart than a column is wide, the line goes on.
+        let mut last = None;
+        let values = (0..width).map(|x| {
+            let mean = one.summary(edge(x), edge(x + 1)).map(|s| s.0);
+            let over = one.readings.last().is_none_or(|r| r.at < edge(x));
+            last = mean.or(last.filter(|_| !over));
+            last
+        });
+        // Those of the run itself have the colours behind those of the lanes.
+        let colour = one.channel.of.map_or(lanes.len(), |of| of as usize);
+        Curve { name, colour, values: values.collect() }
+    };
+    series.iter().filter(|s| s.channel.unit == unit && !s.readings.is_empty()).map(curve).collect()
 }
 
 /// The names of the legs, each where it begins.

@@ -105,6 +105,8 @@ pub(super) fn temperature(
 /// A series to be drawn, and its name.
 pub(super) struct Curve {
     pub(super) name: String,
+    /// Place in the list of colours: that of its lane.
+    pub(super) colour: usize,
     pub(super) values: Vec<Option<f64>>,
 }
 
@@ -154,12 +156,44 @@ pub(super) fn temperatures<'a>(
         let at = 2.min(picture.area.width);
         label.chars().enumerate().for_each(|(i, c)| picture.set(at + i as u16, y, c, faint));
     }
+    named(picture, &scale, curves, names);
+}
+
+/// Draws series on one scale of their own, named at the right.
+pub(super) fn plain(
+    picture: &mut Picture<'_>,
+    top: u16,
+    rows: u16,
+    unit: &str,
+    curves: &[Curve],
+    names: u16,
+) {
+    let known = || curves.iter().flat_map(|c| c.values.iter().flatten().copied());
+    let (low, high) = (known().fold(f64::INFINITY, f64::min), known().fold(f64::NEG_INFINITY, f64::max));
+    if !low.is_finite() {
+        return;
+    }
+    // Whole steps, and never less than a hundredth of what is shown, so that noise does not fill the strip.
+    let span = (high - low).max(high.abs() / 100.0).max(1e-9);
+    let step = 10_f64.powf((span / 2.0).log10().floor());
+    let (low, high) = ((low / step).floor() * step, (high / step).ceil() * step);
+    let scale = Scale { low, high: high.max(low + step), top, rows };
+    let faint = picture.theme.faint();
+    let label = |v: f64| if step >= 1.0 { format!("{v:.0}") } else { mile_core::units::number(v) };
+    picture.label(top, &format!("{} {unit}", label(scale.high)), faint);
+    picture.label(top + rows - 1, &label(scale.low), faint);
+    named(picture, &scale, curves, names);
+}
+
+/// Draws curves, each with its name and last value at its right end.
+fn named(picture: &mut Picture<'_>, scale: &Scale, curves: &[Curve], names: u16) {
+    let (top, rows) = (scale.top, scale.rows);
     let theme = picture.theme;
     let colours = [theme.rose, theme.latency, theme.write, theme.read];
     let mut rows_taken: Vec<u16> = Vec::new();
-    for (i, curve) in curves.iter().enumerate() {
-        let style = Style::new().fg(colours[i % colours.len()]);
-        line(picture, &scale, &curve.values, style);
+    for curve in curves {
+        let style = Style::new().fg(colours[curve.colour % colours.len()]);
+        line(picture, scale, &curve.values, style);
         let Some(last) = curve.values.iter().rev().flatten().next().filter(|_| names > 0) else { continue };
         // Where its row is taken, a name stands in the nearest that is free.
         let (y, _) = scale.at(*last);
@@ -168,7 +202,7 @@ pub(super) fn temperatures<'a>(
         let Some(y) = free.next() else { continue };
         rows_taken.push(y);
         let room = usize::from(names).saturating_sub(1);
-        let value = format!(" {last:.0}");
+        let value = if last.abs() < 20.0 { format!(" {last:.1}") } else { format!(" {last:.0}") };
         let name: String = curve.name.chars().take(room.saturating_sub(value.chars().count())).collect();
         picture.buffer.set_stringn(picture.area.right() + 1, y, name + &value, room, style);
     }

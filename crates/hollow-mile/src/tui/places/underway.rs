@@ -22,22 +22,23 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, live: Option<&
     let below = (area.height / 4).clamp(3, 11);
     let above = area.height - below - 1;
     let several = live.lanes().len() > 1;
-    let wide = area.width >= 110 && !several;
+    let stacked = live.is_stacked();
+    let wide = area.width >= 110 && !stacked;
     let side = if wide { readings::WIDTH + 1 } else { 0 };
     let canvas_area = Rect { width: area.width - side, height: above, ..area };
     let mut framing = live.framing;
     let going = !live.is_over();
-    if several {
+    if stacked {
         let of_lane = |i: usize| LaneScene {
             name: &live.head.lane(i).name,
             head: (what(live.head.lane(i)), now(live, i)),
             scene: live.scene_of(i),
         };
         let lanes: Vec<LaneScene<'_>> = (0..live.lanes().len()).map(of_lane).collect();
-        canvas::draw_lanes(buffer, canvas_area, theme, &mut framing, (&lanes, live.at));
+        canvas::draw_lanes(buffer, canvas_area, theme, &mut framing, (&lanes, live.at), &live.series);
     }
     let scene = live.scene();
-    if !several {
+    if !stacked {
         canvas::draw(buffer, canvas_area, theme, &mut framing, &scene);
     }
     if wide {

@@ -3,7 +3,7 @@
 use super::super::check::{Background, Question, target};
 use super::super::jobs::Jobs;
 use super::super::state::{Checked, Choice, Overlay, PathFor, Place, StartForm, State};
-use super::look_ahead;
+use super::start::look_ahead;
 use crate::bench::Card;
 use crate::courses::READY;
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
