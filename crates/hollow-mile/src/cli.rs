@@ -92,7 +92,7 @@ pub(crate) struct RunArgs {
     #[arg(long, value_name = "FILE")]
     pub(crate) truth: Option<PathBuf>,
     /// Bench instruments: the file that says how each is asked, or `bench` for those of the simulated bench.
-    #[arg(long, value_name = "FILE|bench")]
+    #[arg(long, value_name = "TOML")]
     pub(crate) instruments: Option<String>,
     /// What to print at the end.
     #[arg(long, value_enum, default_value_t)]

@@ -1,6 +1,7 @@
 //! Traces as Apache Parquet files, with the columns of the CSV format: numbers as doubles, names as text, missing readings as nulls.
 
-use super::{Exchange, Extra, Imported, LANE, LaneRows, columns_of, read_foreign, written_rows};
+use super::written::{columns_of, written_rows};
+use super::{Exchange, Extra, Imported, LANE, LaneRows, read_foreign};
 use csv::WriterBuilder;
 use mile_core::{Bytes, Sample};
 use parquet::basic::{Compression, ConvertedType, Repetition, Type as Physical};

@@ -1,0 +1,203 @@
+//! From an order to a run that may be started: the course, its drives, its instruments, and what does not fit together.
+
+use super::{Order, OrderLane, Ready, ReadyLane};
+use crate::{Failure, bench};
+use mile_core::channel::Channel;
+use mile_course::Course;
+use mile_drive::{Drive, DriveError};
+use mile_instrument::Config;
+use mile_runner::run;
+use std::os::unix::fs::{FileTypeExt, MetadataExt};
+use std::path::Path;
+
+/// Reads the course, looks at its drives, and fits the one to the others. Nothing is made or written.
+pub(crate) fn prepare(order: Order) -> Result<Ready, Failure> {
+    let mut ready = plan(order)?;
+    for lane in &mut ready.lanes {
+        let of_lane = |e: DriveError| match (lane.name.as_str(), Failure::from(e)) {
+            ("", failure) => failure,
+            (name, Failure { code, message }) => Failure { code, message: format!("lane {name}: {message}") },
+        };
+        lane.drive.check_consent(lane.plan.changes_the_drive()).map_err(of_lane)?;
+    }
+    Ok(ready)
+}
+
+/// As [`prepare`], without asking whether what it would do to the drives is allowed.
+pub(crate) fn plan(mut order: Order) -> Result<Ready, Failure> {
+    let course = read_course(&order.course_text, &order.course_name)?;
+    order.lanes = in_order(&course, std::mem::take(&mut order.lanes), &order.course_name)?;
+    let mut drives = Vec::new();
+    for lane in &order.lanes {
+        drives.push(bench::drive(&lane.named)?);
+    }
+    if drives.iter().any(|d| d.is_virtual()) && !drives.iter().all(|d| d.is_virtual()) {
+        return Err(Failure::usage(
+            "simulated and real drives cannot be in one run, as the time of simulated ones is their own",
+        ));
+    }
+    check_apart(&order.lanes, &drives)?;
+    let instruments = instruments_of(&order, &mut drives)?;
+    let facts: Vec<_> = drives.iter().map(|d| run::plan_facts(d.as_ref())).collect();
+    let mut plans = mile_course::plan_lanes(&course, &facts).map_err(|errors| {
+        let names: Vec<&str> = order.lanes.iter().map(|l| l.named.drive.as_str()).collect();
+        Failure::usage(format!(
+            "{} does not fit {}:\n{}",
+            order.course_name,
+            names.join(" and "),
+            errors.join("\n")
+        ))
+    })?;
+    if order.discard_first {
+        mile_course::discard_first(&mut plans);
+    }
+    let mut lanes = Vec::new();
+    for ((mut plan, drive), lane) in plans.into_iter().zip(drives).zip(&order.lanes) {
+        if let Some(link) = drive.identity().link.as_ref().filter(|l| l.is_degraded()) {
+            plan.notes.push(format!("The link is {}.", link.sentence()));
+        }
+        let (name, named) = (lane.name.clone(), lane.named.drive.clone());
+        lanes.push(ReadyLane { name, plan, drive, named });
+    }
+    if let Some(first) = lanes.first_mut() {
+        first.plan.notes.extend(order.warnings.iter().cloned());
+    }
+    let drives: Vec<&dyn Drive> = lanes.iter().map(|l| l.drive.as_ref()).collect();
+    let mut channels = run::channels_of(&drives);
+    let names: Vec<&str> = lanes.iter().map(|l| l.name.as_str()).collect();
+    channels.extend(instruments.channels(&names).map_err(|e| Failure::usage(e.to_string()))?);
+    check_thresholds(&lanes, &channels)?;
+    Ok(Ready { lanes, apart: course.apart, channels, instruments, order })
+}
+
+/// The bench instruments of a run. Those of the simulated bench are put to its drives.
+fn instruments_of(order: &Order, drives: &mut [Box<dyn Drive>]) -> Result<Config, Failure> {
+    let simulated = drives.iter().any(|d| d.is_virtual());
+    match order.instruments.as_deref() {
+        None => Ok(Config::default()),
+        Some("bench") if simulated => {
+            drives.iter_mut().for_each(|d| d.put_instruments());
+            Ok(Config::default())
+        }
+        Some("bench") => Err(Failure::usage(
+            "--instruments bench puts the instruments of the simulated bench to simulated drives; for real drives, name the file that says how yours are asked",
+        )),
+        Some(_) if simulated => Err(Failure::usage(
+            "the time of simulated drives is their own, so that real instruments cannot be read beside them; --instruments bench gives those of the simulated bench",
+        )),
+        Some(path) => Config::read(Path::new(path)).map_err(|e| Failure::usage(e.to_string())),
+    }
+}
+
+/// Refuses a course that goes by a channel that nobody gives, or in another unit.
+fn check_thresholds(lanes: &[ReadyLane], channels: &[Channel]) -> Result<(), Failure> {
+    for (number, lane) in lanes.iter().enumerate() {
+        for threshold in lane.plan.thresholds() {
+            let of_lane = |c: &&Channel| c.of.is_none_or(|of| of == number as u32);
+            let own: Vec<&Channel> = channels.iter().filter(of_lane).collect();
+            let list = || match own.as_slice() {
+                [] => "there is none; --instruments gives channels".to_owned(),
+                all => format!("there are {}", all.iter().map(|c| c.words()).collect::<Vec<_>>().join("; ")),
+            };
+            let on = if lane.name.is_empty() { String::new() } else { format!(" on lane {}", lane.name) };
+            match own.iter().find(|c| c.name == threshold.channel) {
+                None => {
+                    return Err(Failure::usage(format!(
+                        "the course goes by \"{}\", but no channel{on} is called `{}`: {}",
+                        threshold.words(),
+                        threshold.channel,
+                        list()
+                    )));
+                }
+                Some(channel) if channel.unit != threshold.unit => {
+                    return Err(Failure::usage(format!(
+                        "the course goes by \"{}\", but the channel is in {}",
+                        threshold.words(),
+                        if channel.unit.is_empty() { "no unit" } else { &channel.unit }
+                    )));
+                }
+                Some(_) => {}
+            }
+        }
+    }
+    Ok(())
+}
+
+/// The drives in the order of the lanes of the course, which were named in any.
+fn in_order(course: &Course, named: Vec<OrderLane>, course_name: &str) -> Result<Vec<OrderLane>, Failure> {
+    if course.lanes.is_empty() {
+        return match named.as_slice() {
+            [one] if one.name.is_empty() => Ok(named),
+            [one] => Err(Failure::usage(format!(
+                "{course_name} names no lane `{}`: it is for one drive, which is named without a lane",
+                one.name
+            ))),
+            _ => {
+                Err(Failure::usage(format!("{course_name} is for one drive, and {} are named", named.len())))
+            }
+        };
+    }
+    let lanes: Vec<&str> = course.lanes.iter().map(|l| l.name.as_str()).collect();
+    let example: Vec<String> = lanes.iter().map(|l| format!("--on {l}=DRIVE")).collect();
+    let mut sorted = Vec::new();
+    for lane in &lanes {
+        let mut of_lane = named.iter().filter(|n| n.name == *lane);
+        match (of_lane.next(), of_lane.next()) {
+            (Some(one), None) => sorted.push(one.clone()),
+            (Some(_), Some(_)) => {
+                return Err(Failure::usage(format!("the lane `{lane}` is given more than one drive")));
+            }
+            (None, _) => {
+                return Err(Failure::usage(format!(
+                    "{course_name} has the lanes {}, and `{lane}` is given no drive; name them as {}",
+                    lanes.join(" and "),
+                    example.join(" ")
+                )));
+            }
+        }
+    }
+    match named.iter().find(|n| !lanes.contains(&n.name.as_str())) {
+        Some(other) => Err(Failure::usage(format!(
+            "{course_name} has no lane `{}`; its lanes are {}",
+            other.name,
+            lanes.join(" and ")
+        ))),
+        None => Ok(sorted),
+    }
+}
+
+/// Refuses lanes that are one and the same drive.
+fn check_apart(lanes: &[OrderLane], drives: &[Box<dyn Drive>]) -> Result<(), Failure> {
+    let number = |lane: &OrderLane| {
+        let path = Path::new(&lane.named.drive);
+        let meta = std::fs::metadata(path).ok();
+        let device = meta.as_ref().filter(|m| m.file_type().is_block_device()).map(MetadataExt::rdev);
+        let file = meta.filter(std::fs::Metadata::is_file).map(|m| (m.dev(), m.ino()));
+        (device, file, std::path::absolute(path).ok())
+    };
+    for (i, a) in lanes.iter().enumerate() {
+        for (b, drive) in lanes.iter().zip(drives).skip(i + 1) {
+            let (one, other) = (number(a), number(b));
+            let same = one.0.is_some() && one.0 == other.0
+                || one.1.is_some() && one.1 == other.1
+                || one.2.is_some() && one.2 == other.2;
+            if same && !drive.is_virtual() {
+                return Err(Failure::usage(format!(
+                    "the lanes `{}` and `{}` are given the same drive, {}",
+                    a.name, b.name, b.named.drive
+                )));
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Reads a course; all of its errors at once, each with its line. `name` is where the text came from.
+pub(crate) fn read_course(text: &str, name: &str) -> Result<Course, Failure> {
+    mile_course::parse(text).map_err(|errors| {
+        let count =
+            if errors.len() == 1 { "one error".to_owned() } else { format!("{} errors", errors.len()) };
+        let list = mile_course::diagnostic::render(&errors, text);
+        Failure::usage(format!("{name}: {count}\n\n{}", list.join("\n").trim_end()))
+    })
+}
