@@ -23,7 +23,7 @@ use crate::courses::READY;
 use crate::session::logbook_path;
 use crate::{Failure, text};
 use canvas::Framing;
-use crossbeam_channel::{Receiver, Sender, bounded, never, select, unbounded};
+use crossbeam_channel::{Receiver, Sender, bounded, select, unbounded};
 use crossterm::event::Event;
 use jobs::Jobs;
 use mile_runner::remote::Frame;
@@ -31,7 +31,7 @@ use mile_runner::{Message, Speed};
 use ratatui::layout::Rect;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM};
 use state::{
-    BenchPlace, Choice, CoursePlace, FillPlace, FindingsPlace, HealthPlace, LogbookPlace, Place, State,
+    BenchPlace, Choice, CoursePlace, FillPlace, FindingsPlace, HealthPlace, LogbookPlace, Place, State, Told,
 };
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
@@ -40,6 +40,8 @@ use theme::Theme;
 
 /// Messages of a run that are taken in before a frame is drawn again.
 const BATCH: usize = 20_000;
+/// Messages of all runs that may wait.
+const WAITING: usize = 16_384;
 /// Shortest time between two frames while messages come in.
 const FRAME: Duration = Duration::from_millis(33);
 
@@ -57,7 +59,7 @@ pub(crate) fn open_bench(logbook: Option<PathBuf>) -> Result<(), Failure> {
     }
     let mut state = state(path, Speed::Times(60.0), false);
     let here = std::path::absolute(&state.logbook_path)?;
-    if let Some((socket, _)) = mile_runner::remote::runners().into_iter().find(|(_, h)| h.logbook == here) {
+    for (socket, _) in mile_runner::remote::runners().into_iter().filter(|(_, h)| h.logbook == here) {
         // It may have ended just now, and is then in the logbook.
         let _ = update::attach(&mut state, &socket);
     }
@@ -95,6 +97,10 @@ pub(crate) fn state(logbook_path: PathBuf, speed: Speed, is_demo: bool) -> State
         course: CoursePlace::default(),
         fill: FillPlace::default(),
         live: None,
+        others: Vec::new(),
+        // A simulated run waits for whoever does not keep up.
+        told: bounded(WAITING),
+        runs_seen: 0,
         findings: FindingsPlace { framing: Framing::default(), ..FindingsPlace::default() },
         health: HealthPlace::default(),
         logbook: LogbookPlace::default(),
@@ -143,8 +149,7 @@ fn run(mut state: State) -> Result<(), Failure> {
 
 /// Waits until something has come in, and takes in all of it. Gives whether a frame is due.
 fn wait(state: &mut State, jobs: &Jobs, events: &Receiver<Event>, asked: &Receiver<()>) -> bool {
-    let messages =
-        state.live.as_ref().and_then(|l| l.strings.as_ref()).map_or_else(never, |s| s.frames.clone());
+    let messages = state.told.1.clone();
     let mut from_run = false;
     select! {
         recv(events) -> event => match event {
@@ -159,9 +164,9 @@ fn wait(state: &mut State, jobs: &Jobs, events: &Receiver<Event>, asked: &Receiv
         recv(asked) -> _ => state.quit = true,
         recv(messages) -> message => {
             from_run = true;
-            match message {
-                Ok(frame) => update::frame(state, jobs, frame),
-                Err(_) => update::finished(state, jobs),
+            // The terminal itself holds the other end, so that there is always one.
+            if let Ok((id, frame)) = message {
+                update::told(state, jobs, id, frame);
             }
         },
         recv(jobs.results) -> result => if let Ok(result) = result { update::done(state, jobs, result) },
@@ -185,9 +190,9 @@ fn panic_if_asked(event: &Event) {
     }
 }
 
-fn take_rest(state: &mut State, jobs: &Jobs, events: &Receiver<Event>, messages: &Receiver<Frame>) {
-    for frame in messages.try_iter().take(BATCH) {
-        update::frame(state, jobs, frame);
+fn take_rest(state: &mut State, jobs: &Jobs, events: &Receiver<Event>, messages: &Receiver<Told>) {
+    for (id, frame) in messages.try_iter().take(BATCH) {
+        update::told(state, jobs, id, frame);
     }
     for event in events.try_iter() {
         update::input(state, jobs, &event);
@@ -216,31 +221,40 @@ fn watch_signals(ask: Sender<()>) -> Result<(), Failure> {
     Ok(())
 }
 
-/// A run that is still underway goes on without the terminal; says how it is found again.
+/// Runs that are still underway go on without the terminal; says how they are found again.
 fn leave(mut state: State) {
-    let is_demo = state.is_demo;
-    let Some(live) = state.live.as_mut().filter(|l| !l.is_over()) else { return };
-    let Some(strings) = live.strings.take() else { return };
-    let number = live.number.map_or_else(|| "The run".into(), |r| format!("Run {r}"));
-    if is_demo && !state.stopping {
-        // Asked by a signal; its logbook goes with the demo.
-        let _ = strings.commands.send(mile_runner::Command::Stop);
-    }
-    if state.stopping || is_demo {
-        // Its last word is waited for, not too long.
-        while let Ok(frame) = strings.frames.recv_timeout(Duration::from_secs(20)) {
-            if let Frame::Message(lane, message @ Message::Ended(_)) = frame {
-                live.take(lane as usize, message);
-                if let Some(outcome) = live.outcome() {
-                    text::say(&format!("{number} is {}.", outcome.status.words()));
-                    return;
+    let ends = state.stopping || state.is_demo;
+    let mut runs: Vec<state::Live> = state.live.take().into_iter().chain(state.others.drain(..)).collect();
+    runs.retain(|l| !l.is_over());
+    if ends {
+        // Asked by a signal too; the logbook of the demo goes with it.
+        for strings in runs.iter().filter_map(|l| l.strings.as_ref()) {
+            let _ = strings.commands.send(mile_runner::Command::Stop);
+        }
+        // Their last words are waited for, not too long.
+        let clock = mile_drive::clock::Monotonic::start();
+        while !runs.is_empty() && clock.now().secs() < 20.0 {
+            let Ok((id, frame)) = state.told.1.recv_timeout(Duration::from_millis(200)) else { continue };
+            let Some(at) = runs.iter().position(|l| l.id == id) else { continue };
+            match frame {
+                Some(Frame::Message(lane, message @ Message::Ended(_))) => {
+                    runs[at].take(lane as usize, message);
+                    if let Some(outcome) = runs[at].outcome() {
+                        text::say(&format!("{} is {}.", runs[at].called(), outcome.status.words()));
+                        runs.remove(at);
+                    }
                 }
+                Some(_) => {}
+                None => drop(runs.remove(at)),
             }
         }
     }
-    text::say(&format!(
-        "{number} goes on without the terminal. `hollow-mile attach` shows it again, and `hollow-mile attach --stop` ends it."
-    ));
+    for live in runs {
+        text::say(&format!(
+            "{} goes on without the terminal. `hollow-mile attach` shows it again, and `hollow-mile attach --stop` ends it.",
+            live.called()
+        ));
+    }
 }
 
 /// The terminal on a run that is underway.

@@ -584,3 +584,52 @@ fn pasted_text_a_suspended_program_and_a_terminal_that_hangs_up() {
     }
     assert!(is_clean(), "the demo's folder and its runner are gone");
 }
+
+/// From the bench of the demo: two drives side by side with probe and power, a second run beside them, from one to the other, and out.
+#[test]
+fn two_drives_side_by_side_and_another_run_beside_them() {
+    for (columns, rows) in [(159, 46), (80, 24)] {
+        let t = Terminal::start(columns, rows, "", "demo --speed x60");
+        t.until_all(&["1 bench", "sim:merrow-k2"]);
+        t.press(&["b"], "A run on sim:merrow-k2 + sim:merrow-k2-finned");
+        t.press(&["Enter"], "On upper: Leg 2 of 6, upper-alone");
+        let screen = t.until_all(&["▸ upper", "lower", "no load", "now "]);
+        if columns > 100 {
+            t.until_all(&["┆upper-alone", "upper probe", "lower supply", "warn 77", "write cache exhausted"]);
+            assert!(screen.contains("quay bench, slot 1, bare"), "{screen}");
+        }
+        t.press(&["]"], "▸ lower");
+        t.press(&["1"], "sim:halyard-q4");
+        t.keys(&["Down", "Down"]);
+        t.press(&["s"], "A run on sim:halyard-q4");
+        t.press(&["Enter"], "Leg 2 of 3, soak");
+        t.until_all(&["▸ Run 8", "Run 7"]);
+        t.press(&["r"], "▸ Run 7");
+        t.until("▸ lower");
+        t.press(&["q"], "2 runs are underway and end with the demo");
+        t.press(&["s"], "Run 7 is stopped.");
+        t.until("Run 8 is stopped.");
+        t.shell_is_back();
+        assert!(t.bench.sockets().is_empty());
+    }
+}
+
+/// The run on two drives in the demonstration logbook: its findings lane by lane.
+#[test]
+fn the_findings_of_a_run_on_two_drives_are_seen_lane_by_lane() {
+    let t = Terminal::start(159, 46, "", "demo");
+    t.until("1 bench");
+    t.press(&["7"], "two slots");
+    t.press(&["Enter"], "Run 6, two slots on Merrow K2 2TB, upper");
+    t.until_all(&["lane 1 of 2, ] shows the next", "write cache exhausted"]);
+    t.press(&["]"], "Run 6, two slots on Merrow K2 2TB, lower");
+    t.until("lane 2 of 2");
+    t.press(&["e"], "Written: run-6-two-slots-lower.svg, run-6-two-slots-lower.pdf");
+    t.press(&["]"], "two slots on Merrow K2 2TB, upper");
+    let svg = t.bench.read("run-6-two-slots-lower-lanes.svg");
+    for words in ["upper-alone", "below warning", "supply lower", "probe upper", "critical from 86 °C"] {
+        assert!(svg.contains(words), "{words}");
+    }
+    t.keys(&["q"]);
+    t.shell_is_back();
+}

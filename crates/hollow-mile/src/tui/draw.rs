@@ -2,7 +2,6 @@
 
 mod overlay;
 
-use super::canvas::miniature;
 use super::keys;
 use super::places;
 use super::state::{Place, State};
@@ -107,19 +106,10 @@ fn header(buffer: &mut Buffer, area: Rect, state: &mut State) {
         Some(outcome) => format!(" {}", outcome.status.words()),
         None => format!(" {:.0} %", (share * 100.0).floor()),
     };
-    let trace = live.lane().findings.trace();
     let width = 10;
-    let rates: Vec<f32> = (0..width)
-        .map(|i| {
-            let window = trace.moved(trace.len()).0 as f64 / width as f64;
-            let at = |i: usize| trace.index_at_bytes(mile_core::Bytes((window * i as f64) as u64));
-            let from = at(i).min(trace.len().saturating_sub(1));
-            trace.rate.extent(from, at(i + 1).max(from + 1)).map_or(0.0, |e| e.mean as f32)
-        })
-        .collect();
     let at = area.right().saturating_sub(text.chars().count() as u16 + width as u16 + 1);
     if at > x {
-        buffer.set_string(at, area.y, miniature(&rates, width), Style::new().fg(theme.write));
+        buffer.set_string(at, area.y, live.miniature(width), Style::new().fg(theme.write));
         buffer.set_string(at + width as u16, area.y, &text, Style::new().fg(theme.ink));
     }
 }

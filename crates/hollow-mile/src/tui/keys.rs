@@ -36,6 +36,7 @@ pub(crate) enum Action {
     Filter,
     NextBreak,
     NextLane,
+    NextRun,
     PreviousBreak,
     StartNext,
     NextPanel,
@@ -174,6 +175,7 @@ pub(crate) const TABLE: &[Binding] = &[
         "run next",
         "start the run that would settle the break"
     ),
+    bind!("r", [Char('r')], Action::NextRun, &[Underway], "next run", "show the next of the runs underway"),
     bind!("]", [Char(']')], Action::NextLane, CANVAS, "", "show the next lane of a run on several drives"),
     bind!("x", [Char('x')], Action::TurnRuler, CANVAS, "ruler", "turn the ruler: bytes or time"),
     bind!("←→ h l", [Left, Char('h')], Action::CursorLeft, CANVAS, "", "move the cursor left"),

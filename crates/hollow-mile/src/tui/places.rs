@@ -135,7 +135,9 @@ pub(crate) fn draw(buffer: &mut Buffer, area: Rect, state: &mut State) {
         Place::Course => state.cursor = course::draw(buffer, area, state.theme, &mut state.course),
         Place::Fill => fill::draw(buffer, area, state.theme, &state.findings, &mut state.fill),
         Place::Bench => bench::draw(buffer, area, state.theme, &state.bench, &state.logbook.entries),
-        Place::Underway => state.canvas_area = underway::draw(buffer, area, state.theme, state.live.as_mut()),
+        Place::Underway => {
+            state.canvas_area = underway::draw(buffer, area, state.theme, state.live.as_mut(), &state.others);
+        }
         Place::Findings => state.canvas_area = findings::draw(buffer, area, state.theme, &mut state.findings),
         Place::Health => health::draw(buffer, area, state.theme, &mut state.health),
         Place::Logbook => logbook::draw(buffer, area, state.theme, &state.logbook),

@@ -9,7 +9,7 @@ use crate::progress::Progress;
 use crossbeam_channel::{Receiver, Sender};
 use mile_core::channel::{Channel, Series};
 use mile_core::ruler::Ruler;
-use mile_core::{Celsius, Context, Findings, LiveFindings, Trace};
+use mile_core::{Bytes, Celsius, Context, Findings, LiveFindings, Trace};
 use mile_logbook::Entry;
 use mile_runner::remote::{Client, Frame};
 use mile_runner::{Command, Event, LaneHead, Message, Outcome, RunHead, Speed, Status};
@@ -65,9 +65,11 @@ pub(crate) struct Choice {
 
 /// The strings to a runner.
 pub(crate) struct Strings {
-    pub(crate) frames: Receiver<Frame>,
     pub(crate) commands: Sender<Command>,
 }
+
+/// What a runner said, with the number of its run here; `None` where it is gone.
+pub(crate) type Told = (u64, Option<Frame>);
 
 /// A lane of a run as it goes on.
 #[derive(Default)]
@@ -97,6 +99,8 @@ impl LiveLane {
 
 /// A run as it goes on, or the last one that did.
 pub(crate) struct Live {
+    /// Its number in this terminal.
+    pub(crate) id: u64,
     pub(crate) head: RunHead,
     /// Its lanes, at least one.
     lanes: Vec<LiveLane>,
@@ -115,6 +119,7 @@ pub(crate) struct Live {
 impl Live {
     pub(crate) fn new(strings: Option<Strings>) -> Self {
         Self {
+            id: 0,
             head: RunHead::default(),
             lanes: vec![LiveLane::default()],
             series: Vec::new(),
@@ -126,13 +131,33 @@ impl Live {
         }
     }
 
-    /// A run of a runner, with all that it had told before.
-    pub(crate) fn attached(client: Client, before: Vec<(u32, Message)>) -> Self {
+    /// A run of a runner, with all that it had told before. What it tells goes to `told`.
+    pub(crate) fn attached(
+        id: u64,
+        client: Client,
+        before: Vec<(u32, Message)>,
+        told: Sender<Told>,
+    ) -> std::io::Result<Self> {
         let number = client.hello.run;
-        let strings = Strings { frames: client.frames, commands: client.commands };
-        let mut live = Self { number, ..Self::new(Some(strings)) };
+        let strings = Strings { commands: client.commands };
+        let mut live = Self { id, number, ..Self::new(Some(strings)) };
         before.into_iter().for_each(|(lane, m)| live.take(lane as usize, m));
-        live
+        let frames = client.frames;
+        std::thread::Builder::new().name("run".into()).spawn(move || {
+            // Where the terminal has gone, nobody listens.
+            for frame in frames {
+                if told.send((id, Some(frame))).is_err() {
+                    return;
+                }
+            }
+            let _ = told.send((id, None));
+        })?;
+        Ok(live)
+    }
+
+    /// What it is called: `Run 4`.
+    pub(crate) fn called(&self) -> String {
+        self.number.map_or_else(|| "The run".into(), |r| format!("Run {r}"))
     }
 
     /// The lane that is shown.
@@ -192,6 +217,18 @@ impl Live {
             Message::Ended(outcome) => into.outcome = Some(*outcome),
             Message::Began(_) | Message::LegLatency(..) | Message::Health(_) | Message::Reading(..) => {}
         }
+    }
+
+    /// Its terrain in one row, of the lane that is shown.
+    pub(crate) fn miniature(&self, width: usize) -> String {
+        let trace = self.lane().findings.trace();
+        let share = trace.moved(trace.len()).0 as f64 / width as f64;
+        let at = |i: usize| trace.index_at_bytes(Bytes((share * i as f64) as u64));
+        let rate = |i: usize| {
+            let from = at(i).min(trace.len().saturating_sub(1));
+            trace.rate.extent(from, at(i + 1).max(from + 1)).map_or(0.0, |e| e.mean as f32)
+        };
+        super::canvas::miniature(&(0..width).map(rate).collect::<Vec<_>>(), width)
     }
 
     /// How the run ended, once all of its lanes have.
@@ -560,7 +597,14 @@ pub(crate) struct State {
     pub(crate) bench: BenchPlace,
     pub(crate) course: CoursePlace,
     pub(crate) fill: FillPlace,
+    /// The run underway that is shown, or the last one that was.
     pub(crate) live: Option<Live>,
+    /// Other runs underway.
+    pub(crate) others: Vec<Live>,
+    /// What all of them tell.
+    pub(crate) told: (Sender<Told>, Receiver<Told>),
+    /// Runs that this terminal has shown.
+    pub(crate) runs_seen: u64,
     pub(crate) findings: FindingsPlace,
     pub(crate) health: HealthPlace,
     pub(crate) logbook: LogbookPlace,
@@ -589,9 +633,29 @@ impl State {
         self.notice = Some(Notice { text: text.into(), is_error: true });
     }
 
-    /// Whether a run is underway that leaving would stop.
+    /// Whether the run that is shown is underway.
     pub(crate) fn is_underway(&self) -> bool {
         self.live.as_ref().is_some_and(|l| !l.is_over())
+    }
+
+    /// Runs underway that leaving would leave.
+    pub(crate) fn underway(&self) -> usize {
+        self.live.iter().chain(&self.others).filter(|l| !l.is_over()).count()
+    }
+
+    /// The run of a number in this terminal.
+    pub(crate) fn run_mut(&mut self, id: u64) -> Option<&mut Live> {
+        self.live.iter_mut().chain(&mut self.others).find(|l| l.id == id)
+    }
+
+    /// Shows the next of the runs underway.
+    pub(crate) fn next_run(&mut self) -> bool {
+        if self.others.is_empty() {
+            return false;
+        }
+        let shown = self.live.replace(self.others.remove(0));
+        self.others.extend(shown.filter(|l| !l.is_over()));
+        true
     }
 
     pub(crate) fn go(&mut self, place: Place) {

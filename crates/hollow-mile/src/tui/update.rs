@@ -174,10 +174,8 @@ fn overlay_key(state: &mut State, jobs: &Jobs, key: KeyEvent) {
         }
         Overlay::ConfirmQuit => match key.code {
             KeyCode::Char('l') | KeyCode::Enter if !state.is_demo => state.quit = true,
-            KeyCode::Char('s') => {
-                command(state, Command::Stop);
-                (state.stopping, state.quit) = (true, true);
-            }
+            // All runs are told when the terminal is left.
+            KeyCode::Char('s') => (state.stopping, state.quit) = (true, true),
             _ => {}
         },
     }
@@ -247,7 +245,7 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
                 state.place = place;
             }
         }
-        Action::Quit if state.is_underway() => state.overlay = Some(Overlay::ConfirmQuit),
+        Action::Quit if state.underway() > 0 => state.overlay = Some(Overlay::ConfirmQuit),
         Action::Quit => state.quit = true,
         Action::Help => state.overlay = Some(Overlay::Help),
         Action::Commands => state.overlay = Some(Overlay::Commands { typed: Input::default(), selected: 0 }),
@@ -266,6 +264,11 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         Action::TurnRuler => with_framing(state, |f, s| f.turn(s.trace)),
         Action::NextBreak => step_break(state, 1),
         Action::NextLane => next_lane(state, jobs),
+        Action::NextRun => {
+            if !state.next_run() {
+                state.complain("No other run is underway.");
+            }
+        }
         Action::StartLanes => start::ask_start_lanes(state),
         Action::PreviousBreak => step_break(state, -1),
         Action::Pause | Action::Note | Action::SkipLeg | Action::Stop if !state.is_underway() => {
@@ -436,11 +439,7 @@ fn note_break(state: &mut State, jobs: &Jobs, said: String) {
 
 /// Goes on with the selected run of the logbook.
 fn resume(state: &mut State) -> Result<(), crate::Failure> {
-    if state.is_underway() {
-        return Err(crate::Failure::usage(
-            "A run is underway; one run at a time. Stop it first, in its place (3).",
-        ));
-    }
+    start::room_for_one_more(state).map_err(crate::Failure::usage)?;
     let Some(run) = state.logbook.visible().get(state.logbook.selected).map(|e| e.run) else { return Ok(()) };
     let book = Logbook::read(&state.logbook_path)?;
     let order = session::order_to_resume(&book, run, &[], state.speed)?;
@@ -450,59 +449,68 @@ fn resume(state: &mut State) -> Result<(), crate::Failure> {
     attach(state, &socket)
 }
 
-/// Shows the run of a runner.
+/// Shows the run of a runner. Others that are underway go on behind it.
 pub(crate) fn attach(state: &mut State, socket: &std::path::Path) -> Result<(), crate::Failure> {
     let mut client = Client::connect(socket)?;
     let before = session::told_before(&mut client)?;
     let framing =
         state.live.as_ref().map_or_else(Default::default, |l| super::canvas::Framing::on(l.framing.ruler));
-    let mut live = Live::attached(client, before);
+    state.runs_seen += 1;
+    let mut live = Live::attached(state.runs_seen, client, before, state.told.0.clone())?;
     if !live.is_stacked() {
         live.framing = framing;
     }
-    state.live = Some(live);
+    let shown = state.live.replace(live);
+    state.others.extend(shown.filter(|l| !l.is_over()));
     state.go(Place::Underway);
     Ok(())
 }
 
-/// Takes in what a runner says.
-pub(crate) fn frame(state: &mut State, jobs: &Jobs, frame: Frame) {
+/// Takes in what a runner says, or that it is gone.
+pub(crate) fn told(state: &mut State, jobs: &Jobs, id: u64, frame: Option<Frame>) {
     match frame {
-        Frame::Message(lane, told) => message(state, jobs, lane as usize, told),
-        Frame::Number(run) => {
-            if let Some(live) = &mut state.live {
+        Some(Frame::Message(lane, told)) => message(state, jobs, id, lane as usize, told),
+        Some(Frame::Number(run)) => {
+            if let Some(live) = state.run_mut(id) {
                 live.number = Some(run);
             }
         }
-        Frame::Hello(_) | Frame::Backlog(_) => {}
+        Some(Frame::Hello(_) | Frame::Backlog(_)) => {}
+        None => finished(state, jobs, id),
     }
 }
 
-/// Takes in messages of the run. After the last one its strings are let go, and its findings are loaded.
-pub(crate) fn message(state: &mut State, jobs: &Jobs, lane: usize, message: Message) {
-    let Some(live) = &mut state.live else { return };
+/// Takes in messages of a run. After the last one its strings are let go, and its findings are loaded.
+pub(crate) fn message(state: &mut State, jobs: &Jobs, id: u64, lane: usize, message: Message) {
+    let Some(live) = state.run_mut(id) else { return };
     let began = matches!(message, Message::Began(_));
     live.take(lane, message);
+    let over = live.outcome().is_some();
     if began {
         jobs.list(&state.logbook_path);
     }
-    if live.outcome().is_none() {
-        return;
+    if over {
+        finished(state, jobs, id);
     }
-    finished(state, jobs);
 }
 
-/// The run is over, or its runner is gone.
-pub(crate) fn finished(state: &mut State, jobs: &Jobs) {
-    let Some(live) = &mut state.live else { return };
+/// A run is over, or its runner is gone.
+pub(crate) fn finished(state: &mut State, jobs: &Jobs, id: u64) {
+    let Some(live) = state.run_mut(id) else { return };
     if live.strings.take().is_none() {
         return;
     }
+    let (outcome, number, called) = (live.outcome(), live.number, live.called());
+    let is_shown = state.live.as_ref().is_some_and(|l| l.id == id);
     // What was being asked about a run underway has no object any more.
-    if matches!(state.overlay, Some(Overlay::ConfirmStop | Overlay::ConfirmQuit | Overlay::Note(_))) {
+    let asked = matches!(state.overlay, Some(Overlay::ConfirmStop | Overlay::ConfirmQuit | Overlay::Note(_)));
+    if asked && is_shown {
         state.overlay = None;
     }
-    match (&live.outcome(), live.number) {
+    match (outcome, number) {
+        (Some(outcome), Some(_)) if !is_shown => {
+            state.tell(format!("{called} is {}; the logbook (7) has it.", outcome.status.words()));
+        }
         (Some(outcome), Some(run)) => {
             let words = outcome.status.words();
             state.tell(format!(
@@ -512,10 +520,12 @@ pub(crate) fn finished(state: &mut State, jobs: &Jobs) {
             show(state, jobs, run);
         }
         (Some(_), None) => state.complain("The run is over, but the logbook does not have it."),
-        (None, _) => state.complain(
-            "The runner ended unexpectedly. What it had logged is in the logbook; `hollow-mile resume last` goes on with it.",
-        ),
+        (None, _) => state.complain(format!(
+            "The runner of {} ended unexpectedly. What it had logged is in the logbook; `hollow-mile resume` goes on with it.",
+            called.to_lowercase()
+        )),
     }
+    state.others.retain(|l| l.id != id);
     jobs.list(&state.logbook_path);
 }
 

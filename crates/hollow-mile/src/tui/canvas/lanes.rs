@@ -180,10 +180,16 @@ fn head(buffer: &mut Buffer, row: Rect, theme: Theme, lane: &LaneScene<'_>, sele
     let strong = if selected { theme.strong() } else { Style::new().fg(theme.ink) };
     let width = usize::from(row.width);
     let (end, _) = buffer.set_stringn(row.x, row.y, format!("{mark}{}", lane.name), width, strong);
-    let left = width.saturating_sub(usize::from(end - row.x));
-    let (end, _) = buffer.set_stringn(end, row.y, format!("  {}", lane.head.0), left, theme.faint());
+    // What it does now comes first where there is little room.
     let length = lane.head.1.chars().count() as u16;
-    if end + length + 2 <= row.right() {
-        buffer.set_string(row.right() - length, row.y, &lane.head.1, Style::new().fg(theme.ink));
-    }
+    let right = row.right().saturating_sub(length).max(end);
+    let left = usize::from(right.saturating_sub(end + 2));
+    buffer.set_stringn(end, row.y, format!("  {}", lane.head.0), left, theme.faint());
+    buffer.set_stringn(
+        right,
+        row.y,
+        &lane.head.1,
+        usize::from(row.right() - right),
+        Style::new().fg(theme.ink),
+    );
 }

@@ -53,12 +53,21 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, state: &State) -> Option<Pos
             None
         }
         Overlay::ConfirmQuit => {
-            let text = if state.is_demo {
-                "A run is underway and ends with the demo. s stops it and leaves, esc stays."
-            } else {
-                "A run is underway. l leaves it running, s stops it and leaves, esc stays."
+            let text = match (state.is_demo, state.underway()) {
+                (true, 0 | 1) => {
+                    "A run is underway and ends with the demo. s stops it and leaves, esc stays.".to_owned()
+                }
+                (true, n) => format!(
+                    "{n} runs are underway and end with the demo. s stops them and leaves, esc stays."
+                ),
+                (false, 0 | 1) => {
+                    "A run is underway. l leaves it running, s stops it and leaves, esc stays.".to_owned()
+                }
+                (false, n) => format!(
+                    "{n} runs are underway. l leaves them running, s stops them and leaves, esc stays."
+                ),
             };
-            ask(buffer, area, theme, text);
+            ask(buffer, area, theme, &text);
             None
         }
     }

@@ -13,12 +13,19 @@ use ratatui::layout::Rect;
 use ratatui::style::Style;
 
 /// Draws the place, and gives where the canvas is.
-pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, live: Option<&mut Live>) -> Rect {
+pub(super) fn draw(
+    buffer: &mut Buffer,
+    area: Rect,
+    theme: Theme,
+    live: Option<&mut Live>,
+    others: &[Live],
+) -> Rect {
     let Some(live) = live else {
         let hint = "1 goes to the bench; s there starts a run on the selected drive.";
         buffer.set_stringn(area.x, area.y + 1, hint, usize::from(area.width), theme.faint());
         return Rect::default();
     };
+    let area = list(buffer, area, theme, live, others);
     let below = (area.height / 4).clamp(3, 11);
     let above = area.height - below - 1;
     let several = live.lanes().len() > 1;
@@ -91,4 +98,27 @@ fn now(live: &Live, lane: usize) -> String {
         None => "no load".into(),
     };
     of.temp.map_or(rate.clone(), |t| format!("{rate}, {t}"))
+}
+
+/// All runs underway, a line each, where there are several; gives what is left of the page.
+fn list(buffer: &mut Buffer, area: Rect, theme: Theme, live: &Live, others: &[Live]) -> Rect {
+    if others.is_empty() {
+        return area;
+    }
+    let rows = (others.len() as u16 + 1).min(area.height / 4).max(1);
+    for (i, run) in std::iter::once(live).chain(others).take(usize::from(rows)).enumerate() {
+        let (mark, style) = if i == 0 { ("▸", theme.strong()) } else { (" ", Style::new().fg(theme.ink)) };
+        let y = area.y + i as u16;
+        let name = format!("{mark} {:<8} {:<20} {:<32} ", run.called(), run.head.course, run.head.models());
+        let (x, _) = buffer.set_stringn(area.x, y, name, usize::from(area.width), style);
+        let left = usize::from(area.right().saturating_sub(x));
+        let (x, _) = buffer.set_stringn(x, y, run.miniature(12), left, Style::new().fg(theme.write));
+        let left = usize::from(area.right().saturating_sub(x));
+        let how = match run.outcome() {
+            Some(outcome) => outcome.status.words().to_owned(),
+            None => run.sentence(),
+        };
+        buffer.set_stringn(x, y, format!("  {how}"), left, theme.faint());
+    }
+    Rect { y: area.y + rows + 1, height: area.height.saturating_sub(rows + 1), ..area }
 }

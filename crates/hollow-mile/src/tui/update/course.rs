@@ -2,7 +2,7 @@
 
 use super::super::check::{Background, Question, target};
 use super::super::jobs::Jobs;
-use super::super::state::{Checked, Choice, Overlay, PathFor, Place, StartForm, State};
+use super::super::state::{Checked, Choice, Overlay, PathFor, StartForm, State};
 use super::start::look_ahead;
 use crate::bench::Card;
 use crate::courses::READY;
@@ -203,10 +203,8 @@ fn save(own: Option<&Path>, file: &Path, text: &str) -> Result<(), String> {
 
 /// Asks whether the course is to be started, with what is needed for that.
 pub(super) fn ask_start(state: &mut State) {
-    if state.is_underway() {
-        let key = Place::Underway.key();
-        state.complain(format!("A run is underway; one run at a time. Stop it first, in its place ({key})."));
-        return;
+    if let Err(text) = super::start::room_for_one_more(state) {
+        return state.complain(text);
     }
     if state.course.checked.lanes > 1 {
         return state.complain(

@@ -12,13 +12,22 @@ use tui_input::backend::crossterm::EventHandler;
 
 /// Legs that are listed before a start.
 const MOST_LEGS: usize = 10;
+/// Runs underway at a time.
+const MOST_RUNS: usize = 8;
 /// Seed of runs that are started from the terminal.
 const SEED: u64 = 1;
 
+/// Refuses one run more than a terminal shows.
+pub(super) fn room_for_one_more(state: &State) -> Result<(), String> {
+    if state.underway() < MOST_RUNS {
+        return Ok(());
+    }
+    Err(format!("{MOST_RUNS} runs are underway, as many as are shown at a time; wait for one to end."))
+}
+
 pub(super) fn ask_start(state: &mut State) {
-    if state.is_underway() {
-        state.complain("A run is underway; one run at a time. Stop it first, in its place (3).");
-        return;
+    if let Err(text) = room_for_one_more(state) {
+        return state.complain(text);
     }
     let card = state.bench.cards.get(state.bench.selected);
     let drive = card.map(|c| c.identity.name.clone());
@@ -49,9 +58,8 @@ fn one_drive(choices: &[Choice]) -> Vec<Choice> {
 
 /// Asks whether a course for several drives is to be started on the selected drive and those below it.
 pub(super) fn ask_start_lanes(state: &mut State) {
-    if state.is_underway() {
-        state.complain("A run is underway; one run at a time. Stop it first, in its place (3).");
-        return;
+    if let Err(text) = room_for_one_more(state) {
+        return state.complain(text);
     }
     let choices: Vec<Choice> = state.choices.iter().filter(|c| !c.lanes.is_empty()).cloned().collect();
     let Some(course) = choices.first() else {
