@@ -101,6 +101,7 @@ pub(crate) fn state(logbook_path: PathBuf, speed: Speed, is_demo: bool) -> State
         // A simulated run waits for whoever does not keep up.
         told: bounded(WAITING),
         runs_seen: 0,
+        questions: 0,
         findings: FindingsPlace { framing: Framing::default(), ..FindingsPlace::default() },
         health: HealthPlace::default(),
         logbook: LogbookPlace::default(),

@@ -131,14 +131,14 @@ fn whole_way(columns: u16, rows: u16) {
     t.press(&["Space"], "left; all of it about");
     t.press(&["X"], "Stop the run?");
     t.press(&["y"], "The run is stopped");
-    t.press(&["4"], "Run 6, long soak on Merrow K2 2TB: stopped");
+    t.press(&["4"], "Run 7, long soak on Merrow K2 2TB: stopped");
     // Evidence under the selected break.
     t.until_all(&["below the warning limit", "write cache exhausted, 0.99 sure", "+ first fall of this leg"]);
-    t.press(&["7"], "6 runs, the newest first.");
+    t.press(&["7"], "7 runs, the newest first.");
     t.press(&["/"], "/ ▏");
     t.type_text("carrier");
-    t.until("1 of 6 runs match.");
-    t.press(&["Enter", "Enter"], "Run 4, quay soak on Merrow K2 2TB: done");
+    t.until("2 of 7 runs match.");
+    t.press(&["Enter", "Down", "Enter"], "Run 4, quay soak on Merrow K2 2TB: done");
     t.press(&["e"], "Written: run-4-quay-soak.svg, run-4-quay-soak.pdf");
     assert!(t.bench.read("run-4-quay-soak.svg").contains("write cache exhausted"));
     assert!(std::fs::read(t.bench.path("run-4-quay-soak.pdf")).unwrap().starts_with(b"%PDF"));
@@ -162,8 +162,8 @@ fn a_run_that_ends_is_announced_kept_and_shown() {
     let t = Terminal::start(159, 46, "", "demo --speed max");
     t.until("sim:merrow-k2-finned");
     t.press(&["Down", "Enter"], "A run on sim:merrow-k2-finned");
-    t.press(&["Enter"], "The run is done; it is run 6 of the logbook");
-    t.press(&["Enter"], "Run 6, long soak on Merrow K2 2TB: done, 1,600 GB moved");
+    t.press(&["Enter"], "The run is done; it is run 7 of the logbook");
+    t.press(&["Enter"], "Run 7, long soak on Merrow K2 2TB: done, 1,600 GB moved");
     t.until_all(&["write cache exhausted", "finned carrier"]);
     assert!(!t.screen().contains('≋') && !t.screen().contains('②'), "the finned carrier does not throttle");
 }
@@ -171,8 +171,8 @@ fn a_run_that_ends_is_announced_kept_and_shown() {
 #[test]
 fn the_cursor_reads_all_strips_and_the_breaks_bring_it_along() {
     let t = Terminal::start(159, 46, "", "demo");
-    t.press(&["7"], "5 runs");
-    t.press(&["Down", "Down", "Down", "Enter"], "Run 2, quay soak");
+    t.press(&["7"], "6 runs");
+    t.press(&["Down", "Down", "Down", "Down", "Enter"], "Run 2, quay soak");
     let screen = t.press(&["j"], "at the cursor");
     assert!(screen.contains("throttled by heat") && screen.contains("77 °C"), "{screen}");
     t.press(&["x"], "min");
@@ -189,7 +189,7 @@ fn help_and_commands_list_what_there_is_and_do_it() {
     t.press(&[":"], "Commands");
     t.type_text("logb");
     t.until("go to the logbook");
-    t.press(&["Enter"], "5 runs, the newest first.");
+    t.press(&["Enter"], "6 runs, the newest first.");
     t.press(&[":"], "Commands");
     t.type_text("zzzz");
     t.until("nothing here is called that");
@@ -292,15 +292,15 @@ fn a_file_is_measured_from_the_bench_and_what_cannot_be_is_said() {
     t.until("it ends after one pass");
     t.keys(&["Tab"]);
     t.press(&["Left"], "← first look →");
-    t.press(&["Enter"], "The run is done; it is run 6 of the logbook");
+    t.press(&["Enter"], "The run is done; it is run 7 of the logbook");
     assert!(!std::path::Path::new(&target).exists());
 }
 
 #[test]
 fn without_colours_nothing_is_coloured() {
     let t = Terminal::start(120, 40, "NO_COLOR=1", "demo");
-    t.press(&["7"], "5 runs");
-    t.press(&["Down", "Enter"], "Run 4");
+    t.press(&["7"], "6 runs");
+    t.press(&["Down", "Enter"], "Run 5");
     t.until("█");
     let escapes = t.tmux(&["capture-pane", "-p", "-e", "-t", "t"]);
     assert!(!escapes.contains("[38;") && !escapes.contains("[48;") && !escapes.contains("[33m"), "{escapes}");

@@ -1,15 +1,19 @@
 //! Work that takes longer than a frame, off the drawing thread.
 
 use super::check::{Background, Question, check};
-use super::state::{Checked, HealthShown, Shown};
+use super::state::{Checked, HealthShown, Shown, StartForm};
+use super::update::start::ahead;
 use crate::bench::{self, Card};
 use crate::figure;
+use crate::session::{self, Order, Told};
 use crossbeam_channel::{Receiver, Sender, unbounded};
 use mile_core::ruler::{Ruler, Window};
 use mile_core::{Bytes, findings};
 use mile_drive::block::probe::{TestRequest, request_test};
 use mile_drive::sysfs::Roots;
 use mile_logbook::{Entry, Logbook};
+use mile_runner::Speed;
+use mile_runner::remote::Client;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
@@ -32,6 +36,10 @@ pub(crate) enum Done {
     Noted(Result<(), String>),
     /// A self-test was begun or ended.
     Tested(Result<(), String>),
+    /// What a run would do, and which question that answers.
+    Ahead(u64, Result<Vec<String>, String>),
+    /// A run was started, for the question of a form, or of none where one goes on: its runner, and what that had told.
+    Started(u64, Result<Box<(Client, Vec<Told>)>, String>),
 }
 
 /// Starts work, and gives its results.
@@ -102,6 +110,34 @@ impl Jobs {
         });
     }
 
+    /// Looks at what a run would do.
+    pub(crate) fn look_ahead(&self, form: &StartForm, order: Result<Order, String>) {
+        let form = form.clone();
+        self.spawn(move || Done::Ahead(form.asked, order.and_then(|o| ahead(&form, o))));
+    }
+
+    /// Starts a run in a process of its own.
+    pub(crate) fn start(&self, logbook: &Path, question: u64, order: Order) {
+        let logbook = logbook.to_owned();
+        self.spawn(move || {
+            Done::Started(question, started(order, &logbook).map_err(|f| f.message().to_owned()))
+        });
+    }
+
+    /// Goes on with a run of the logbook.
+    pub(crate) fn resume(&self, logbook: &Path, run: i64, speed: Speed) {
+        let logbook = logbook.to_owned();
+        let work = move || {
+            let order = Logbook::read(&logbook)
+                .map_err(crate::Failure::from)
+                .and_then(|book| session::order_to_resume(&book, run, &[], speed));
+            // A drive is armed again by `hollow-mile resume --arm`, which the refusal says.
+            let started = order.and_then(|order| started(order, &logbook));
+            Done::Started(0, started.map_err(|f| f.message().to_owned()))
+        };
+        self.spawn(work);
+    }
+
     /// Keeps a note with a run.
     pub(crate) fn note(&self, logbook: &Path, run: i64, lane: usize, event: mile_runner::Event) {
         let path = logbook.to_owned();
@@ -122,6 +158,15 @@ impl Jobs {
         let path = path.to_owned();
         self.spawn(move || Done::Exported(export(&path, of, ruler, window)));
     }
+}
+
+/// Starts a run, and connects to its runner. What is wrong with it is said before a process is made for it.
+fn started(order: Order, logbook: &Path) -> Result<Box<(Client, Vec<Told>)>, crate::Failure> {
+    let order = session::prepare(order)?.into_order();
+    let socket = session::spawn_runner(order, logbook)?;
+    let mut client = Client::connect(&socket)?;
+    let before = session::told_before(&mut client)?;
+    Ok(Box::new((client, before)))
 }
 
 /// The last run on a drive that ended, and what it changed in its health.

@@ -543,6 +543,7 @@ pub(crate) enum PathFor {
 }
 
 /// What is asked before a run is started.
+#[derive(Clone, Default)]
 pub(crate) struct StartForm {
     /// The drive; `None` is a file that is named in the form.
     pub(crate) drive: Option<String>,
@@ -559,8 +560,12 @@ pub(crate) struct StartForm {
     pub(crate) field: usize,
     /// What speaks against the start, and is accepted with it.
     pub(crate) warnings: Vec<String>,
-    /// What would happen, or why it cannot.
-    pub(crate) outlook: Result<Vec<String>, String>,
+    /// What would happen, or why it cannot; `None` while that is looked at.
+    pub(crate) outlook: Option<Result<Vec<String>, String>>,
+    /// Which question that is the answer to.
+    pub(crate) asked: u64,
+    /// Whether the run is being started.
+    pub(crate) starting: bool,
 }
 
 /// What lies on top of the place.
@@ -605,6 +610,8 @@ pub(crate) struct State {
     pub(crate) told: (Sender<Told>, Receiver<Told>),
     /// Runs that this terminal has shown.
     pub(crate) runs_seen: u64,
+    /// Questions that were asked about runs to be started.
+    pub(crate) questions: u64,
     pub(crate) findings: FindingsPlace,
     pub(crate) health: HealthPlace,
     pub(crate) logbook: LogbookPlace,

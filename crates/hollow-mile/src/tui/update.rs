@@ -1,7 +1,7 @@
 //! What happens on a key, a click, a message of the run, or the result of work in the background.
 
 pub(super) mod course;
-mod start;
+pub(super) mod start;
 
 use super::jobs::{Done, Jobs};
 use super::keys::{self, Action};
@@ -14,7 +14,6 @@ use mile_core::Bytes;
 use mile_core::Nanos;
 use mile_drive::block::probe::TestRequest;
 use mile_drive::health::TestKind;
-use mile_logbook::Logbook;
 use mile_runner::remote::{Client, Frame};
 use mile_runner::{Command, Message};
 use std::time::Duration;
@@ -155,7 +154,7 @@ fn overlay_key(state: &mut State, jobs: &Jobs, key: KeyEvent) {
         }
         Overlay::Chooser(selected) => course::chooser_key(state, jobs, selected, key),
         Overlay::Path(purpose, path) => course::path_key(state, jobs, purpose, path, key),
-        Overlay::Start(form) => start::start_key(state, *form, key),
+        Overlay::Start(form) => start::start_key(state, jobs, *form, key),
         Overlay::SelfTest => {
             let request = match key.code {
                 KeyCode::Char('s') => TestRequest::Start(TestKind::Short),
@@ -236,8 +235,8 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         Action::ReadHealth => read_health(state, jobs, Duration::ZERO),
         Action::SelfTest => ask_self_test(state),
         Action::Resume => {
-            if let Err(failure) = resume(state) {
-                state.complain(failure.message());
+            if let Err(text) = resume(state, jobs) {
+                state.complain(text);
             }
         }
         Action::Back => {
@@ -269,7 +268,7 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
                 state.complain("No other run is underway.");
             }
         }
-        Action::StartLanes => start::ask_start_lanes(state),
+        Action::StartLanes => start::ask_start_lanes(state, jobs),
         Action::PreviousBreak => step_break(state, -1),
         Action::Pause | Action::Note | Action::SkipLeg | Action::Stop if !state.is_underway() => {
             state.complain("No run is underway.");
@@ -282,7 +281,7 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         Action::Note => state.overlay = Some(Overlay::Note(Input::default())),
         Action::SkipLeg => command(state, Command::Skip),
         Action::Stop => state.overlay = Some(Overlay::ConfirmStop),
-        Action::Start => start::ask_start(state),
+        Action::Start => start::ask_start(state, jobs),
         Action::Open if state.place == Place::Underway && asked(state) => command(state, Command::Resume),
         Action::Open => open(state, jobs),
         Action::Edit => state.course.editing = true,
@@ -291,10 +290,10 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         Action::SaveCourse => course::ask_path(state, PathFor::Save),
         Action::OpenCourse => course::ask_path(state, PathFor::Open),
         Action::NextDrive => course::next_drive(state, jobs),
-        Action::StartCourse => course::ask_start(state),
+        Action::StartCourse => course::ask_start(state, jobs),
         Action::Export => export(state, jobs),
         Action::Filter => state.logbook.filtering = true,
-        Action::StartNext => start::start_next(state),
+        Action::StartNext => start::start_next(state, jobs),
         Action::NextPanel => state.findings.panel = state.findings.panel.after(),
         Action::NoteBreak if state.findings.shown.is_none() => state.complain("No run is open."),
         Action::NoteBreak => state.overlay = Some(Overlay::Note(Input::default())),
@@ -438,21 +437,24 @@ fn note_break(state: &mut State, jobs: &Jobs, said: String) {
 }
 
 /// Goes on with the selected run of the logbook.
-fn resume(state: &mut State) -> Result<(), crate::Failure> {
-    start::room_for_one_more(state).map_err(crate::Failure::usage)?;
-    let Some(run) = state.logbook.visible().get(state.logbook.selected).map(|e| e.run) else { return Ok(()) };
-    let book = Logbook::read(&state.logbook_path)?;
-    let order = session::order_to_resume(&book, run, &[], state.speed)?;
-    // A drive is armed again by `hollow-mile resume --arm`, which the refusal says.
-    let order = session::prepare(order)?.into_order();
-    let socket = session::spawn_runner(order, &state.logbook_path)?;
-    attach(state, &socket)
+fn resume(state: &mut State, jobs: &Jobs) -> Result<(), String> {
+    start::room_for_one_more(state)?;
+    if let Some(run) = state.logbook.visible().get(state.logbook.selected).map(|e| e.run) {
+        state.tell(format!("Run {run} goes on as soon as its drive has been looked at …"));
+        jobs.resume(&state.logbook_path, run, state.speed);
+    }
+    Ok(())
 }
 
-/// Shows the run of a runner. Others that are underway go on behind it.
+/// Shows the run of a runner, before there is a screen.
 pub(crate) fn attach(state: &mut State, socket: &std::path::Path) -> Result<(), crate::Failure> {
     let mut client = Client::connect(socket)?;
     let before = session::told_before(&mut client)?;
+    shown(state, (client, before))
+}
+
+/// Shows a run. Others that are underway go on behind it.
+fn shown(state: &mut State, (client, before): (Client, Vec<session::Told>)) -> Result<(), crate::Failure> {
     let framing =
         state.live.as_ref().map_or_else(Default::default, |l| super::canvas::Framing::on(l.framing.ruler));
     state.runs_seen += 1;
@@ -460,8 +462,8 @@ pub(crate) fn attach(state: &mut State, socket: &std::path::Path) -> Result<(), 
     if !live.is_stacked() {
         live.framing = framing;
     }
-    let shown = state.live.replace(live);
-    state.others.extend(shown.filter(|l| !l.is_over()));
+    let before = state.live.replace(live);
+    state.others.extend(before.filter(|l| !l.is_over()));
     state.go(Place::Underway);
     Ok(())
 }
@@ -550,6 +552,14 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
                 state.findings.shown = Some(*shown);
             }
         }
+        Done::Ahead(question, outlook) => {
+            if let Some(Overlay::Start(form)) = &mut state.overlay
+                && form.asked == question
+            {
+                form.outlook = Some(outlook);
+            }
+        }
+        Done::Started(question, run) => start::started(state, question, run),
         Done::Bench(cards) => state.bench.set_real(cards, state.is_demo),
         Done::Checked(checked, background) => course::checked(state, *checked, background),
         Done::Health(Ok(shown)) => {

@@ -200,8 +200,10 @@ fn start(buffer: &mut Buffer, area: Rect, state: &State, form: &StartForm) -> Op
     let theme = state.theme;
     let width = usize::from(area.width.saturating_sub(4));
     let outlook: Vec<String> = match &form.outlook {
-        Ok(lines) => lines.iter().flat_map(|l| wrap(l, width)).collect(),
-        Err(text) => wrap(&format!("! {text}"), width),
+        _ if form.starting => vec!["Starting …".into()],
+        None => vec!["Looking at the drive …".into()],
+        Some(Ok(lines)) => lines.iter().flat_map(|l| wrap(l, width)).collect(),
+        Some(Err(text)) => wrap(&format!("! {text}"), width),
     };
     let fields = if form.drive.is_some() && form.arming_word.is_none() { 2 } else { 4 };
     let rows = fields + 1 + outlook.len() as u16 + 2;
@@ -249,9 +251,9 @@ fn start(buffer: &mut Buffer, area: Rect, state: &State, form: &StartForm) -> Op
         _ if form.arming_word.is_some() => {
             "enter starts it   tab course, arm   ←→ another course   esc goes back"
         }
-        (Ok(_), true) => "enter starts it   ←→ another course   esc goes back",
-        (Ok(_), false) => "enter starts it   tab next field   esc goes back",
-        (Err(_), _) => "tab next field   esc goes back",
+        (Some(Ok(_)) | None, true) => "enter starts it   ←→ another course   esc goes back",
+        (Some(Ok(_)) | None, false) => "enter starts it   tab next field   esc goes back",
+        (Some(Err(_)), _) => "tab next field   esc goes back",
     };
     buffer.set_stringn(inside.x, inside.bottom().saturating_sub(1), keys, width, theme.faint());
     cursor

@@ -202,7 +202,7 @@ fn save(own: Option<&Path>, file: &Path, text: &str) -> Result<(), String> {
 }
 
 /// Asks whether the course is to be started, with what is needed for that.
-pub(super) fn ask_start(state: &mut State) {
+pub(super) fn ask_start(state: &mut State, jobs: &Jobs) {
     if let Err(text) = super::start::room_for_one_more(state) {
         return state.complain(text);
     }
@@ -242,8 +242,8 @@ pub(super) fn ask_start(state: &mut State) {
         arming_word,
         arm: Input::default(),
         warnings,
-        outlook: Ok(Vec::new()),
+        ..StartForm::default()
     };
-    look_ahead(state, &mut form);
+    look_ahead(state, jobs, &mut form);
     state.overlay = Some(Overlay::Start(Box::new(form)));
 }

@@ -1,12 +1,13 @@
 //! The form before a run: what is started on what, what would happen, and what allows it.
 
-use super::attach;
 use crate::bench::Named;
 use crate::session::{self, Order, OrderLane};
+use crate::tui::jobs::Jobs;
 use crate::tui::state::{Choice, Overlay, StartForm, State};
 use crossterm::event::{Event, KeyCode, KeyEvent};
 use mile_core::Bytes;
 use mile_drive::block::Consent;
+use mile_runner::remote::Client;
 use tui_input::Input;
 use tui_input::backend::crossterm::EventHandler;
 
@@ -25,7 +26,7 @@ pub(super) fn room_for_one_more(state: &State) -> Result<(), String> {
     Err(format!("{MOST_RUNS} runs are underway, as many as are shown at a time; wait for one to end."))
 }
 
-pub(super) fn ask_start(state: &mut State) {
+pub(super) fn ask_start(state: &mut State, jobs: &Jobs) {
     if let Err(text) = room_for_one_more(state) {
         return state.complain(text);
     }
@@ -45,9 +46,9 @@ pub(super) fn ask_start(state: &mut State) {
         arming_word,
         arm: Input::default(),
         warnings: Vec::new(),
-        outlook: Ok(Vec::new()),
+        ..StartForm::default()
     };
-    look_ahead(state, &mut form);
+    look_ahead(state, jobs, &mut form);
     state.overlay = Some(Overlay::Start(Box::new(form)));
 }
 
@@ -57,7 +58,7 @@ fn one_drive(choices: &[Choice]) -> Vec<Choice> {
 }
 
 /// Asks whether a course for several drives is to be started on the selected drive and those below it.
-pub(super) fn ask_start_lanes(state: &mut State) {
+pub(super) fn ask_start_lanes(state: &mut State, jobs: &Jobs) {
     if let Err(text) = room_for_one_more(state) {
         return state.complain(text);
     }
@@ -90,14 +91,14 @@ pub(super) fn ask_start_lanes(state: &mut State) {
         arming_word: None,
         arm: Input::default(),
         warnings: Vec::new(),
-        outlook: Ok(Vec::new()),
+        ..StartForm::default()
     };
-    look_ahead(state, &mut form);
+    look_ahead(state, jobs, &mut form);
     state.overlay = Some(Overlay::Start(Box::new(form)));
 }
 
 /// Offers to start the course that would settle the selected break, or the one that the findings suggest, on the drive that they are of.
-pub(super) fn start_next(state: &mut State) {
+pub(super) fn start_next(state: &mut State, jobs: &Jobs) {
     let selected = state.findings.selected;
     let suggestion = state.findings.shown.as_ref().and_then(|s| {
         let of_break = selected
@@ -125,9 +126,9 @@ pub(super) fn start_next(state: &mut State) {
         size: Input::new("4GB".into()),
         field: usize::from(!named),
         warnings: Vec::new(),
-        outlook: Ok(Vec::new()),
+        ..StartForm::default()
     };
-    look_ahead(state, &mut form);
+    look_ahead(state, jobs, &mut form);
     state.overlay = Some(Overlay::Start(Box::new(form)));
 }
 
@@ -178,27 +179,31 @@ fn consent(form: &StartForm) -> Consent {
     }
 }
 
+/// Has it looked at what would happen: a drive is asked for that.
+pub(super) fn look_ahead(state: &mut State, jobs: &Jobs, form: &mut StartForm) {
+    state.questions += 1;
+    (form.asked, form.outlook) = (state.questions, None);
+    jobs.look_ahead(form, order(state, form));
+}
+
 /// Says what would happen.
-pub(super) fn look_ahead(state: &State, form: &mut StartForm) {
-    form.outlook = order(state, form)
-        .and_then(|o| session::plan(o).map_err(|f| f.message().to_owned()))
-        .map(|ready| {
-            let mut lines: Vec<String> = Vec::new();
-            for lane in &ready.lanes {
-                if ready.lanes.len() > 1 {
-                    lines.push(format!("{}, {}", lane.name, lane.card().identity.model));
-                }
-                legs_ahead(form, lane, ready.lanes.len(), &mut lines);
-            }
-            lines.extend(form.warnings.iter().map(|w| format!("! {w}")));
-            let changes = ready.lanes.iter().any(|l| l.plan.changes_the_drive());
-            if let Some(word) = form.arming_word.as_ref().filter(|_| changes) {
-                lines.push(format!(
-                    "All that is on this drive will be lost. To allow it, type its serial number or name, {word}, and behind it what may be destroyed if something is found on it."
-                ));
-            }
-            lines
-        });
+pub(in crate::tui) fn ahead(form: &StartForm, order: Order) -> Result<Vec<String>, String> {
+    let ready = session::plan(order).map_err(|f| f.message().to_owned())?;
+    let mut lines: Vec<String> = Vec::new();
+    for lane in &ready.lanes {
+        if ready.lanes.len() > 1 {
+            lines.push(format!("{}, {}", lane.name, lane.card().identity.model));
+        }
+        legs_ahead(form, lane, ready.lanes.len(), &mut lines);
+    }
+    lines.extend(form.warnings.iter().map(|w| format!("! {w}")));
+    let changes = ready.lanes.iter().any(|l| l.plan.changes_the_drive());
+    if let Some(word) = form.arming_word.as_ref().filter(|_| changes) {
+        lines.push(format!(
+            "All that is on this drive will be lost. To allow it, type its serial number or name, {word}, and behind it what may be destroyed if something is found on it."
+        ));
+    }
+    Ok(lines)
 }
 
 /// Says what would happen on a lane.
@@ -222,14 +227,22 @@ fn legs_ahead(form: &StartForm, lane: &session::ReadyLane, lanes: usize, lines: 
     lines.extend(lane.plan.notes.iter().filter(|n| !form.warnings.contains(n)).cloned());
 }
 
-pub(super) fn start_key(state: &mut State, mut form: StartForm, key: KeyEvent) {
+pub(super) fn start_key(state: &mut State, jobs: &Jobs, mut form: StartForm, key: KeyEvent) {
     let event = Event::Key(key);
     match (key.code, form.field) {
+        _ if form.starting => {
+            state.overlay = Some(Overlay::Start(Box::new(form)));
+            return;
+        }
         (KeyCode::Enter, _) => {
-            if let Err(text) = start(state, &form) {
-                form.outlook = Err(text);
-                state.overlay = Some(Overlay::Start(Box::new(form)));
+            match order(state, &form) {
+                Ok(order) => {
+                    form.starting = true;
+                    jobs.start(&state.logbook_path, form.asked, order);
+                }
+                Err(text) => form.outlook = Some(Err(text)),
             }
+            state.overlay = Some(Overlay::Start(Box::new(form)));
             return;
         }
         (KeyCode::Tab | KeyCode::Down, _) if form.drive.is_none() => form.field = (form.field + 1) % 3,
@@ -251,26 +264,47 @@ pub(super) fn start_key(state: &mut State, mut form: StartForm, key: KeyEvent) {
         (_, 3) => {
             // What would happen is the same, whoever allows it.
             form.arm.handle_event(&event);
-            if form.outlook.is_err() {
-                look_ahead(state, &mut form);
+            if matches!(form.outlook, Some(Err(_))) {
+                look_ahead(state, jobs, &mut form);
             }
             state.overlay = Some(Overlay::Start(Box::new(form)));
             return;
         }
         _ => {}
     }
-    look_ahead(state, &mut form);
+    look_ahead(state, jobs, &mut form);
     state.overlay = Some(Overlay::Start(Box::new(form)));
 }
 
-fn start(state: &mut State, form: &StartForm) -> Result<(), String> {
-    let text = |f: crate::Failure| f.message().to_owned();
-    let order = order(state, form)?;
-    // What is wrong with it is said before a process is made for it.
-    let order = session::prepare(order)
-        .map_err(text)
-        .map_err(|t| t.replace("--arm ", "").replace("--destroy ", ""))?
-        .into_order();
-    let socket = session::spawn_runner(order, &state.logbook_path).map_err(text)?;
-    attach(state, &socket).map_err(text)
+/// A run was started, or could not be.
+pub(super) fn started(
+    state: &mut State,
+    question: u64,
+    started: Result<Box<(Client, Vec<session::Told>)>, String>,
+) {
+    let form = match &mut state.overlay {
+        Some(Overlay::Start(form)) if form.asked == question && question > 0 => Some(form),
+        _ => None,
+    };
+    let text = match started {
+        Ok(run) => {
+            // The form that asked for it may have been left meanwhile.
+            if form.is_some() {
+                state.overlay = None;
+            }
+            match super::shown(state, *run) {
+                Ok(()) => return,
+                Err(failure) => failure.message().to_owned(),
+            }
+        }
+        // The words of the command line mean nothing here.
+        Err(text) if question > 0 => text.replace("--arm ", "").replace("--destroy ", ""),
+        Err(text) => text,
+    };
+    match &mut state.overlay {
+        Some(Overlay::Start(form)) if form.asked == question && question > 0 => {
+            (form.starting, form.outlook) = (false, Some(Err(text)));
+        }
+        _ => state.complain(text),
+    }
 }
