@@ -73,7 +73,7 @@ const OUTSIDE: [(&str, &str); 24] = [
     ("health every «1 s", "at the most often"),
     ("«smaple every 1 s", "a setting or a leg"),
     ("stop «when temperature above 80 °C", "`if`"),
-    ("stop if «heat above 80 °C", "`temperature`"),
+    ("stop if «80 °C", "`temperature`"),
     ("stop if errors above «1.5", "whole numbers"),
     ("stop if operation above «2 h", "100 ms to 1 h"),
     ("stop if others above 10 MB«", "`/s`"),

@@ -13,6 +13,9 @@ pub(super) const WORDS: [&str; 9] =
 /// Most lanes of a course.
 const MOST_LANES: usize = 16;
 
+/// What a guard goes by; any other name is that of a channel.
+const GUARDED: [&str; 7] = ["temperature", "errors", "operation", "critical", "written", "time", "others"];
+
 impl Parser {
     pub(super) fn setting(&mut self, course: &mut Course) -> Read<()> {
         let mut words = vec!["leg"];
@@ -172,10 +175,9 @@ impl Parser {
 
     /// Whether a channel stands here: a name that is none of the language's own, and behind it a side.
     pub(super) fn at_channel(&self) -> bool {
-        let own = ["temperature", "errors", "operation", "critical", "written", "time", "others"];
         let named = match self.peek() {
             Some(Kind::Text(_)) => true,
-            Some(Kind::Word(w)) => !own.iter().any(|o| w.eq_ignore_ascii_case(o)),
+            Some(Kind::Word(w)) => !GUARDED.iter().any(|o| w.eq_ignore_ascii_case(o)),
             _ => false,
         };
         named && (self.is_word(1, "above") || self.is_word(1, "below"))
@@ -210,8 +212,9 @@ impl Parser {
         if self.at_channel() {
             return self.threshold().map(When::Channel);
         }
-        let words = ["temperature", "errors", "operation", "critical", "written", "time", "others"];
-        let index = self.one_of(&words)?;
+        let what =
+            "`temperature` or another thing that a run watches, or a channel, `above` or `below` a value";
+        let index = self.one_of_many(what, &GUARDED, true)?;
         if index == 3 {
             self.word("warning")?;
             return Ok(When::CriticalWarning);
