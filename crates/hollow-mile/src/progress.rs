@@ -2,8 +2,8 @@
 
 use mile_core::units::number;
 use mile_core::{Bytes, Nanos, Op, Rate, Sample};
-use mile_course::PlannedLeg;
-use mile_runner::{Event, EventKind, LaneHead};
+use mile_course::{PlannedLeg, Work};
+use mile_runner::{Event, EventKind, LaneHead, RunHead};
 use std::collections::{HashMap, VecDeque};
 
 /// Time over which the rate for the estimate is taken.
@@ -50,7 +50,12 @@ pub(crate) struct Progress {
 }
 
 impl Progress {
-    pub(crate) fn new(head: &LaneHead) -> Self {
+    /// One for each lane of a run.
+    pub(crate) fn of_lanes(head: &RunHead) -> Vec<Self> {
+        head.lanes.iter().map(|lane| Self::of_legs(legs_beside(lane, &head.lanes))).collect()
+    }
+
+    fn of_legs(legs: Vec<PlannedLeg>) -> Self {
         // What is equal is written equally.
         let key = |leg: &PlannedLeg, ends: bool| {
             let ends = ends.then(|| leg.ends());
@@ -58,15 +63,11 @@ impl Progress {
         };
         let first_of = |ends: bool| {
             let mut first: HashMap<String, usize> = HashMap::new();
-            let legs = head.legs.iter().enumerate();
+            let legs = legs.iter().enumerate();
             legs.map(|(i, leg)| *first.entry(key(leg, ends)).or_insert(i)).collect()
         };
-        Self {
-            legs: head.legs.clone(),
-            same_as: first_of(true),
-            alike_as: first_of(false),
-            ..Self::default()
-        }
+        let (same_as, alike_as) = (first_of(true), first_of(false));
+        Self { legs, same_as, alike_as, ..Self::default() }
     }
 
     pub(crate) fn event(&mut self, event: &Event) {
@@ -117,15 +118,26 @@ impl Progress {
         self.legs.get(self.leg).map_or(0, |l| l.budget().0)
     }
 
-    /// Share of the run's bytes that are moved, 0 to 1; `None` where the course moves none.
+    /// Share of the run's bytes that are moved, 0 to 1. Where only times end its legs, the share of its time; `None` where neither is known.
     pub(crate) fn share(&self) -> Option<f64> {
         let all: u64 = self.legs.iter().map(|l| l.budget().0).sum();
-        (all > 0).then(|| ((self.settled + self.leg_moved) as f64 / all as f64).min(1.0))
+        if all > 0 {
+            return Some(((self.settled + self.leg_moved) as f64 / all as f64).min(1.0));
+        }
+        let times: Vec<f64> =
+            self.legs.iter().map(|l| l.longest().map(Nanos::secs)).collect::<Option<_>>()?;
+        let all: f64 = times.iter().sum();
+        let here = times.get(self.leg).map_or(0.0, |t| self.now.since(self.leg_began).secs().min(*t));
+        (all > 0.0).then(|| (times.iter().take(self.leg).sum::<f64>() + here) / all)
     }
 
     /// Whether its leg puts a load on the drive.
     pub(crate) fn is_busy(&self) -> bool {
-        self.legs.get(self.leg).is_some_and(|l| matches!(l.work, mile_course::Work::Transfer(_)))
+        self.legs.get(self.leg).is_some_and(|l| matches!(l.work, Work::Transfer(_)))
+    }
+
+    fn is_watched(&self, leg: usize) -> bool {
+        self.legs.get(leg).is_some_and(|l| l.work == Work::Watch)
     }
 
     /// Rate over the last seconds.
@@ -172,7 +184,8 @@ impl Progress {
             let by_bytes = pace.filter(|_| budget > 0.0).map(|t| budget * t.seconds / t.bytes);
             match (limit, by_bytes) {
                 (Some(a), Some(b)) => Some(a.min(b)),
-                (a, b) => a.or(b).or((budget == 0.0).then_some(0.0)),
+                // A flush is over at once; how long a lane is watched is up to the others.
+                (a, b) => a.or(b).or((budget == 0.0 && !self.is_watched(i)).then_some(0.0)),
             }
         };
         (self.leg + 1..self.legs.len()).map(of).sum()
@@ -217,13 +230,24 @@ impl Progress {
         if let Some(all) = self.all_left().filter(|_| !self.paused) {
             let open = text.trim_end_matches('.').len();
             text.truncate(open);
-            text.push_str(&format!("; all of it about {}.", roughly(all)));
+            text.push_str(&format!("; the run ends in about {}.", roughly(all)));
         }
         if self.paused {
             text.push_str(" Paused.");
         }
         text
     }
+}
+
+/// The legs of a lane. One that it is only watched in takes as long as the longest on the other lanes, where that is known.
+fn legs_beside(lane: &LaneHead, lanes: &[LaneHead]) -> Vec<PlannedLeg> {
+    let mut legs = lane.legs.clone();
+    for (i, leg) in legs.iter_mut().enumerate().filter(|(_, l)| l.work == Work::Watch) {
+        let others = lanes.iter().filter_map(|l| l.legs.get(i)).filter(|l| l.work != Work::Watch);
+        let longest: Option<Vec<Nanos>> = others.map(PlannedLeg::longest).collect();
+        leg.time = longest.and_then(|t| t.into_iter().max());
+    }
+    legs
 }
 
 /// A part in the unit of its whole, without it: `612` of `1,600 GB`.
@@ -270,7 +294,7 @@ mod tests {
         };
         let timed = head(", for 2 h");
         let head = head(", until 1600 GB written");
-        let mut progress = Progress::new(&head);
+        let mut progress = Progress::of_legs(head.legs);
         let event = |kind| Event { at: Nanos(0), bytes: Bytes(0), kind };
         progress.event(&event(EventKind::LegBegan { leg: 1, name: "soak".into(), words: String::new() }));
         for i in 0..612 {
@@ -286,7 +310,7 @@ mod tests {
             "Leg 2 of 2, soak: writing 1 MiB blocks, 16 deep. 612 of 1,600 GB, about 16 min left."
         );
         // A leg that only its time ends says how much it has moved, and how much of its time is left.
-        let mut timed = Progress::new(&timed);
+        let mut timed = Progress::of_legs(timed.legs);
         timed.event(&event(EventKind::LegBegan { leg: 1, name: "soak".into(), words: String::new() }));
         timed.sample(&Sample {
             end: Nanos::from_secs(3600.0),
@@ -301,5 +325,36 @@ mod tests {
         assert!((progress.share().unwrap() - 0.3825).abs() < 1e-6);
         progress.event(&event(EventKind::Paused));
         assert!(progress.sentence().ends_with("612 of 1,600 GB. Paused."));
+    }
+
+    /// Two slots by the clock: 5, 20, 10, 20, 10 and 20 minutes, of which each lane loads its drive in two.
+    #[test]
+    fn a_lane_that_is_only_watched_takes_as_long_as_the_others() {
+        let text = crate::courses::Ready::find("two-slots").unwrap().text;
+        let course = mile_course::parse(text).unwrap();
+        let facts = mile_course::DriveFacts {
+            capacity: Bytes(2_000_000_000_000),
+            logical_block: Bytes(512),
+            has_temperature: true,
+            readable: true,
+            cache: None,
+        };
+        let plans = mile_course::plan_lanes(&course, &[facts, facts]).unwrap();
+        let lanes = plans.into_iter().map(|p| LaneHead { legs: p.legs, ..LaneHead::default() }).collect();
+        let head = RunHead { lanes, ..RunHead::default() };
+        for mut lane in Progress::of_lanes(&head) {
+            let at = |min: f64| Nanos::from_secs(60.0 * min);
+            let began = |leg, min| Event {
+                at: at(min),
+                bytes: Bytes(0),
+                kind: EventKind::LegBegan { leg, name: String::new(), words: String::new() },
+            };
+            lane.event(&began(0, 0.0));
+            lane.event(&began(1, 5.0));
+            lane.event(&began(2, 25.0));
+            lane.sample(&Sample { start: at(29.0), end: at(30.0), op: Op::Idle, ..Sample::default() });
+            assert!(lane.sentence().ends_with("the run ends in about 55 min."), "{}", lane.sentence());
+            assert!((lane.share().unwrap() - 30.0 / 85.0).abs() < 1e-9);
+        }
     }
 }

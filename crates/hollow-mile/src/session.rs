@@ -11,7 +11,7 @@ use crate::Failure;
 use crate::bench::{self, Card, Named};
 use crossbeam_channel::{Receiver, Sender, unbounded};
 use mile_core::channel::{Channel, Source};
-use mile_core::{Bytes, Nanos};
+use mile_core::{Bytes, Nanos, Rate};
 use mile_course::Plan;
 use mile_drive::clock::unix_seconds;
 use mile_drive::sysfs::Disk;
@@ -233,6 +233,11 @@ impl ReadyLane {
     /// Whether a path is on the disk under test.
     pub(crate) fn is_on_drive(&self, path: &Path) -> bool {
         !self.drive.is_virtual() && same_disk(Path::new(&self.named), path)
+    }
+
+    /// Rate at which the drive is claimed to write, where it is.
+    pub(crate) fn claimed_write(&self) -> Option<Rate> {
+        self.drive.claims().write
     }
 
     /// Rated endurance of the drive, where it is claimed.

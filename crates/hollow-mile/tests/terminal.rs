@@ -128,7 +128,7 @@ fn whole_way(columns: u16, rows: u16) {
     t.press(&["Space"], "Paused.");
     t.press(&["x"], "min");
     t.press(&["x"], "GB");
-    t.press(&["Space"], "left; all of it about");
+    t.press(&["Space"], "left; the run ends in about");
     t.press(&["X"], "Stop the run?");
     t.press(&["y"], "The run is stopped");
     t.press(&["4"], "Run 7, long soak on Merrow K2 2TB: stopped");
@@ -473,7 +473,7 @@ fn a_course_is_begun_mended_forecast_armed_started_left_and_read_as_a_sweep() {
     assert!(device.is_untouched());
     t.type_text(&device.name());
     t.press(&["Enter"], "of 110, fill 0 %");
-    t.until("all of it about");
+    t.until("the run ends in about");
     t.press(&["q"], "l leaves it running");
     t.press(&["l"], "Run 1 goes on without the terminal.");
     t.shell_is_back();

@@ -205,6 +205,24 @@ impl Plan {
         Bytes(self.legs.iter().map(PlannedLeg::writes).sum())
     }
 
+    /// Bytes that the legs write that only a time ends, on a drive that writes at `rate` or as fast as the leg asks for, whichever is less.
+    pub fn writes_by_time(&self, rate: Rate) -> Bytes {
+        let of = |leg: &PlannedLeg| match (&leg.work, leg.time) {
+            (Work::Transfer(t), Some(time)) if t.by_time && t.op != Op::Read => {
+                let share = if t.op == Op::Mixed { 1.0 - t.reads } else { 1.0 };
+                // The rate of a mix is that of both.
+                t.rate.map_or(rate.0, |most| most.0.min(rate.0)) * share * time.secs()
+            }
+            _ => 0.0,
+        };
+        Bytes(self.legs.iter().map(of).sum::<f64>() as u64)
+    }
+
+    /// Whether a leg writes as much as its time lets it.
+    pub fn has_writes_by_time(&self) -> bool {
+        self.writes_by_time(Rate(1e9)).0 > 0
+    }
+
     /// Puts a leg in front that discards what the other legs write to, from the first byte of that to the last. Gives whether there is
     /// anything to discard.
     pub fn discard_first(&mut self) -> bool {

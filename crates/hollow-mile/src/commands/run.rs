@@ -369,7 +369,10 @@ impl Follower {
         if let Message::Began(head) = message {
             let title = crate::figure::title_of_all(&head);
             self.line(&format!("{title}, on {}", head.drives()));
-            self.lanes = head.lanes.iter().map(Followed::new).collect();
+            self.lanes = Progress::of_lanes(&head)
+                .into_iter()
+                .map(|progress| Followed { progress, ..Followed::default() })
+                .collect();
             let empty = |channel: &Channel| Series { channel: channel.clone(), readings: Vec::new() };
             self.series = head.channels.iter().map(empty).collect();
             self.head = *head;
@@ -457,7 +460,7 @@ impl Follower {
                     format!("{} {}", self.head.lane(i).name, figures(l).trim_end())
                 };
                 let lanes: Vec<String> = all.iter().enumerate().map(lane).collect();
-                let busy = all.iter().find(|l| l.progress.share().is_some()).or(all.first());
+                let busy = all.iter().find(|l| l.progress.is_busy()).or(all.first());
                 format!("{}  {}", lanes.join("  "), busy.map_or(String::new(), |l| l.progress.sentence()))
             }
         };
@@ -544,12 +547,6 @@ impl Follower {
         };
         text::say(&serde_json::to_string_pretty(&printed)?);
         Ok(())
-    }
-}
-
-impl Followed {
-    fn new(head: &LaneHead) -> Self {
-        Self { progress: Progress::new(head), ..Self::default() }
     }
 }
 

@@ -101,10 +101,9 @@ fn header(buffer: &mut Buffer, area: Rect, state: &mut State) {
         x += width;
     }
     let Some(live) = &state.live else { return };
-    let share = live.share();
     let text = match &live.outcome() {
         Some(outcome) => format!(" {}", outcome.status.words()),
-        None => format!(" {:.0} %", (share * 100.0).floor()),
+        None => live.share().map_or(String::new(), |share| format!(" {:.0} %", (share * 100.0).floor())),
     };
     let width = 10;
     let at = area.right().saturating_sub(text.chars().count() as u16 + width as u16 + 1);
@@ -128,8 +127,10 @@ fn footer(buffer: &mut Buffer, area: Rect, state: &State) {
         return;
     }
     let wide = |b: &keys::Binding| (b.shown.chars().count() + b.short.chars().count() + 4) as u16;
-    let shown: Vec<&keys::Binding> =
-        keys::TABLE.iter().filter(|b| b.is_for(state.place) && !b.short.is_empty()).collect();
+    let shown: Vec<&keys::Binding> = keys::TABLE
+        .iter()
+        .filter(|b| b.is_for(state.place) && !b.short.is_empty() && state.can_do(b.action))
+        .collect();
     // What is for every place stands in every footer; the rest as far as there is room.
     let mut room =
         area.width.saturating_sub(1 + shown.iter().filter(|b| b.is_general()).map(|b| wide(b)).sum::<u16>());

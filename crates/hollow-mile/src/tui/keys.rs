@@ -155,6 +155,15 @@ pub(crate) const TABLE: &[Binding] = &[
         "filter",
         "show only the runs that match what you type"
     ),
+    bind!("r", [Char('r')], Action::NextRun, &[Underway], "next run", "show the next of the runs underway"),
+    bind!(
+        "]",
+        [Char(']')],
+        Action::NextLane,
+        CANVAS,
+        "next lane",
+        "show the next lane of a run on several drives"
+    ),
     bind!("↑↓ k j", [Up, Char('k')], Action::PreviousBreak, CANVAS, "", "select the break before"),
     bind!("↑↓ k j", [Down, Char('j')], Action::NextBreak, CANVAS, "breaks", "select the next break"),
     bind!(
@@ -175,8 +184,6 @@ pub(crate) const TABLE: &[Binding] = &[
         "run next",
         "start the run that would settle the break"
     ),
-    bind!("r", [Char('r')], Action::NextRun, &[Underway], "next run", "show the next of the runs underway"),
-    bind!("]", [Char(']')], Action::NextLane, CANVAS, "", "show the next lane of a run on several drives"),
     bind!("x", [Char('x')], Action::TurnRuler, CANVAS, "ruler", "turn the ruler: bytes or time"),
     bind!("←→ h l", [Left, Char('h')], Action::CursorLeft, CANVAS, "", "move the cursor left"),
     bind!("←→ h l", [Right, Char('l')], Action::CursorRight, CANVAS, "cursor", "move the cursor right"),

@@ -2,6 +2,7 @@
 
 use super::canvas::{Framing, Scene};
 use super::check::Background;
+use super::keys::Action;
 use super::theme::Theme;
 use crate::bench::Card;
 use crate::outlook::Outlook;
@@ -85,10 +86,10 @@ pub(crate) struct LiveLane {
 }
 
 impl LiveLane {
-    fn new(head: &LaneHead) -> Self {
+    fn new(head: &LaneHead, progress: Progress) -> Self {
         let context = head.context();
         Self {
-            progress: Progress::new(head),
+            progress,
             findings: LiveFindings::new(context.clone()),
             context,
             planned: head.legs.iter().map(|l| l.budget().0).sum(),
@@ -184,7 +185,8 @@ impl Live {
     /// Takes in a message of a lane.
     pub(crate) fn take(&mut self, lane: usize, message: Message) {
         if let Message::Began(head) = message {
-            self.lanes = head.lanes.iter().map(LiveLane::new).collect();
+            self.lanes =
+                head.lanes.iter().zip(Progress::of_lanes(&head)).map(|(l, p)| LiveLane::new(l, p)).collect();
             if self.lanes.is_empty() {
                 self.lanes.push(LiveLane::default());
             }
@@ -253,10 +255,10 @@ impl Live {
         self.lanes.iter().any(|l| l.progress.asked.is_some())
     }
 
-    /// Share of the bytes of all lanes that are moved, 0 to 1.
-    pub(crate) fn share(&self) -> f64 {
+    /// How much of all lanes is done, 0 to 1; `None` where it is not known of any.
+    pub(crate) fn share(&self) -> Option<f64> {
         let shares: Vec<f64> = self.lanes.iter().filter_map(|l| l.progress.share()).collect();
-        if shares.is_empty() { 0.0 } else { shares.iter().sum::<f64>() / shares.len() as f64 }
+        (!shares.is_empty()).then(|| shares.iter().sum::<f64>() / shares.len() as f64)
     }
 
     /// What is going on: on the lane that has a load, or on the first.
@@ -643,6 +645,16 @@ impl State {
     /// Whether the run that is shown is underway.
     pub(crate) fn is_underway(&self) -> bool {
         self.live.as_ref().is_some_and(|l| !l.is_over())
+    }
+
+    /// Whether an action that only some runs have would do something here; all others are taken to.
+    pub(crate) fn can_do(&self, action: Action) -> bool {
+        match (action, self.place) {
+            (Action::NextRun, _) => !self.others.is_empty(),
+            (Action::NextLane, Place::Underway) => self.live.as_ref().is_some_and(|l| l.lanes.len() > 1),
+            (Action::NextLane, _) => self.findings.shown.as_ref().is_some_and(|s| s.head.lanes.len() > 1),
+            _ => true,
+        }
     }
 
     /// Runs underway that leaving would leave.

@@ -192,6 +192,9 @@ pub(in crate::tui) fn ahead(form: &StartForm, order: Order) -> Result<Vec<String
     let mut lines: Vec<String> = Vec::new();
     for lane in &ready.lanes {
         if ready.lanes.len() > 1 {
+            if !lines.is_empty() {
+                lines.push(String::new());
+            }
             lines.push(format!("{}, {}", lane.name, lane.card().identity.model));
         }
         legs_ahead(form, lane, ready.lanes.len(), &mut lines);
@@ -217,14 +220,30 @@ fn legs_ahead(form: &StartForm, lane: &session::ReadyLane, lanes: usize, lines: 
         lines.push(format!("… and {} legs more", own().count() - most));
     }
     lines.push(String::new());
-    let writes = lane.plan.writes();
-    let share = lane.endurance().map_or(String::new(), |e| {
-        format!(", {:.3} % of the rated endurance", 100.0 * writes.0 as f64 / e.0 as f64)
-    });
-    let timed = legs.iter().any(|l| matches!(&l.work, mile_course::Work::Transfer(t) if t.by_time));
-    let more = if timed { " Legs that only a time ends write what they can besides." } else { "" };
-    lines.push(format!("Writes at most {writes}{share}.{more}"));
+    lines.push(writes_ahead(lane));
     lines.extend(lane.plan.notes.iter().filter(|n| !form.warnings.contains(n)).cloned());
+}
+
+/// How much a lane writes, as far as that is known before.
+fn writes_ahead(lane: &session::ReadyLane) -> String {
+    let writes = lane.plan.writes();
+    let of_endurance = |bytes: Bytes| {
+        let share =
+            |e: Bytes| format!(", {:.3} % of the rated endurance", 100.0 * bytes.0 as f64 / e.0 as f64);
+        lane.endurance().map_or(String::new(), share)
+    };
+    match lane.claimed_write() {
+        _ if !lane.plan.has_writes_by_time() && writes == Bytes(0) => "Writes nothing.".into(),
+        _ if !lane.plan.has_writes_by_time() => format!("Writes at most {writes}{}.", of_endurance(writes)),
+        Some(claim) => {
+            let all = Bytes(writes.0 + lane.plan.writes_by_time(claim).0);
+            format!("Writes {all} if the drive keeps up its claimed {claim}{}.", of_endurance(all))
+        }
+        None if writes == Bytes(0) => "Writes as much as the drive takes in the time of its legs.".into(),
+        None => {
+            format!("Writes at most {writes}, and in legs that only a time ends as much as the drive takes.")
+        }
+    }
 }
 
 pub(super) fn start_key(state: &mut State, jobs: &Jobs, mut form: StartForm, key: KeyEvent) {
