@@ -75,6 +75,9 @@ impl StandIn {
             stop: AtomicBool::new(false),
             clock: Monotonic::start(),
         });
+        // Nobody can ask before there is a mean power to show.
+        std::thread::sleep(STEP);
+        drive.idle(shared.clock.now());
         shared.measure(&mut drive);
         let spawn = |name: &str, work: Box<dyn FnOnce() + Send>| {
             std::thread::Builder::new().name(name.into()).spawn(work).map_err(io)

@@ -82,6 +82,19 @@ fn each_reading_is_stamped_when_it_was_taken_by_the_clock_of_the_instrument() {
     assert!(all.iter().all(|(_, t)| matches!(t, Told::Reading(3..=6, _))));
 }
 
+/// A power meter that was asked before its first step said 0 W.
+#[test]
+fn the_power_meter_of_the_stand_in_measures_before_it_is_asked() {
+    use std::io::{BufRead, BufReader, Write};
+    let stand_in = StandIn::start(0, "sim:merrow-k2").unwrap();
+    let mut stream = std::net::TcpStream::connect(stand_in.address()).unwrap();
+    stream.write_all(b"MEAS:POW?\n").unwrap();
+    let mut answer = String::new();
+    BufReader::new(stream).read_line(&mut answer).unwrap();
+    let power: f64 = answer.trim().parse().unwrap();
+    assert!((1.0..12.0).contains(&power), "{power} W");
+}
+
 #[test]
 fn each_fault_of_an_instrument_is_told_once_and_it_comes_back() {
     let stand_in = StandIn::start(0, "sim:merrow-k2").unwrap();
