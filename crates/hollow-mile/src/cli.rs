@@ -1,7 +1,7 @@
 //! The command line. Names here are a contract (docs/guide.md).
 
-use crate::Failure;
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use mile_bench::Failure;
 use mile_core::{Bytes, Celsius};
 use mile_runner::Speed;
 use std::path::PathBuf;

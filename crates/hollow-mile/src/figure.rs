@@ -1,6 +1,6 @@
 //! From a run to the file of a figure.
 
-use crate::Failure;
+use mile_bench::Failure;
 use mile_core::channel::Series;
 use mile_core::findings::Break;
 use mile_core::ruler::{Ruler, Window};

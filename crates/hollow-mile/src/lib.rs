@@ -3,15 +3,11 @@
 //! Reads the command line, does what it says, and turns errors into an exit code: 0 done, 1 a run was stopped by a guard or
 //! an error, 2 the arguments cannot be used.
 
-mod bench;
 mod cli;
 mod commands;
-mod courses;
 mod figure;
 pub mod measure;
-mod outlook;
 mod progress;
-mod session;
 mod source;
 mod text;
 mod tui;
@@ -19,36 +15,6 @@ mod tui;
 use clap::Parser;
 use cli::{Cli, Command};
 use std::process::ExitCode;
-
-/// Why a command ended other than well, and with which exit code.
-#[derive(Debug)]
-pub(crate) struct Failure {
-    code: u8,
-    message: String,
-}
-
-impl Failure {
-    /// The arguments, or what they name, cannot be used: exit code 2.
-    pub(crate) fn usage(message: impl Into<String>) -> Self {
-        Self { code: 2, message: message.into() }
-    }
-
-    /// What to tell.
-    pub(crate) fn message(&self) -> &str {
-        &self.message
-    }
-
-    /// The run did not end as planned: exit code 1.
-    pub(crate) fn run(message: impl Into<String>) -> Self {
-        Self { code: 1, message: message.into() }
-    }
-}
-
-impl<E: std::error::Error> From<E> for Failure {
-    fn from(error: E) -> Self {
-        Self::usage(error.to_string())
-    }
-}
 
 /// Has the panic hook say nothing of panics that are taken for errors. Called anew whenever another hook is put before it.
 pub(crate) fn pass_over_contained_panics() {
@@ -86,8 +52,8 @@ pub fn run() -> ExitCode {
     match result {
         Ok(()) => ExitCode::SUCCESS,
         Err(failure) => {
-            text::complain(&failure.message);
-            ExitCode::from(failure.code)
+            text::complain(failure.message());
+            ExitCode::from(failure.code())
         }
     }
 }

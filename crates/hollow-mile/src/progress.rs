@@ -330,7 +330,7 @@ mod tests {
     /// Two slots by the clock: 5, 20, 10, 20, 10 and 20 minutes, of which each lane loads its drive in two.
     #[test]
     fn a_lane_that_is_only_watched_takes_as_long_as_the_others() {
-        let text = crate::courses::Ready::find("two-slots").unwrap().text;
+        let text = mile_bench::courses::Ready::find("two-slots").unwrap().text;
         let course = mile_course::parse(text).unwrap();
         let facts = mile_course::DriveFacts {
             capacity: Bytes(2_000_000_000_000),

@@ -1,9 +1,9 @@
 //! What `RUN|CSV` on the command line means: a run of the logbook, or a trace from elsewhere.
 
-use crate::Failure;
 use crate::cli::BesideArgs;
 use crate::figure::Shown;
-use crate::session::logbook_path;
+use mile_bench::Failure;
+use mile_bench::session::logbook_path;
 use mile_core::channel::Series;
 use mile_core::{Context, Findings, Nanos, Rate, Sample, Trace, findings};
 use mile_drive::Identity;

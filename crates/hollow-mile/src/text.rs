@@ -3,8 +3,8 @@
 
 pub(crate) mod sweeps;
 
-use crate::Failure;
 use crate::source::Source;
+use mile_bench::Failure;
 use mile_core::Nanos;
 use mile_core::findings::Findings;
 use mile_core::stages::Stage;
@@ -65,7 +65,7 @@ pub(crate) fn progress_line(text: &str, width: usize) {
 }
 
 /// All that a drive tells of itself.
-pub(crate) fn health(card: &crate::bench::Card) -> String {
+pub(crate) fn health(card: &mile_bench::bench::Card) -> String {
     let id = &card.identity;
     let mut out = format!("{}, {}\n", id.model, id.name);
     let mut row = |name: &str, value: String| {

@@ -17,15 +17,16 @@ mod update;
 #[cfg(test)]
 mod tests;
 
-use crate::bench::simulated;
 use crate::cli::DemoArgs;
-use crate::courses::READY;
-use crate::session::logbook_path;
-use crate::{Failure, text};
+use crate::text;
 use canvas::Framing;
 use crossbeam_channel::{Receiver, Sender, bounded, select, unbounded};
 use crossterm::event::Event;
 use jobs::Jobs;
+use mile_bench::Failure;
+use mile_bench::bench::simulated;
+use mile_bench::courses::READY;
+use mile_bench::session::logbook_path;
 use mile_runner::remote::Frame;
 use mile_runner::{Message, Speed};
 use ratatui::layout::Rect;

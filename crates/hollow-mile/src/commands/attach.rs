@@ -1,7 +1,8 @@
 //! `hollow-mile attach`: a run that goes on in a runner of its own; and what such a runner is.
 
 use crate::cli::{AttachArgs, Format};
-use crate::{Failure, session, tui};
+use crate::tui;
+use mile_bench::{Failure, session};
 use mile_runner::Command;
 use mile_runner::remote::{Client, Hello, runners};
 use std::io::{IsTerminal, Read};
@@ -59,5 +60,5 @@ fn choose(run: Option<i64>, logbook: Option<&Path>) -> Result<(PathBuf, Hello), 
 pub(crate) fn runner() -> Result<(), Failure> {
     let mut errand = String::new();
     std::io::stdin().read_to_string(&mut errand)?;
-    session::serve(&errand)
+    session::serve(&errand, crate::text::say)
 }

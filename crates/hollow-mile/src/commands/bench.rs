@@ -1,8 +1,9 @@
 //! `hollow-mile bench`: the drives at hand.
 
-use crate::bench::{Card, cards};
 use crate::cli::{BenchArgs, Format};
-use crate::{Failure, text};
+use crate::text;
+use mile_bench::Failure;
+use mile_bench::bench::{Card, cards};
 
 pub(crate) fn run(args: &BenchArgs) -> Result<(), Failure> {
     let cards = cards();

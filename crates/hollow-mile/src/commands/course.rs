@@ -1,12 +1,13 @@
 //! `hollow-mile course`: test plans as text.
 
 use super::run::{drives, size_of};
-use crate::bench::{self, Named};
 use crate::cli::{CourseArgs, CourseCommand, ForecastArgs, Format};
-use crate::courses::{READY, Ready};
-use crate::outlook::{HostLoad, Outlook, Past, outlook};
-use crate::session::{self, Order, OrderLane, logbook_path, read_course};
-use crate::{Failure, text};
+use crate::text;
+use mile_bench::Failure;
+use mile_bench::bench::{self, Named};
+use mile_bench::courses::{READY, Ready};
+use mile_bench::outlook::{HostLoad, Outlook, Past, outlook};
+use mile_bench::session::{self, Order, OrderLane, logbook_path, read_course};
 use mile_core::{LegName, Nanos};
 use mile_course::{Action, Course, Leg};
 use mile_drive::Situation;

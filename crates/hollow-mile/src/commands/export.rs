@@ -3,7 +3,8 @@
 use crate::cli::{ExportArgs, ExportKind, FigureArg};
 use crate::figure::{Shown, as_pdf, lanes_svg, svg, sweep_svg, write_whole};
 use crate::source::Source;
-use crate::{Failure, text};
+use crate::text;
+use mile_bench::Failure;
 use mile_core::ruler::Ruler;
 use mile_logbook::exchange::{write_csv_lanes, write_jsonl, write_parquet_lanes};
 use mile_runner::RunHead;

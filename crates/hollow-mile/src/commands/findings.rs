@@ -3,7 +3,8 @@
 use crate::cli::{FindingsArgs, Format};
 use crate::figure::{Shown, stages_of};
 use crate::source::Source;
-use crate::{Failure, text};
+use crate::text;
+use mile_bench::Failure;
 use mile_core::Findings;
 use mile_core::stages::Stage;
 use serde::Serialize;

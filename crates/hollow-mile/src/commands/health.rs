@@ -1,8 +1,9 @@
 //! `hollow-mile health` and `hollow-mile selftest`: what a drive tells of itself, and its own tests.
 
-use crate::bench::{self, Card};
 use crate::cli::{Format, HealthArgs, SelftestArgs, SelftestRequest};
-use crate::{Failure, text};
+use crate::text;
+use mile_bench::Failure;
+use mile_bench::bench::{self, Card};
 use mile_drive::block::probe::{self, TestRequest};
 use mile_drive::health::TestKind;
 use mile_drive::raw::RawError;

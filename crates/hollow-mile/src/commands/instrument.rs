@@ -1,7 +1,8 @@
 //! `hollow-mile instrument`: bench instruments, read by themselves; and a stand-in for one.
 
 use crate::cli::{FaultArg, InstrumentArgs, InstrumentCommand};
-use crate::{Failure, text};
+use crate::text;
+use mile_bench::Failure;
 use mile_core::Nanos;
 use mile_drive::clock::Monotonic;
 use mile_instrument::poll::{Polling, open};

@@ -4,8 +4,9 @@
 //! logbook, and is taken away only if it is what the run made.
 
 use crate::cli::{Format, LeftoversArgs};
-use crate::session::{aside_folders, logbook_path};
-use crate::{Failure, text};
+use crate::text;
+use mile_bench::Failure;
+use mile_bench::session::{aside_folders, logbook_path};
 use mile_core::{Bytes, RunId};
 use mile_files::Held;
 use mile_logbook::{Logbook, LogbookError, side};

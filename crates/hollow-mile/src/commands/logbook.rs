@@ -2,9 +2,10 @@
 
 use crate::cli::{Format, LogbookArgs, LogbookCommand};
 use crate::figure::when;
-use crate::session::logbook_path;
 use crate::source::Source;
-use crate::{Failure, text};
+use crate::text;
+use mile_bench::Failure;
+use mile_bench::session::logbook_path;
 use mile_core::channel::Series;
 use mile_core::{Bytes, Nanos};
 use mile_drive::clock::unix_seconds;

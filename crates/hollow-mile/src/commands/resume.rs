@@ -1,9 +1,9 @@
 //! `hollow-mile resume`: a run that was interrupted goes on.
 
 use super::run::{consents, detach, follow};
-use crate::Failure;
 use crate::cli::ResumeArgs;
-use crate::session::{logbook_path, order_to_resume, prepare, stop_on_signals};
+use mile_bench::Failure;
+use mile_bench::session::{logbook_path, order_to_resume, prepare, stop_on_signals};
 use mile_logbook::Logbook;
 
 pub(crate) fn run(args: &ResumeArgs) -> Result<(), Failure> {

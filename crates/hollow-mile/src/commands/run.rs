@@ -1,14 +1,15 @@
 //! `hollow-mile run`: a course on a drive, without a screen.
 
 use super::findings::LaneFindings;
-use crate::bench::Named;
 use crate::cli::{EngineArg, Format, RunArgs};
 use crate::figure::{Shown, stages_of};
-use crate::outlook::Weight;
 use crate::progress::Progress;
-use crate::session::{self, Order, OrderLane, logbook_path};
-use crate::{Failure, text};
+use crate::text;
 use crossbeam_channel::{RecvTimeoutError, Sender};
+use mile_bench::Failure;
+use mile_bench::bench::Named;
+use mile_bench::outlook::Weight;
+use mile_bench::session::{self, Order, OrderLane, logbook_path};
 use mile_core::channel::{Channel, Series};
 use mile_core::stages::Stage;
 use mile_core::{Bytes, Nanos, findings};

@@ -1,8 +1,8 @@
 //! What the course place shows beside the text: read, fitted to a drive, forecast. Happens off the drawing thread.
 
 use super::state::{Checked, OutlineLine, Stretch};
-use crate::bench::Card;
-use crate::outlook::{HostLoad, Past, outlook};
+use mile_bench::bench::Card;
+use mile_bench::outlook::{HostLoad, Past, outlook};
 use mile_core::{Bytes, LegName, Op};
 use mile_course::{DriveFacts, Plan, Work};
 use mile_drive::sysfs::Disk;

@@ -3,10 +3,10 @@
 use super::check::{Background, Question, check};
 use super::state::{Checked, HealthShown, Shown, StartForm};
 use super::update::start::ahead;
-use crate::bench::{self, Card};
 use crate::figure;
-use crate::session::{self, Order, Told};
 use crossbeam_channel::{Receiver, Sender, unbounded};
+use mile_bench::bench::{self, Card};
+use mile_bench::session::{self, Order, Told};
 use mile_core::ruler::{Ruler, Window};
 use mile_core::{Bytes, findings};
 use mile_drive::block::probe::{TestRequest, request_test};
@@ -72,7 +72,7 @@ impl Jobs {
     pub(crate) fn watch_bench(&self) {
         let done = self.done.clone();
         let watch = move || {
-            let mut watch = bench::Watch::new();
+            let mut watch = bench::Watch::default();
             while done.send(Done::Bench(watch.look())).is_ok() {
                 std::thread::sleep(EVERY);
             }
@@ -129,7 +129,7 @@ impl Jobs {
         let logbook = logbook.to_owned();
         let work = move || {
             let order = Logbook::read(&logbook)
-                .map_err(crate::Failure::from)
+                .map_err(mile_bench::Failure::from)
                 .and_then(|book| session::order_to_resume(&book, run, &[], speed));
             // A drive is armed again by `hollow-mile resume --arm`, which the refusal says.
             let started = order.and_then(|order| started(order, &logbook));
@@ -161,7 +161,7 @@ impl Jobs {
 }
 
 /// Starts a run, and connects to its runner. What is wrong with it is said before a process is made for it.
-fn started(order: Order, logbook: &Path) -> Result<Box<(Client, Vec<Told>)>, crate::Failure> {
+fn started(order: Order, logbook: &Path) -> Result<Box<(Client, Vec<Told>)>, mile_bench::Failure> {
     let order = session::prepare(order)?.into_order();
     let socket = session::spawn_runner(order, logbook)?;
     let mut client = Client::connect(&socket)?;
@@ -219,7 +219,7 @@ fn export(
     };
     let name = format!("run {run}");
     let head = (&shown.head, shown.lane);
-    let text = |f: crate::Failure| f.message().to_owned();
+    let text = |f: mile_bench::Failure| f.message().to_owned();
     let svg = figure::svg(head, &name, &shown.trace, &shown.findings, &shown.context, ruler, window)
         .map_err(text)?;
     let sweep = figure::sweep_svg(head, &name, &shown.findings).map_err(text)?;
@@ -246,7 +246,7 @@ fn export(
 }
 
 /// The figure of all lanes of a run.
-fn all_lanes(path: &Path, run: i64) -> Result<String, crate::Failure> {
+fn all_lanes(path: &Path, run: i64) -> Result<String, mile_bench::Failure> {
     let stored = Logbook::reading(path, |b| b.run(run))?;
     let traces: Vec<mile_core::Trace> = (0..stored.lanes.len()).map(|i| stored.trace(i)).collect();
     let contexts: Vec<_> = stored.head.lanes.iter().map(mile_runner::LaneHead::context).collect();

@@ -6,10 +6,10 @@ pub(super) mod start;
 use super::jobs::{Done, Jobs};
 use super::keys::{self, Action};
 use super::state::{HealthPlace, Live, Overlay, PathFor, Place, State};
-use crate::session;
 use crossterm::event::{
     Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
 };
+use mile_bench::session;
 use mile_core::Bytes;
 use mile_core::Nanos;
 use mile_drive::block::probe::TestRequest;
@@ -447,14 +447,17 @@ fn resume(state: &mut State, jobs: &Jobs) -> Result<(), String> {
 }
 
 /// Shows the run of a runner, before there is a screen.
-pub(crate) fn attach(state: &mut State, socket: &std::path::Path) -> Result<(), crate::Failure> {
+pub(crate) fn attach(state: &mut State, socket: &std::path::Path) -> Result<(), mile_bench::Failure> {
     let mut client = Client::connect(socket)?;
     let before = session::told_before(&mut client)?;
     shown(state, (client, before))
 }
 
 /// Shows a run. Others that are underway go on behind it.
-fn shown(state: &mut State, (client, before): (Client, Vec<session::Told>)) -> Result<(), crate::Failure> {
+fn shown(
+    state: &mut State,
+    (client, before): (Client, Vec<session::Told>),
+) -> Result<(), mile_bench::Failure> {
     let framing =
         state.live.as_ref().map_or_else(Default::default, |l| super::canvas::Framing::on(l.framing.ruler));
     state.runs_seen += 1;

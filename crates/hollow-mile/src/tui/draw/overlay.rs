@@ -4,7 +4,7 @@ use super::super::keys;
 use super::super::state::{Overlay, PathFor, StartForm, State};
 use super::super::theme::Theme;
 use super::wrap;
-use crate::courses::READY;
+use mile_bench::courses::READY;
 use mile_runner::Speed;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};

@@ -4,7 +4,7 @@ use super::super::canvas::miniature;
 use super::super::draw::wrap;
 use super::super::state::BenchPlace;
 use super::super::theme::Theme;
-use crate::bench::Card;
+use mile_bench::bench::Card;
 use mile_core::Bytes;
 use mile_logbook::Entry;
 use ratatui::buffer::Buffer;

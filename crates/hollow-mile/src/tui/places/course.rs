@@ -5,7 +5,7 @@ use super::super::draw::wrap;
 use super::super::state::{CoursePlace, Stretch};
 use super::super::theme::Theme;
 use super::lines;
-use crate::outlook::Weight;
+use mile_bench::outlook::Weight;
 use mile_core::{Bytes, Nanos, Op};
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};

@@ -1,10 +1,10 @@
 //! The form before a run: what is started on what, what would happen, and what allows it.
 
-use crate::bench::Named;
-use crate::session::{self, Order, OrderLane};
 use crate::tui::jobs::Jobs;
 use crate::tui::state::{Choice, Overlay, StartForm, State};
 use crossterm::event::{Event, KeyCode, KeyEvent};
+use mile_bench::bench::Named;
+use mile_bench::session::{self, Order, OrderLane};
 use mile_core::Bytes;
 use mile_drive::block::Consent;
 use mile_runner::remote::Client;

@@ -11,7 +11,10 @@ use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::Path;
 
 /// Reads the course, looks at its drives, and fits the one to the others. Nothing is made or written.
-pub(crate) fn prepare(order: Order) -> Result<Ready, Failure> {
+///
+/// # Errors
+/// Where the course cannot be read or does not fit, or a drive is refused.
+pub fn prepare(order: Order) -> Result<Ready, Failure> {
     let mut ready = plan(order)?;
     for lane in &mut ready.lanes {
         let of_lane = |e: DriveError| match (lane.name.as_str(), Failure::from(e)) {
@@ -24,7 +27,10 @@ pub(crate) fn prepare(order: Order) -> Result<Ready, Failure> {
 }
 
 /// As [`prepare`], without asking whether what it would do to the drives is allowed.
-pub(crate) fn plan(mut order: Order) -> Result<Ready, Failure> {
+///
+/// # Errors
+/// Where the course cannot be read or does not fit, or a drive is not found.
+pub fn plan(mut order: Order) -> Result<Ready, Failure> {
     let course = read_course(&order.course_text, &order.course_name)?;
     order.lanes = in_order(&course, std::mem::take(&mut order.lanes), &order.course_name)?;
     let mut drives = Vec::new();
@@ -193,7 +199,10 @@ fn check_apart(lanes: &[OrderLane], drives: &[Box<dyn Drive>]) -> Result<(), Fai
 }
 
 /// Reads a course; all of its errors at once, each with its line. `name` is where the text came from.
-pub(crate) fn read_course(text: &str, name: &str) -> Result<Course, Failure> {
+///
+/// # Errors
+/// Where it cannot be read; all of its errors with their lines.
+pub fn read_course(text: &str, name: &str) -> Result<Course, Failure> {
     mile_course::parse(text).map_err(|errors| {
         let count =
             if errors.len() == 1 { "one error".to_owned() } else { format!("{} errors", errors.len()) };

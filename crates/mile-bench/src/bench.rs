@@ -13,19 +13,27 @@ use std::path::Path;
 
 /// What a person names as the drive of a run, and allows for it.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
-pub(crate) struct Named {
-    pub(crate) drive: String,
-    pub(crate) size: Option<Bytes>,
-    pub(crate) seed: u64,
-    pub(crate) engine: EngineChoice,
-    pub(crate) consent: Consent,
+pub struct Named {
+    /// Its name: `sim:NAME`, a block device, or a file that the run makes.
+    pub drive: String,
+    /// Bytes of the file that the run makes; `None` for drives, which have a capacity.
+    pub size: Option<Bytes>,
+    /// Seed of what is written, and of what a simulated drive does.
+    pub seed: u64,
+    /// How operations reach the kernel.
+    pub engine: EngineChoice,
+    /// What the operator allows to be written to and destroyed.
+    pub consent: Consent,
     /// The run that goes on, whose file may be there.
     #[serde(default)]
-    pub(crate) goes_on: Option<RunId>,
+    pub goes_on: Option<RunId>,
 }
 
 /// Opens nothing yet: looks at the drive that a name means.
-pub(crate) fn drive(named: &Named) -> Result<Box<dyn Drive>, DriveError> {
+///
+/// # Errors
+/// Where the name means nothing that can be measured, or what is allowed does not fit it.
+pub fn drive(named: &Named) -> Result<Box<dyn Drive>, DriveError> {
     let name = named.drive.as_str();
     let unusable = |why: String| Err(DriveError::Unusable { why });
     let armed = named.consent != Consent::default();
@@ -70,29 +78,36 @@ pub(crate) fn drive(named: &Named) -> Result<Box<dyn Drive>, DriveError> {
 
 /// A drive as the bench shows it.
 #[derive(Clone, Debug, PartialEq, Serialize)]
-pub(crate) struct Card {
-    pub(crate) identity: Identity,
-    pub(crate) facts: Facts,
-    pub(crate) limits: Limits,
-    pub(crate) claims: Claims,
-    pub(crate) situation: Situation,
-    pub(crate) fill_share: Option<f64>,
-    pub(crate) health: Option<Health>,
+pub struct Card {
+    /// What it is.
+    pub identity: Identity,
+    /// What it can do.
+    pub facts: Facts,
+    /// Temperatures that it declares.
+    pub limits: Limits,
+    /// What its maker claims.
+    pub claims: Claims,
+    /// How it is set up, as far as that is known.
+    pub situation: Situation,
+    /// Share of it that is in use, 0 to 1.
+    pub fill_share: Option<f64>,
+    /// Its health when it was read last.
+    pub health: Option<Health>,
     /// Range in which the host may set the temperatures of thermal management.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) managed: Option<(Celsius, Celsius)>,
+    pub managed: Option<(Celsius, Celsius)>,
     /// What the system tells of a real drive.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub(crate) device: Option<Found>,
+    pub device: Option<Found>,
     /// Why it may not be written to; empty where it may, once armed.
-    pub(crate) objections: Vec<String>,
+    pub objections: Vec<String>,
     /// What is typed to arm it; `None` where nothing real is written.
-    pub(crate) arming_word: Option<String>,
+    pub arming_word: Option<String>,
 }
 
 impl Card {
     /// Of a real drive.
-    pub(crate) fn real(found: Found, told: Probe) -> Self {
+    pub fn real(found: Found, told: Probe) -> Self {
         let slot = found.slot.clone();
         Self {
             identity: block::drive::identity(&found, &told),
@@ -116,7 +131,7 @@ impl Card {
     }
 
     /// Of a drive that is on no bench, such as a file.
-    pub(crate) fn plain(drive: &dyn Drive) -> Self {
+    pub fn plain(drive: &dyn Drive) -> Self {
         Self {
             limits: drive.limits(),
             claims: drive.claims(),
@@ -126,7 +141,7 @@ impl Card {
     }
 
     /// Of a file that is not named yet.
-    pub(crate) fn file(size: Bytes) -> Self {
+    pub fn file(size: Bytes) -> Self {
         let identity = Identity { name: "a file".into(), model: "a file".into(), ..Identity::default() };
         let logical_block = Bytes(4096);
         Self::bare(
@@ -171,7 +186,7 @@ impl Card {
     }
 
     /// Whether it may be written to, in words.
-    pub(crate) fn writing(&self) -> String {
+    pub fn writing(&self) -> String {
         match (&self.arming_word, self.objections.is_empty()) {
             (None, _) => "allowed: it is simulated, and nothing real is written".into(),
             (Some(word), true) => format!("once it is armed with {word}; reading needs no arming"),
@@ -181,7 +196,7 @@ impl Card {
 }
 
 /// The simulated drives.
-pub(crate) fn simulated() -> Vec<Card> {
+pub fn simulated() -> Vec<Card> {
     model::names().filter_map(|name| Card::simulated(&format!("sim:{name}"))).collect()
 }
 
@@ -194,18 +209,20 @@ fn bench_roots() -> Roots {
 }
 
 /// The drives of this machine, looked at again and again: what each tells of itself is asked for once.
-pub(crate) struct Watch {
+pub struct Watch {
     roots: Roots,
     told: Vec<(String, Probe)>,
 }
 
-impl Watch {
-    pub(crate) fn new() -> Self {
+impl Default for Watch {
+    fn default() -> Self {
         Self { roots: bench_roots(), told: Vec::new() }
     }
+}
 
+impl Watch {
     /// The drives now; the temperature and the uses of each are new.
-    pub(crate) fn look(&mut self) -> Vec<Card> {
+    pub fn look(&mut self) -> Vec<Card> {
         let found = block::discover(&self.roots);
         let key = |f: &Found| format!("{} {} {:?} {}", f.name, f.number, f.serial, f.capacity.0);
         self.told.retain(|(k, _)| found.iter().any(|f| key(f) == *k));
@@ -227,12 +244,15 @@ impl Watch {
 }
 
 /// All drives that can be named without knowing more.
-pub(crate) fn cards() -> Vec<Card> {
-    Watch::new().look().into_iter().chain(simulated()).collect()
+pub fn cards() -> Vec<Card> {
+    Watch::default().look().into_iter().chain(simulated()).collect()
 }
 
 /// The card of one drive: a node, a kernel name, a stable name, a serial number, or a simulated drive.
-pub(crate) fn card(name: &str) -> Result<Card, Failure> {
+///
+/// # Errors
+/// Where there is no such drive.
+pub fn card(name: &str) -> Result<Card, Failure> {
     if name.starts_with("sim:") {
         // The error of a name that is unknown says which there are.
         SimDrive::new(name, 1)?;
@@ -245,7 +265,10 @@ pub(crate) fn card(name: &str) -> Result<Card, Failure> {
 }
 
 /// The real drive that a name means.
-pub(crate) fn find(roots: &Roots, name: &str) -> Result<Found, Failure> {
+///
+/// # Errors
+/// Where there is no such drive, or several are meant.
+pub fn find(roots: &Roots, name: &str) -> Result<Found, Failure> {
     let none = |why: &str| Failure::usage(format!("{name}: {why}; `hollow-mile bench` lists the drives"));
     if name.contains('/') {
         return block::drive::find(roots, Path::new(name)).map_err(|e| match e {

@@ -5,7 +5,7 @@
 
 mod prepare;
 
-pub(crate) use prepare::{plan, prepare, read_course};
+pub use prepare::{plan, prepare, read_course};
 
 use crate::Failure;
 use crate::bench::{self, Card, Named};
@@ -35,46 +35,51 @@ use std::time::Duration;
 
 /// What a run needs to be started.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub(crate) struct Order {
-    pub(crate) course_text: String,
+pub struct Order {
+    /// The text of the course.
+    pub course_text: String,
     /// Where the text came from, for messages.
-    pub(crate) course_name: String,
+    pub course_name: String,
     /// Its drives, one for each lane of the course.
-    pub(crate) lanes: Vec<OrderLane>,
-    pub(crate) speed: Speed,
-    pub(crate) keep: bool,
+    pub lanes: Vec<OrderLane>,
+    /// How fast the time of simulated drives passes.
+    pub speed: Speed,
+    /// Whether a file that the run makes stays.
+    pub keep: bool,
     /// Whether what the course writes to is discarded before it.
-    pub(crate) discard_first: bool,
+    pub discard_first: bool,
     /// The file that names the bench instruments, or `bench` for those of the simulated bench.
     #[serde(default)]
-    pub(crate) instruments: Option<String>,
+    pub instruments: Option<String>,
     /// The run of the logbook that goes on.
-    pub(crate) resume: Option<i64>,
+    pub resume: Option<i64>,
     /// What spoke against the start, and was accepted.
     #[serde(default)]
-    pub(crate) warnings: Vec<String>,
+    pub warnings: Vec<String>,
 }
 
 /// The drive of one lane.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
-pub(crate) struct OrderLane {
+pub struct OrderLane {
     /// The lane's name in the course; empty where the course is for one drive.
-    pub(crate) name: String,
-    pub(crate) named: Named,
-    pub(crate) situation: Situation,
+    pub name: String,
+    /// The drive.
+    pub named: Named,
+    /// How it is set up, as the operator says.
+    pub situation: Situation,
 }
 
 /// What a runner is given.
 #[derive(Debug, Serialize, Deserialize)]
-pub(crate) struct Errand {
-    pub(crate) order: Order,
-    pub(crate) logbook: PathBuf,
+struct Errand {
+    order: Order,
+    logbook: PathBuf,
 }
 
 /// What a runner says once it has begun, or why it has not.
 #[derive(Debug, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
-pub(crate) enum Begun {
+enum Begun {
     Socket(PathBuf),
     Refused { code: u8, message: String },
 }
@@ -83,12 +88,12 @@ pub(crate) enum Begun {
 type Work = Box<dyn FnOnce(&Receiver<Command>) -> Ended + Send>;
 
 /// A message, and the lane that it is of.
-pub(crate) type Told = (u32, Message);
+pub type Told = (u32, Message);
 
 /// A run that was planned and may be started.
-pub(crate) struct Ready {
+pub struct Ready {
     /// As many as the order has.
-    pub(crate) lanes: Vec<ReadyLane>,
+    pub lanes: Vec<ReadyLane>,
     apart: bool,
     /// Readings beside those of every sample, and the instruments that give some of them.
     channels: Vec<Channel>,
@@ -97,9 +102,11 @@ pub(crate) struct Ready {
 }
 
 /// One of its lanes.
-pub(crate) struct ReadyLane {
-    pub(crate) name: String,
-    pub(crate) plan: Plan,
+pub struct ReadyLane {
+    /// The lane's name; empty where the course is for one drive.
+    pub name: String,
+    /// Its course, fitted to its drive.
+    pub plan: Plan,
     drive: Box<dyn Drive>,
     /// The drive as it was named.
     named: String,
@@ -112,23 +119,26 @@ struct GoingOn {
 }
 
 /// A run underway on a thread of this process.
-pub(crate) struct Underway {
-    pub(crate) messages: Receiver<Told>,
-    pub(crate) commands: Sender<Command>,
+pub struct Underway {
+    /// What it tells.
+    pub messages: Receiver<Told>,
+    /// What it is asked to do.
+    pub commands: Sender<Command>,
     thread: JoinHandle<Ended>,
 }
 
 /// A run that is over.
-pub(crate) struct Ended {
-    pub(crate) outcome: Outcome,
+pub struct Ended {
+    /// How it ended.
+    pub outcome: Outcome,
     /// What really happened on each lane that is simulated.
-    pub(crate) truths: Vec<Truth>,
+    pub truths: Vec<Truth>,
     /// The run's number, or why the logbook does not have all of it.
-    pub(crate) kept: Result<i64, LogbookError>,
+    pub kept: Result<i64, LogbookError>,
 }
 
 /// The order by which a run of the logbook goes on, as it was given then. `consents` are what is allowed now, by lane.
-pub(crate) fn order_to_resume(
+pub fn order_to_resume(
     book: &Logbook,
     run: i64,
     consents: &[(String, mile_drive::block::Consent)],
@@ -214,7 +224,7 @@ fn check_same(head: &LaneHead, drive: &dyn Drive, run: i64) -> Result<(), Failur
 
 impl ReadyLane {
     /// The drive as the bench shows it.
-    pub(crate) fn card(&self) -> Card {
+    pub fn card(&self) -> Card {
         // A file is on no bench.
         bench::card(&self.named)
             .ok()
@@ -223,7 +233,7 @@ impl ReadyLane {
     }
 
     /// The disk under the drive.
-    pub(crate) fn disk(&self) -> Option<Disk> {
+    pub fn disk(&self) -> Option<Disk> {
         let path = Path::new(&self.named);
         let meta = std::fs::metadata(path).or_else(|_| std::fs::metadata(folder_of(path))).ok()?;
         let number = if meta.file_type().is_block_device() { meta.rdev() } else { meta.dev() };
@@ -231,24 +241,24 @@ impl ReadyLane {
     }
 
     /// Whether a path is on the disk under test.
-    pub(crate) fn is_on_drive(&self, path: &Path) -> bool {
+    pub fn is_on_drive(&self, path: &Path) -> bool {
         !self.drive.is_virtual() && same_disk(Path::new(&self.named), path)
     }
 
     /// Rate at which the drive is claimed to write, where it is.
-    pub(crate) fn claimed_write(&self) -> Option<Rate> {
+    pub fn claimed_write(&self) -> Option<Rate> {
         self.drive.claims().write
     }
 
     /// Rated endurance of the drive, where it is claimed.
-    pub(crate) fn endurance(&self) -> Option<Bytes> {
+    pub fn endurance(&self) -> Option<Bytes> {
         self.drive.claims().endurance
     }
 }
 
 impl Ready {
     /// Keeps with the run what spoke against its start.
-    pub(crate) fn accept(&mut self, warnings: Vec<String>) {
+    pub fn accept(&mut self, warnings: Vec<String>) {
         if let Some(first) = self.lanes.first_mut() {
             first.plan.notes.extend(warnings.iter().cloned());
         }
@@ -256,12 +266,12 @@ impl Ready {
     }
 
     /// Whether no real drive takes part.
-    pub(crate) fn is_simulated(&self) -> bool {
+    pub fn is_simulated(&self) -> bool {
         self.lanes.iter().all(|l| l.drive.is_virtual())
     }
 
     /// The order that was made ready.
-    pub(crate) fn into_order(self) -> Order {
+    pub fn into_order(self) -> Order {
         self.order
     }
 
@@ -286,7 +296,10 @@ impl Ready {
     }
 
     /// Starts the run on a thread of its own. Whoever listens to the messages may fall behind; the logbook does not.
-    pub(crate) fn start(self, book: Logbook) -> Result<(Underway, Option<PathBuf>), Failure> {
+    ///
+    /// # Errors
+    /// Where the run cannot be entered into the logbook, or no thread can be made.
+    pub fn start(self, book: Logbook) -> Result<(Underway, Option<PathBuf>), Failure> {
         let (told, messages) = unbounded();
         let (commands, obeyed) = unbounded();
         let (work, socket) = self.work(book, Some(told), commands.clone())?;
@@ -474,7 +487,10 @@ fn failed(text: String) -> Message {
 
 impl Underway {
     /// Waits for the end.
-    pub(crate) fn finish(self) -> Result<Ended, Failure> {
+    ///
+    /// # Errors
+    /// Where the thread of the run ended before the run.
+    pub fn finish(self) -> Result<Ended, Failure> {
         self.thread
             .join()
             .map_err(|_| Failure::run("the runner ended unexpectedly; what it had logged is in the logbook"))
@@ -482,7 +498,10 @@ impl Underway {
 }
 
 /// Starts a runner of its own, and gives its socket once it has begun, or why it did not.
-pub(crate) fn spawn_runner(order: Order, logbook: &Path) -> Result<PathBuf, Failure> {
+///
+/// # Errors
+/// Where no process can be made, or the run is refused.
+pub fn spawn_runner(order: Order, logbook: &Path) -> Result<PathBuf, Failure> {
     let logbook = std::path::absolute(logbook)?;
     let errand = serde_json::to_vec(&Errand { order, logbook })?;
     let mut child = std::process::Command::new(std::env::current_exe()?)
@@ -509,10 +528,15 @@ pub(crate) fn spawn_runner(order: Order, logbook: &Path) -> Result<PathBuf, Fail
 }
 
 /// What a runner does: reads its errand, says whether it has begun, and goes through with it.
-pub(crate) fn serve(errand: &str) -> Result<(), Failure> {
-    let begun = |begun: &Begun| crate::text::say(&serde_json::to_string(begun).unwrap_or_default());
+///
+/// `say` writes a line to whoever gave the errand.
+///
+/// # Errors
+/// Where the run cannot be begun, or ends with an error.
+pub fn serve(errand: &str, say: impl Fn(&str)) -> Result<(), Failure> {
+    let begun = |begun: &Begun| say(&serde_json::to_string(begun).unwrap_or_default());
     let (commands, obeyed) = unbounded();
-    let ready = || {
+    let ready = || -> Result<_, Failure> {
         let errand: Errand = serde_json::from_str(errand)?;
         let ready = prepare(errand.order)?;
         let book = Logbook::open(&errand.logbook)?;
@@ -526,7 +550,7 @@ pub(crate) fn serve(errand: &str) -> Result<(), Failure> {
     let (work, socket) = match ready() {
         Ok(made) => made,
         Err(failure) => {
-            let Failure { code, message } = failure;
+            let (code, message) = (failure.code(), failure.message().to_owned());
             begun(&Begun::Refused { code, message });
             return Ok(());
         }
@@ -544,7 +568,10 @@ const LAST_PATIENCE: Duration = Duration::from_secs(5);
 
 /// SIGINT, SIGTERM, SIGHUP and SIGQUIT end the run cleanly; a second one ends it without waiting for the drive, and the process where even
 /// that takes too long, because the system holds it in a call. The logbook has then all but the last half second.
-pub(crate) fn stop_on_signals(commands: Sender<Command>) -> Result<(), Failure> {
+///
+/// # Errors
+/// Where the system does not let signals be waited for.
+pub fn stop_on_signals(commands: Sender<Command>) -> Result<(), Failure> {
     use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM};
     let mut signals = signal_hook::iterator::Signals::new([SIGINT, SIGTERM, SIGHUP, SIGQUIT])?;
     std::thread::Builder::new().name("signals".into()).spawn(move || {
@@ -564,7 +591,10 @@ pub(crate) fn stop_on_signals(commands: Sender<Command>) -> Result<(), Failure> 
 }
 
 /// All that a runner had told before: from its logbook, and from what it keeps itself.
-pub(crate) fn told_before(client: &mut Client) -> Result<Vec<Told>, Failure> {
+///
+/// # Errors
+/// Where the runner is gone, or says what cannot be read.
+pub fn told_before(client: &mut Client) -> Result<Vec<Told>, Failure> {
     let backlog = std::mem::take(&mut client.backlog);
     let (mut kept, mut series) = (Vec::new(), Vec::new());
     // Of readings, a runner keeps none.
@@ -623,7 +653,7 @@ fn folder_of(path: &Path) -> &Path {
 }
 
 /// Folders for what the logbook does not take, the best first: where this user's programs keep their state, and the system's temporary folder.
-pub(crate) fn aside_folders() -> Vec<PathBuf> {
+pub fn aside_folders() -> Vec<PathBuf> {
     let own = directories::ProjectDirs::from("", "", "hollow-mile");
     let state = own.as_ref().map(|f| f.state_dir().unwrap_or_else(|| f.data_dir()).to_owned());
     let user = rustix::process::geteuid().as_raw();
@@ -634,7 +664,10 @@ pub(crate) fn aside_folders() -> Vec<PathBuf> {
 }
 
 /// Where the user's logbook is, unless they name another.
-pub(crate) fn logbook_path(named: Option<&Path>) -> Result<PathBuf, Failure> {
+///
+/// # Errors
+/// Where none is named and this user has no folder for it.
+pub fn logbook_path(named: Option<&Path>) -> Result<PathBuf, Failure> {
     if let Some(path) = named {
         return Ok(path.to_owned());
     }

@@ -28,7 +28,7 @@ const BUSY: f64 = 0.25;
 /// How much something speaks against a start.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub(crate) enum Weight {
+pub enum Weight {
     /// The run cannot be started.
     Refusal,
     /// It can, and the warning is kept with it.
@@ -38,7 +38,8 @@ pub(crate) enum Weight {
 }
 
 impl Weight {
-    pub(crate) fn word(self) -> &'static str {
+    /// The word that JSON and text have for it.
+    pub fn word(self) -> &'static str {
         match self {
             Self::Refusal => "refused",
             Self::Warning => "warning",
@@ -49,17 +50,20 @@ impl Weight {
 
 /// Something that speaks against starting, with what to do about it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub(crate) struct Item {
-    pub(crate) weight: Weight,
+pub struct Item {
+    /// How much it weighs.
+    pub weight: Weight,
     /// What it is about, in a word or two.
-    pub(crate) about: &'static str,
-    pub(crate) why: String,
-    pub(crate) remedy: String,
+    pub about: &'static str,
+    /// Why it speaks against a start.
+    pub why: String,
+    /// What can be done about it.
+    pub remedy: String,
 }
 
 /// An earlier run of the drive.
 #[derive(Clone, Debug, PartialEq)]
-pub(crate) struct Earlier {
+pub struct Earlier {
     run: i64,
     course: String,
     start: Option<Celsius>,
@@ -72,32 +76,40 @@ pub(crate) struct Earlier {
 
 /// What the logbook knows of a drive.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub(crate) struct Past {
-    pub(crate) known: Vec<Known>,
-    pub(crate) runs: Vec<Earlier>,
+pub struct Past {
+    /// Rates and times that runs on this drive or its like have shown.
+    pub known: Vec<Known>,
+    /// Runs on this drive.
+    pub runs: Vec<Earlier>,
 }
 
 /// The load of this host, and of others on the drive, over a moment.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub(crate) struct HostLoad {
-    pub(crate) others: Option<f64>,
-    pub(crate) busy: Option<f64>,
-    pub(crate) governor: Option<String>,
+pub struct HostLoad {
+    /// What other programs move on the drive, bytes per second.
+    pub others: Option<f64>,
+    /// Share of the processors that is in use, 0 to 1.
+    pub busy: Option<f64>,
+    /// What sets the frequency of the processors.
+    pub governor: Option<String>,
 }
 
 /// What a course on a drive comes to.
 #[derive(Clone, Debug, PartialEq, Serialize)]
-pub(crate) struct Outlook {
-    pub(crate) forecast: Forecast,
-    pub(crate) items: Vec<Item>,
+pub struct Outlook {
+    /// How long it takes and what it writes.
+    pub forecast: Forecast,
+    /// What speaks against it, and what is worth knowing.
+    pub items: Vec<Item>,
     /// What was changed to fit the drive.
-    pub(crate) notes: Vec<String>,
-    pub(crate) endurance: Option<Bytes>,
+    pub notes: Vec<String>,
+    /// Rated endurance of the drive, where it is claimed.
+    pub endurance: Option<Bytes>,
 }
 
 impl Past {
     /// From the newest runs of a drive. A logbook that cannot be read knows nothing.
-    pub(crate) fn of(book: &Logbook, drive: &Identity) -> Self {
+    pub fn of(book: &Logbook, drive: &Identity) -> Self {
         let mut past = Self::default();
         // A run on several drives has the names of all of them.
         let same = |models: &str, names: &str| {
@@ -138,7 +150,7 @@ impl Past {
 
 impl HostLoad {
     /// Looks for a fifth of a second.
-    pub(crate) fn look(disk: Option<&mile_drive::sysfs::Disk>) -> Self {
+    pub fn look(disk: Option<&mile_drive::sysfs::Disk>) -> Self {
         let clock = mile_drive::clock::Monotonic::start();
         let (before, cpu) = (disk.and_then(mile_drive::sysfs::Disk::moved), processors());
         clock.sleep_until(Nanos(200_000_000));
@@ -162,7 +174,7 @@ fn processors() -> Option<(u64, u64)> {
 }
 
 /// What a plan on a drive comes to. `host` is `None` for a drive whose time is its own.
-pub(crate) fn outlook(
+pub fn outlook(
     plan: &Plan,
     card: &Card,
     past: &Past,
@@ -364,18 +376,18 @@ impl Look<'_> {
 
 impl Outlook {
     /// Whether something forbids the start.
-    pub(crate) fn refused(&self) -> bool {
+    pub fn refused(&self) -> bool {
         self.items.iter().any(|i| i.weight == Weight::Refusal)
     }
 
     /// The warnings, as they are kept with the run.
-    pub(crate) fn warnings(&self) -> Vec<String> {
+    pub fn warnings(&self) -> Vec<String> {
         let warnings = self.items.iter().filter(|i| i.weight == Weight::Warning);
         warnings.map(|i| format!("Started in spite of a warning ({}): {}.", i.about, i.why)).collect()
     }
 
     /// `about 7 h 20 min, writes 5.21 TB (0.65 % of the rated endurance), reads 1.20 TB, up to 61 °C`
-    pub(crate) fn sentence(&self) -> String {
+    pub fn sentence(&self) -> String {
         let cast = &self.forecast;
         let open = cast.legs.iter().any(|l| l.basis == mile_course::Basis::Limit);
         let about = if open { "at most" } else { "about" };

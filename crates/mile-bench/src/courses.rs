@@ -5,10 +5,11 @@ use mile_core::Bytes;
 
 /// A ready-made course.
 #[derive(Clone, Copy, Debug)]
-pub(crate) struct Ready {
+pub struct Ready {
     /// Its name on the command line, and of its file in `courses/`.
-    pub(crate) kind: &'static str,
-    pub(crate) text: &'static str,
+    pub kind: &'static str,
+    /// Its text, as it is in `courses/`.
+    pub text: &'static str,
 }
 
 macro_rules! ready {
@@ -18,7 +19,7 @@ macro_rules! ready {
 }
 
 /// All of them, the ones that are run first in front.
-pub(crate) const READY: [Ready; 10] = ready![
+pub const READY: [Ready; 10] = ready![
     "first-look",
     "long-soak",
     "fill-sweep",
@@ -36,17 +37,17 @@ const MEANT_FOR: f64 = 2e12;
 
 impl Ready {
     /// By its name.
-    pub(crate) fn find(kind: &str) -> Option<Self> {
+    pub fn find(kind: &str) -> Option<Self> {
         READY.into_iter().find(|r| r.kind == kind)
     }
 
     /// Whether it is for several drives.
-    pub(crate) fn has_lanes(&self) -> bool {
+    pub fn has_lanes(&self) -> bool {
         self.text.lines().any(|l| l.starts_with("lane "))
     }
 
     /// What it answers, from its header.
-    pub(crate) fn question(&self) -> String {
+    pub fn question(&self) -> String {
         let lines = self.text.lines().map_while(|l| l.strip_prefix("# "));
         let lines = lines.take_while(|l| !l.starts_with("Costs:"));
         let words = lines.flat_map(str::split_whitespace).filter(|w| *w != "Question:");
@@ -54,7 +55,7 @@ impl Ready {
     }
 
     /// Its text for a drive: with what is claimed of it and how it is attached, and with sizes that fit it.
-    pub(crate) fn for_drive(&self, card: &Card) -> String {
+    pub fn for_drive(&self, card: &Card) -> String {
         if self.has_lanes() {
             // What is claimed of one drive need not hold for the others.
             return self.text.to_owned();
