@@ -11,7 +11,7 @@ use crate::Failure;
 use crate::bench::{self, Card, Named};
 use crossbeam_channel::{Receiver, Sender, unbounded};
 use mile_core::channel::{Channel, Source};
-use mile_core::{Bytes, Nanos, Rate};
+use mile_core::{Bytes, Nanos, Rate, Trace};
 use mile_course::Plan;
 use mile_drive::clock::unix_seconds;
 use mile_drive::sysfs::Disk;
@@ -131,6 +131,8 @@ pub struct Underway {
 pub struct Ended {
     /// How it ended.
     pub outcome: Outcome,
+    /// The samples of each lane.
+    pub traces: Vec<Trace>,
     /// What really happened on each lane that is simulated.
     pub truths: Vec<Truth>,
     /// The run's number, or why the logbook does not have all of it.
@@ -420,7 +422,9 @@ impl Ready {
                 drive: lane.drive.as_mut(),
                 terms: Terms { speed, keep, go_on, board: board.clone() },
             });
-            let outcomes = execute_lanes(lanes.collect(), head, self.apart, commands, &mut tell);
+            let ends = execute_lanes(lanes.collect(), head, self.apart, commands, &mut tell);
+            let (outcomes, traces): (Vec<Outcome>, Vec<Trace>) =
+                ends.into_iter().map(|e| (e.outcome, e.trace)).unzip();
             drop(polling);
             let kept = recorder.finish();
             if let Some(server) = server {
@@ -442,7 +446,12 @@ impl Ready {
                 why: Some("it had no drive".into()),
                 health: None,
             });
-            Ended { outcome, truths: self.lanes.iter().filter_map(|l| l.drive.truth()).collect(), kept }
+            Ended {
+                outcome,
+                traces,
+                truths: self.lanes.iter().filter_map(|l| l.drive.truth()).collect(),
+                kept,
+            }
         };
         Ok((Box::new(work), socket))
     }

@@ -90,6 +90,11 @@ impl LiveFindings {
         }
     }
 
+    /// Hands the trace over. What is pushed behind that begins another.
+    pub fn take_trace(&mut self) -> Trace {
+        std::mem::take(&mut self.trace)
+    }
+
     /// The trace so far.
     pub fn trace(&self) -> &Trace {
         &self.trace

@@ -93,7 +93,7 @@ fn what_is_in_use_is_refused_whatever_is_said() {
     } else {
         common::skipped("nothing can be mounted here");
     }
-    if output("mkswap", &[&device.node()]).is_some() && output("swapon", &[&device.node()]).is_some() {
+    if output("mkswap", &[&device.node(), "40"]).is_some() && output("swapon", &[&device.node()]).is_some() {
         let before = device.sum();
         let said = device.drive(all.clone()).check_consent(true).unwrap_err().to_string();
         output("swapoff", &[&device.node()]).unwrap();

@@ -108,7 +108,7 @@ fn uses() -> Vec<(&'static str, Use)> {
             vec![Undo(vec![], Some(holding(&script)))]
         }),
         ("swap", |l| {
-            must("mkswap", &[&l.node()]);
+            must("mkswap", &[&l.node(), "40"]);
             if output("swapon", &[&l.node()]).is_none() {
                 // A kernel without swap cannot be given any.
                 return Vec::new();

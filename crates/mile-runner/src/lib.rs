@@ -14,5 +14,5 @@ pub use board::Board;
 pub use message::{
     Command, EndKind, Event, EventKind, HealthShot, LaneHead, Message, Order, Outcome, RunHead, Status,
 };
-pub use run::{GoOn, LaneRun, Terms, execute, execute_lanes};
+pub use run::{GoOn, LaneEnd, LaneRun, Terms, execute, execute_lanes};
 pub use speed::Speed;

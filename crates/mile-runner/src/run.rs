@@ -15,7 +15,7 @@ mod watch;
 pub use go_on::GoOn;
 pub(crate) use head::facts_for_planning;
 pub use head::{channels_of, claims_of, head, lane_head, plan_facts, situation_of};
-pub use lanes::{LaneRun, execute_lanes};
+pub use lanes::{LaneEnd, LaneRun, execute_lanes};
 pub use reliance::{Stretch, relied_on};
 
 use crate::Speed;
@@ -113,7 +113,7 @@ pub fn execute(
 ) -> Outcome {
     begin(&mut head, 0, drive, terms.go_on.is_some());
     tell(Message::Began(Box::new(head.clone())));
-    lane(plan, &head, 0, drive, terms, None, commands, tell)
+    lane(plan, &head, 0, drive, terms, None, commands, tell).outcome
 }
 
 /// Says which run a drive writes for, and looks at its health where the run begins on it.
@@ -137,7 +137,7 @@ fn lane(
     meeting: Option<&Meeting>,
     commands: &Receiver<Command>,
     tell: &mut dyn FnMut(Message),
-) -> Outcome {
+) -> LaneEnd {
     let Terms { speed, keep, mut go_on, board } = terms;
     let channels = &head.channels;
     let of_drive = |c: &Channel| c.of == Some(number as u32) && c.source == Source::Drive;
@@ -209,7 +209,7 @@ fn lane(
     let mut outcome = run.outcome(ended);
     let keep = keep || run.needs_what_it_wrote(outcome.status);
     let flushed = run.settle();
-    let (stopped, left) = (run.stopping, run.left);
+    let (stopped, left, trace) = (run.stopping, run.left, run.live.take_trace());
     if let Err(e) = flushed.and(drive.close(keep)) {
         let text = e.to_string();
         tell(Message::Event(Event {
@@ -226,7 +226,7 @@ fn lane(
             Some("stopped on request, without waiting for operations that had not come back".into());
     }
     tell(Message::Ended(Box::new(outcome.clone())));
-    outcome
+    LaneEnd { outcome, trace }
 }
 
 struct Run<'a> {

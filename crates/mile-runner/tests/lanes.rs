@@ -79,6 +79,7 @@ fn go_on(
             _ => {}
         }
     });
+    let outcomes = outcomes.into_iter().map(|e| e.outcome).collect();
     Record { lanes: told, outcomes }
 }
 

@@ -111,7 +111,8 @@ pub(crate) fn follow(
     truth: Option<&std::path::Path>,
     went_on: Option<&std::path::Path>,
 ) -> Result<(), Failure> {
-    let mut follower = Follower::new(format);
+    // Its trace is taken over at its end: two of a long run would take twice the memory.
+    let mut follower = Follower { has_trace: false, ..Follower::new(format) };
     loop {
         match underway.messages.recv_timeout(Duration::from_millis(100)) {
             Ok((lane, message)) => {
@@ -129,8 +130,11 @@ pub(crate) fn follow(
         }
         follower.show();
     }
-    let ended = underway.finish()?;
+    let mut ended = underway.finish()?;
     follower.clear_line();
+    for (lane, trace) in follower.lanes.iter_mut().zip(std::mem::take(&mut ended.traces)) {
+        lane.trace = trace;
+    }
     if let Some(path) = truth {
         let json = match ended.truths.as_slice() {
             [one] => serde_json::to_string_pretty(one)?,
@@ -349,6 +353,8 @@ struct Follower {
     shown: Nanos,
     head: RunHead,
     lanes: Vec<Followed>,
+    /// Whether it makes the trace of each lane itself.
+    has_trace: bool,
     series: Vec<Series>,
 }
 
@@ -361,6 +367,7 @@ impl Follower {
             shown: Nanos(0),
             head: RunHead::default(),
             lanes: vec![Followed::default()],
+            has_trace: true,
             series: Vec::new(),
         }
     }
@@ -394,7 +401,9 @@ impl Follower {
             Message::Sample(sample) => {
                 lane.progress.sample(&sample);
                 lane.temp = sample.temp;
-                lane.trace.push(&sample, self.head.lane(number as usize).leg_name(sample.leg));
+                if self.has_trace {
+                    lane.trace.push(&sample, self.head.lane(number as usize).leg_name(sample.leg));
+                }
             }
             Message::Event(event) => {
                 lane.progress.event(&event);
@@ -406,10 +415,9 @@ impl Follower {
         self.lanes.iter().all(|l| l.outcome.is_some())
     }
 
-    /// Takes in all of a run, in the place of what was seen of it.
+    /// Takes in what happened in all of a run that went on, in the place of what was seen of it.
     fn take_whole(&mut self, run: &mile_logbook::StoredRun) {
-        for (i, (lane, stored)) in self.lanes.iter_mut().zip(&run.lanes).enumerate() {
-            lane.trace = run.trace(i);
+        for (lane, stored) in self.lanes.iter_mut().zip(&run.lanes) {
             lane.events.clone_from(&stored.events);
         }
         self.series.clone_from(&run.series);

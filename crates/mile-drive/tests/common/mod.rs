@@ -14,6 +14,7 @@ use mile_drive::block::{BlockDrive, Consent, drive::find};
 use mile_drive::io::EngineChoice;
 use mile_drive::sysfs::Roots;
 use std::fs::File;
+use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
@@ -75,9 +76,17 @@ impl Loop {
         self.device.display().to_string()
     }
 
-    /// A checksum of all of it, as the device shows it.
+    /// A checksum of all of it, as the device shows it; of a swap area of 40 KiB, without the nine pages behind its header, which the kernel
+    /// writes to when it is short of memory.
     pub(crate) fn sum(&self) -> String {
-        output("sha256sum", &[&self.node()]).unwrap().split(' ').next().unwrap().to_owned()
+        let node = self.node();
+        let mut mark = [0; 10];
+        File::open(&self.device).unwrap().read_exact_at(&mut mark, 4086).unwrap();
+        let bytes = match &mark == b"SWAPSPACE2" {
+            true => format!("(head -c 4096 {node} && tail -c +40961 {node}) | sha256sum"),
+            false => format!("sha256sum < {node}"),
+        };
+        output("sh", &["-c", &bytes]).unwrap()
     }
 
     pub(crate) fn drive(&self, consent: Consent) -> BlockDrive {

@@ -4,13 +4,21 @@ use super::meeting::Meeting;
 use super::{Guarded, LegEnd, Run, Terms, begin, lane};
 use crate::message::{Command, Message, Outcome, RunHead, Status};
 use crossbeam_channel::{Receiver, Sender, bounded, select, unbounded};
-use mile_core::{Bytes, Nanos, Op};
+use mile_core::{Bytes, Nanos, Op, Trace};
 use mile_course::Plan;
 use mile_drive::{Drive, DriveError};
 use std::sync::Mutex;
 
 /// Messages that may wait to be told. A simulated lane waits for whoever listens.
 const QUEUE: usize = 4096;
+
+/// How a lane has ended.
+pub struct LaneEnd {
+    /// How.
+    pub outcome: Outcome,
+    /// All of its samples that were told, and those from before it went on.
+    pub trace: Trace,
+}
 
 /// One lane of a run: its plan, its drive, and on what terms.
 pub struct LaneRun<'a> {
@@ -32,7 +40,7 @@ pub fn execute_lanes(
     apart: bool,
     commands: &Receiver<Command>,
     tell: &mut dyn FnMut(u32, Message),
-) -> Vec<Outcome> {
+) -> Vec<LaneEnd> {
     for (i, lane) in lanes.iter_mut().enumerate() {
         begin(&mut head, i, lane.drive, lane.terms.go_on.is_some());
     }
@@ -51,27 +59,28 @@ pub fn execute_lanes(
         lanes.iter().map(|l| l.terms.go_on.as_ref().map_or(0, |g| g.leg as usize)).collect();
     let meeting = Meeting::new(&stages, lanes.iter().all(|l| l.drive.is_virtual()));
     let (send, told) = bounded::<(u32, Message)>(QUEUE);
-    let outcomes: Mutex<Vec<Option<Outcome>>> = Mutex::new(vec![None; lanes.len()]);
+    let ends: Mutex<Vec<Option<LaneEnd>>> = Mutex::new(lanes.iter().map(|_| None).collect());
     std::thread::scope(|scope| {
         let mut orders: Vec<Sender<Command>> = Vec::new();
         for (i, LaneRun { plan, drive, terms }) in lanes.into_iter().enumerate() {
             let (order, obeyed) = unbounded();
             orders.push(order);
-            let (send, head, meeting, outcomes) = (send.clone(), &head, &meeting, &outcomes);
+            let (send, head, meeting, ends) = (send.clone(), &head, &meeting, &ends);
             scope.spawn(move || {
                 let mut tell = |message: Message| {
                     // Who listens lives as long as this thread.
                     let _ = send.send((i as u32, message));
                 };
-                let outcome = lane(plan, head, i, drive, terms, Some(meeting), &obeyed, &mut tell);
+                let end = lane(plan, head, i, drive, terms, Some(meeting), &obeyed, &mut tell);
+                let outcome = &end.outcome;
                 let bad = outcome.status != Status::Done && !apart;
                 let why = bad.then(|| {
                     let why = outcome.why.as_ref().map_or(String::new(), |w| format!(": {w}"));
                     format!("lane {} has ended{why}", head.lane(i).name)
                 });
                 meeting.leave(i, outcome.at, why);
-                if let Some(place) = outcomes.lock().ok().as_mut().and_then(|o| o.get_mut(i)) {
-                    *place = Some(outcome);
+                if let Some(place) = ends.lock().ok().as_mut().and_then(|e| e.get_mut(i)) {
+                    *place = Some(end);
                 }
             });
         }
@@ -97,7 +106,6 @@ pub fn execute_lanes(
             }
         }
     });
-    let outcomes = outcomes.into_inner().unwrap_or_default();
     let lost = || Outcome {
         status: Status::Failed,
         at: Nanos(0),
@@ -105,7 +113,9 @@ pub fn execute_lanes(
         why: Some("its thread ended unexpectedly".into()),
         health: None,
     };
-    outcomes.into_iter().map(|o| o.unwrap_or_else(lost)).collect()
+    let or_lost =
+        |end: Option<LaneEnd>| end.unwrap_or_else(|| LaneEnd { outcome: lost(), trace: Trace::new() });
+    ends.into_inner().unwrap_or_default().into_iter().map(or_lost).collect()
 }
 
 impl Run<'_> {
