@@ -8,7 +8,7 @@ use mile_drive::{Drive, DriveError};
 use mile_instrument::Config;
 use mile_runner::run;
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// Reads the course, looks at its drives, and fits the one to the others. Nothing is made or written.
 ///
@@ -172,6 +172,12 @@ fn in_order(course: &Course, named: Vec<OrderLane>, course_name: &str) -> Result
     }
 }
 
+/// Where a file is or will be: its folder without links and detours, and its name.
+fn place(path: &Path) -> Option<PathBuf> {
+    let folder = path.parent().filter(|f| !f.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    Some(folder.canonicalize().ok()?.join(path.file_name()?))
+}
+
 /// Refuses lanes that are one and the same drive.
 fn check_apart(lanes: &[OrderLane], drives: &[Box<dyn Drive>]) -> Result<(), Failure> {
     let number = |lane: &OrderLane| {
@@ -179,7 +185,7 @@ fn check_apart(lanes: &[OrderLane], drives: &[Box<dyn Drive>]) -> Result<(), Fai
         let meta = std::fs::metadata(path).ok();
         let device = meta.as_ref().filter(|m| m.file_type().is_block_device()).map(MetadataExt::rdev);
         let file = meta.filter(std::fs::Metadata::is_file).map(|m| (m.dev(), m.ino()));
-        (device, file, std::path::absolute(path).ok())
+        (device, file, place(path))
     };
     for (i, a) in lanes.iter().enumerate() {
         for (b, drive) in lanes.iter().zip(drives).skip(i + 1) {
