@@ -277,20 +277,21 @@ fn roughly(time: Nanos) -> String {
 mod tests {
     use super::*;
 
+    const FACTS: mile_course::DriveFacts = mile_course::DriveFacts {
+        capacity: Bytes(2_000_000_000_000),
+        logical_block: Bytes(512),
+        has_temperature: true,
+        readable: true,
+        cache: None,
+    };
+
     #[test]
     fn the_sentence_says_leg_work_amount_and_time_left() {
         let soak =
             "course \"c\"\nleg settle\n rest for 1 min\nleg soak\n write sequential, blocks 1 MiB, depth 16";
         let head = |end: &str| {
             let course = mile_course::parse(&format!("{soak}{end}\n")).unwrap();
-            let facts = mile_course::DriveFacts {
-                capacity: Bytes(2_000_000_000_000),
-                logical_block: Bytes(512),
-                has_temperature: true,
-                readable: true,
-                cache: None,
-            };
-            LaneHead { legs: mile_course::plan(&course, &facts).unwrap().legs, ..LaneHead::default() }
+            LaneHead { legs: mile_course::plan(&course, &FACTS).unwrap().legs, ..LaneHead::default() }
         };
         let timed = head(", for 2 h");
         let head = head(", until 1600 GB written");
@@ -332,14 +333,7 @@ mod tests {
     fn a_lane_that_is_only_watched_takes_as_long_as_the_others() {
         let text = mile_bench::courses::Ready::find("two-slots").unwrap().text;
         let course = mile_course::parse(text).unwrap();
-        let facts = mile_course::DriveFacts {
-            capacity: Bytes(2_000_000_000_000),
-            logical_block: Bytes(512),
-            has_temperature: true,
-            readable: true,
-            cache: None,
-        };
-        let plans = mile_course::plan_lanes(&course, &[facts, facts]).unwrap();
+        let plans = mile_course::plan_lanes(&course, &[FACTS, FACTS]).unwrap();
         let lanes = plans.into_iter().map(|p| LaneHead { legs: p.legs, ..LaneHead::default() }).collect();
         let head = RunHead { lanes, ..RunHead::default() };
         for mut lane in Progress::of_lanes(&head) {

@@ -18,6 +18,11 @@ struct Scale {
 }
 
 impl Scale {
+    /// Steps of 5 K around what is shown.
+    fn of_temperatures(lowest: f64, highest: f64, top: u16, rows: u16) -> Self {
+        Self { low: (lowest / 5.0 - 0.2).floor() * 5.0, high: (highest / 5.0 + 0.2).ceil() * 5.0, top, rows }
+    }
+
     /// Row and glyph of a value.
     fn at(&self, value: f64) -> (u16, char) {
         let steps = f64::from(self.rows) * LINES.len() as f64;
@@ -66,12 +71,7 @@ pub(super) fn temperature(
         .filter_map(|(name, limit)| limit.map(|l| (name, l.0)))
         .collect();
     let highest = known().chain(limits.iter().map(|l| l.1)).fold(f64::NEG_INFINITY, f64::max);
-    let scale = Scale {
-        low: (lowest / 5.0 - 0.2).floor() * 5.0,
-        high: (highest / 5.0 + 0.2).ceil() * 5.0,
-        top,
-        rows,
-    };
+    let scale = Scale::of_temperatures(lowest, highest, top, rows);
     let rose = Style::new().fg(picture.theme.rose);
     picture.label(top, &format!("{:.0} °C", scale.high), rose);
     picture.label(top + rows - 1, &format!("{:.0}", scale.low), rose);
@@ -134,12 +134,7 @@ pub(super) fn temperatures<'a>(
         }
     }
     let highest = known().chain(limits.iter().map(|l| l.1)).fold(f64::NEG_INFINITY, f64::max);
-    let scale = Scale {
-        low: (lowest / 5.0 - 0.2).floor() * 5.0,
-        high: (highest / 5.0 + 0.2).ceil() * 5.0,
-        top,
-        rows,
-    };
+    let scale = Scale::of_temperatures(lowest, highest, top, rows);
     let faint = picture.theme.faint();
     picture.label(top, &format!("{:.0} °C", scale.high), faint);
     picture.label(top + rows - 1, &format!("{:.0}", scale.low), faint);
