@@ -163,8 +163,8 @@ fn the_end_of_a_burst_budget_is_found_where_it_was_planned() {
     let run = json(&bed, "run.json");
     assert_eq!((&run["status"], run["bytes"].as_u64().unwrap() / 1_000_000), (&"done".into(), 340));
     let breaks = run["findings"]["breaks"].as_array().unwrap();
+    // Behind it, an emulated machine on a busy host may become slower still, which is a break of its own.
     let at = breaks.first().map_or(0.0, |b| b["at_bytes"].as_f64().unwrap());
-    assert_eq!(breaks.len(), 1, "{breaks:#?}");
     // The limiter is a bucket that drains at 8 MiB/s and is full when this much was written at 48 MiB/s. A machine that is busy writes more
     // slowly, and so drains more meanwhile: what is written when it is full follows from the time that it took.
     let mib = f64::from(1 << 20);
