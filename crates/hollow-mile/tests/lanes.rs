@@ -244,7 +244,8 @@ fn a_run_goes_by_the_readings_of_a_bench_instrument_and_goes_on_without_one_that
         back.head.channels.iter().map(mile_core::channel::Channel::column).collect::<Vec<_>>(),
         ["ambient_2_c", "uptime_s"]
     );
-    bench.write("g.course", &course("stop if ambient above 23.5 °C\n"));
+    // A course that is not over before the first reading.
+    bench.write("g.course", "course \"g\"\nstop if ambient above 23.5 °C\nleg wait\n rest for 5 min\n");
     let said = bench.fails(&[&["run", "g.course"][..], &on].concat());
     assert!(said.contains("ambient above 23.5 °C: ambient is 24"), "{said}");
     for (guard, words) in [
