@@ -2,10 +2,12 @@
 
 use mile_bench::Failure;
 use mile_core::channel::Series;
+use mile_core::copies::{self, CopyFound, CopySide};
 use mile_core::findings::Break;
 use mile_core::ruler::{Ruler, Window};
 use mile_core::stages::{LaneTrace, Stage, stages};
 use mile_core::{Context, Findings, Trace};
+use mile_course::{PlannedTransfer, Work};
 use mile_figures::{FigureLane, LanesFigure, RunFigure, draw, draw_lanes, draw_sweep, pdf};
 use mile_files::Replace;
 use mile_runner::{LaneHead, RunHead};
@@ -106,6 +108,27 @@ pub(crate) fn stages_of(head: &RunHead, lanes: &[Shown<'_>]) -> Vec<Stage> {
     stages(&named)
 }
 
+/// What the copies of a run came to, as far as both of their lanes are among these.
+pub(crate) fn copies_of(head: &RunHead, lanes: &[Shown<'_>]) -> Vec<CopyFound> {
+    let side = |number: usize| {
+        let shown = lanes.iter().find(|l| l.lane == number)?;
+        let lane = head.lane(number).name.as_str();
+        Some(CopySide { lane, trace: shown.trace, context: shown.context, breaks: shown.breaks })
+    };
+    let mut all = Vec::new();
+    for (number, lane) in head.lanes.iter().enumerate() {
+        for leg in &lane.legs {
+            let Work::Transfer(PlannedTransfer { copy: Some(part), .. }) = leg.work else { continue };
+            if !part.is_source {
+                continue;
+            }
+            let sides = side(number).zip(side(part.partner as usize));
+            all.extend(sides.and_then(|(source, target)| copies::copy(&leg.name, source, target)));
+        }
+    }
+    all
+}
+
 /// Draws the lanes of a run below each other as SVG. `lanes` are those of the head, in their order.
 pub(crate) fn lanes_svg(head: &RunHead, name: &str, lanes: &[Shown<'_>]) -> Result<String, Failure> {
     let what: Vec<String> = head.lanes.iter().map(what).collect();
@@ -128,9 +151,11 @@ pub(crate) fn lanes_svg(head: &RunHead, name: &str, lanes: &[Shown<'_>]) -> Resu
     if head.lanes.iter().all(|l| l.drive.simulated) {
         made.push(format!("simulated, seed {}", head.seed));
     }
+    let mut lines = vec![made.join(", ")];
+    lines.extend(copies_of(head, lanes).iter().filter_map(|c| c.lines().into_iter().next()));
     let figure = LanesFigure {
         title: &title_of_all(head),
-        lines: &[made.join(", ")],
+        lines: &lines,
         lanes: &drawn,
         stages: &stages_of(head, lanes),
         series: lanes.first().map_or(&[], |l| l.series),

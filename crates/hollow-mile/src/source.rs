@@ -149,7 +149,7 @@ impl Source {
                 findings: findings(&Trace::new(), &Context::default()),
                 context: of.context_with(&stored.events),
                 status: Some(status),
-                trace: Trace::of(&stored.samples, &of.leg_names()),
+                trace: Trace::of(&stored.samples, &of.leg_names()).with_waits(&series, lane),
                 lane,
                 head: head.clone(),
                 extras: columns_of_series(&series, lane as u32, &stored.samples),
@@ -187,22 +187,25 @@ impl Source {
         };
         let head = RunHead { course: stem, lanes: all.lanes.iter().map(of).collect(), ..RunHead::default() };
         let (mut problems, joined) = (all.problems, all.joined);
-        let lane = |(lane, imported): (usize, ImportedLane)| Self {
-            name: Self::called(named, &head, lane),
-            of: named.to_owned(),
-            context: Context::default(),
-            findings: findings(&Trace::new(), &Context::default()),
-            status: None,
-            trace: Trace::of(&imported.samples, &imported.legs),
-            lane,
-            head: head.clone(),
-            series: series_of_columns(&imported.extras, lane as u32, &imported.samples),
-            samples: imported.samples,
-            events: Vec::new(),
-            extras: imported.extras,
-            // They are told once.
-            problems: std::mem::take(&mut problems),
-            joined,
+        let lane = |(lane, imported): (usize, ImportedLane)| {
+            let series = series_of_columns(&imported.extras, lane as u32, &imported.samples);
+            Self {
+                name: Self::called(named, &head, lane),
+                of: named.to_owned(),
+                context: Context::default(),
+                findings: findings(&Trace::new(), &Context::default()),
+                status: None,
+                trace: Trace::of(&imported.samples, &imported.legs).with_waits(&series, lane),
+                lane,
+                head: head.clone(),
+                series,
+                samples: imported.samples,
+                events: Vec::new(),
+                extras: imported.extras,
+                // They are told once.
+                problems: std::mem::take(&mut problems),
+                joined,
+            }
         };
         Ok(all.lanes.into_iter().enumerate().map(lane).collect())
     }

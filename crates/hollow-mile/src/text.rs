@@ -248,6 +248,11 @@ pub(crate) fn stages(all: &[Stage]) -> String {
     lines.join("\n") + "\n"
 }
 
+/// What copies came to.
+pub(crate) fn copies(all: &[mile_core::copies::CopyFound]) -> String {
+    all.iter().flat_map(mile_core::copies::CopyFound::lines).collect::<Vec<_>>().join("\n") + "\n"
+}
+
 /// What a run shows, as text.
 pub(crate) fn findings(found: &Findings) -> String {
     let mut out = String::new();

@@ -13,13 +13,14 @@ use common::Bench;
 use serde_json::Value;
 use std::process::Stdio;
 
-const KINDS: [&str; 10] = [
+const KINDS: [&str; 11] = [
     "first-look",
     "long-soak",
     "fill-sweep",
     "cache-recovery",
     "heat-comparison",
     "two-slots",
+    "drive-to-drive",
     "ramp",
     "workers",
     "stream",
@@ -43,6 +44,17 @@ fn every_ready_made_course_is_in_its_form_and_fits_every_drive_of_the_bench() {
         assert_eq!(bench.ok(&["course", "new", kind]).trim_end(), text.trim_end());
         for words in ["# Question:", "# Costs:", "# Before:"] {
             assert!(text.contains(words), "{kind} says {words}");
+        }
+        if kind == "drive-to-drive" {
+            let on = ["--on", "source=sim:halyard-q4", "--on", "target=sim:bittern-s1"];
+            let look =
+                json(&bench.ok(&[&["course", "forecast", &file][..], &on, &["--format", "json"]].concat()));
+            let bytes = |lane: usize, leg: usize| {
+                look["lanes"][lane]["outlook"]["forecast"]["legs"][leg]["bytes"].as_u64().unwrap()
+            };
+            assert_eq!(bytes(0, 2), bytes(1, 2), "both sides of the copy move the same");
+            assert!(bytes(0, 2) > 599_000_000_000);
+            continue;
         }
         if kind == "two-slots" {
             // For two drives, each of them any; what is claimed of one is not written into it.

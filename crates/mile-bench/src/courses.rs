@@ -19,13 +19,14 @@ macro_rules! ready {
 }
 
 /// All of them, the ones that are run first in front.
-pub const READY: [Ready; 10] = ready![
+pub const READY: [Ready; 11] = ready![
     "first-look",
     "long-soak",
     "fill-sweep",
     "cache-recovery",
     "heat-comparison",
     "two-slots",
+    "drive-to-drive",
     "ramp",
     "workers",
     "stream",

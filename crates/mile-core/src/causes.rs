@@ -107,6 +107,13 @@ impl Scene<'_> {
                 _ => consider(Cause::Workload, &mut list, workload),
             }
         } else {
+            if facts.waited.is_some() {
+                consider(
+                    if facts.falls { Cause::OtherSide } else { Cause::OtherSideEnd },
+                    &mut list,
+                    other_side,
+                );
+            }
             if facts.stall.is_some() {
                 consider(if facts.falls { Cause::Stall } else { Cause::StallEnd }, &mut list, stall);
             }
@@ -232,7 +239,7 @@ impl Facts {
 fn cap(cause: Cause, facts: &Facts) -> f64 {
     match (facts.throttle_begins, facts.temp, facts.limit) {
         // These are seen by their own readings, whatever is known of heat.
-        _ if matches!(cause, Cause::Workload) => 0.98,
+        _ if matches!(cause, Cause::Workload | Cause::OtherSide | Cause::OtherSideEnd) => 0.98,
         _ if matches!(cause, Cause::Interference | Cause::InterferenceEnd | Cause::Surface) => 0.97,
         _ if matches!(cause, Cause::Stall | Cause::StallEnd) => 0.97,
         (Some(_), _, _) => 0.99,
@@ -578,6 +585,23 @@ fn surface(facts: &Facts, list: &mut Vec<Weighed>) {
     if facts.throttle_ends == Some(true) {
         weigh(list, S, -3.0, "the throttle counters stopped ticking");
     }
+}
+
+/// Waiting longer for the other side that much, as a share of the time, is more than chance.
+const WAITS_MORE: f64 = 0.03;
+
+/// A side of a copy that slows down and waits longer is slowed by the other; one that slows down and waits no longer is not.
+fn other_side(facts: &Facts, list: &mut Vec<Weighed>) {
+    let cause = if facts.falls { Cause::OtherSide } else { Cause::OtherSideEnd };
+    let Some((before, behind)) = facts.waited else { return };
+    let more = if facts.falls { behind - before } else { before - behind };
+    let text = format!(
+        "the drive waited {:.0} % of the time for the other side of the copy before, and {:.0} % behind it",
+        100.0 * before,
+        100.0 * behind
+    );
+    // A drive that waits is idle, so that a slower pace of its own shows first in its waiting less.
+    weigh(list, cause, if more >= WAITS_MORE { 8.0 } else { -6.0 }, text);
 }
 
 /// That the drive gave no answer is seen as such, whatever the reason within the drive.

@@ -28,6 +28,8 @@ pub enum Source {
     Instrument(String),
     /// A column of a file.
     File,
+    /// The program itself, which knows what it does.
+    Runner,
 }
 
 /// One reading. A missing one is no reading.
@@ -39,8 +41,13 @@ pub struct Reading {
     pub value: f64,
 }
 
+/// Name of the channel of each side of a copy: share of the time, in percent, for which it waited for the other.
+pub const WAITED: &str = "waited";
+/// Name of the channel of the target of a copy: what is in the buffer between the two sides, in MB.
+pub const BUFFERED: &str = "buffered";
+
 /// Units, and what the name of a column has for each.
-const UNITS: [(&str, &str); 9] = [
+const UNITS: [(&str, &str); 10] = [
     ("°C", "c"),
     ("W", "w"),
     ("V", "v"),
@@ -49,10 +56,16 @@ const UNITS: [(&str, &str); 9] = [
     ("1/min", "per_min"),
     ("Pa", "pa"),
     ("MB/s", "mb_s"),
+    ("MB", "mb"),
     ("s", "s"),
 ];
 
 impl Channel {
+    /// Whether its readings are the times for which a lane waited for the other side of a copy.
+    pub fn is_wait_of(&self, lane: usize) -> bool {
+        self.name == WAITED && self.unit == "%" && self.of == Some(lane as u32)
+    }
+
     /// The name of its column in a file: `probe_c`. What a column cannot say by its name, it does not: a channel without a unit, or with one that is
     /// not in the table, has its own name.
     pub fn column(&self) -> String {

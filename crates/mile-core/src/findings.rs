@@ -65,6 +65,10 @@ pub enum Cause {
     Stall,
     /// It answers again.
     StallEnd,
+    /// The other side of a copy became slower.
+    OtherSide,
+    /// The other side of a copy became faster.
+    OtherSideEnd,
     /// So much of the drive is in use.
     FillLevel,
     /// That part of its surface is slower, or ends here.
@@ -88,6 +92,8 @@ impl Cause {
             Self::ThermalRelease => "thermal-release",
             Self::Stall => "stall",
             Self::StallEnd => "stall-end",
+            Self::OtherSide => "other-side",
+            Self::OtherSideEnd => "other-side-end",
             Self::Interference => "interference",
             Self::InterferenceEnd => "interference-end",
             Self::Unexplained => "unexplained",
@@ -106,6 +112,8 @@ impl Cause {
             Self::ThermalRelease => "cooled, throttling released",
             Self::Stall => "the drive gave no answer",
             Self::StallEnd => "the drive answers again",
+            Self::OtherSide => "the other side of the copy slowed down",
+            Self::OtherSideEnd => "the other side of the copy is faster again",
             Self::Interference => "others got in the way",
             Self::InterferenceEnd => "others have stopped",
             Self::Unexplained => "unexplained",

@@ -7,6 +7,7 @@ pub mod causes;
 pub mod channel;
 pub mod claims;
 pub mod consistency;
+pub mod copies;
 mod cycles;
 pub mod demand;
 pub mod faults;

@@ -95,6 +95,11 @@ impl LiveFindings {
         std::mem::take(&mut self.trace)
     }
 
+    /// Says for what share of the interval that ends at `at` the lane waited for the other side of a copy, before that is pushed.
+    pub fn push_wait(&mut self, at: Nanos, share: f64) {
+        self.trace.push_wait(at, share);
+    }
+
     /// The trace so far.
     pub fn trace(&self) -> &Trace {
         &self.trace

@@ -1,5 +1,6 @@
 //! A run in columns, ready to be analysed and drawn.
 
+use crate::channel::Series;
 use crate::pyramid::Pyramid;
 use crate::sample::{Op, Sample, Throttled};
 use crate::units::{Bytes, Celsius, Nanos, Rate};
@@ -36,6 +37,8 @@ pub struct Trace {
     light: Pyramid,
     heavy: Pyramid,
     errors: u64,
+    /// Ends of intervals, and the share of each for which the lane waited for the other side of a copy.
+    waits: Vec<(u64, f32)>,
 }
 
 /// One leg as the trace saw it.
@@ -100,6 +103,33 @@ impl Trace {
         self.light.push(sample.throttled.map(|t| t.light_s));
         self.heavy.push(sample.throttled.map(|t| t.heavy_s));
         self.errors += u64::from(sample.errors);
+    }
+
+    /// Says for what share of the interval that ends at `at`, 0 to 1, the lane waited for the other side of a copy. In the order of time.
+    pub fn push_wait(&mut self, at: Nanos, share: f64) {
+        if share.is_finite() && self.waits.last().is_none_or(|last| last.0 < at.0) {
+            self.waits.push((at.0, share as f32));
+        }
+    }
+
+    /// The trace with the times for which `lane` waited, where they are among the channels of its run.
+    pub fn with_waits(mut self, series: &[Series], lane: usize) -> Self {
+        for one in series.iter().filter(|s| s.channel.is_wait_of(lane)) {
+            one.readings.iter().for_each(|r| self.push_wait(r.at, r.value / 100.0));
+        }
+        self
+    }
+
+    /// Share of the time of these samples, 0 to 1, for which the lane waited for the other side of a copy; `None` where it is in none.
+    pub fn waited(&self, range: Range<usize>) -> Option<f64> {
+        let range = range.start..range.end.min(self.len());
+        if range.is_empty() || self.waits.is_empty() {
+            return None;
+        }
+        let place = |at: Nanos| self.waits.partition_point(|w| w.0 <= at.0);
+        let own = &self.waits[place(self.start(range.start))..place(self.end(range.end - 1))];
+        let sum: f64 = own.iter().map(|w| f64::from(w.1)).sum();
+        (!own.is_empty()).then_some(sum / own.len() as f64)
     }
 
     /// Number of samples.

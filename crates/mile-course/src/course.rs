@@ -1,5 +1,6 @@
 //! A course as it was written, before it is fitted to a drive: batteries, repeats and sweeps are unfolded.
 
+use crate::copy::{Copy, CopyPart};
 use mile_core::{Bytes, Celsius, Demand, Nanos, Op, Rate};
 use serde::{Deserialize, Serialize};
 
@@ -35,7 +36,10 @@ impl Course {
     pub fn of_lane(&self, lane: usize) -> Self {
         let mut legs: Vec<Leg> = Vec::with_capacity(self.legs.len());
         for stage in self.legs.chunk_by(|a, b| a.stage == b.stage) {
-            let own = stage.iter().find(|l| l.lanes.contains(&lane)).cloned();
+            let own = stage.iter().find(|l| l.lanes.contains(&lane)).cloned().map(|leg| match &leg.action {
+                Action::Copy(copy) => Leg { action: copy.of_lane(lane).unwrap_or(Action::Watch), ..leg },
+                _ => leg,
+            });
             let watched = stage.first().map(|l| Leg { action: Action::Watch, ..l.clone() });
             legs.extend(own.or(watched));
         }
@@ -153,6 +157,8 @@ pub enum Action {
     Watch,
     /// Reads or writes.
     Transfer(Box<Transfer>),
+    /// Reads one lane and writes what was read to another.
+    Copy(Box<Copy>),
     /// Makes the drive keep what it was given.
     Flush,
     /// Tells the drive that a range holds nothing any more.
@@ -205,6 +211,8 @@ pub struct Transfer {
     pub at_most: Option<Nanos>,
     /// It ends after so many bytes at the latest.
     pub at_most_moved: Option<Bytes>,
+    /// The part that it has in a copy.
+    pub copy: Option<CopyPart>,
 }
 
 /// What reads or writes are for.

@@ -299,6 +299,7 @@ fn render(clause: &[&Token], sweeps: &HashSet<String>) -> String {
             Kind::Word(word) => {
                 let small = word.as_str().to_lowercase();
                 let is_name = sweeps.contains(word.as_str())
+                    || (word_of(clause[0]) == "copy" && (i == 2 || i == 4))
                     || (named && i == 1 && !clause[0].kind.eq(&token.kind))
                     || matches!(before, Some(Kind::Word(w)) if w.eq_ignore_ascii_case("as"))
                     || (word_of(clause[0]) == "leg"

@@ -12,7 +12,8 @@ mod legs;
 mod quantities;
 mod settings;
 
-pub(crate) use clauses::CLAUSES;
+pub(crate) use clauses::{CLAUSES, Clause};
+pub(crate) use legs::nothing;
 pub(crate) use quantities::canonical_unit;
 
 use crate::course::{Course, Lane, Leg};
@@ -69,10 +70,10 @@ pub fn demand(source: &str) -> Result<Demand, Vec<Diagnostic>> {
 }
 
 #[derive(Default)]
-struct Parser {
+pub(crate) struct Parser {
     tokens: Vec<Token>,
     at: usize,
-    errors: Vec<Diagnostic>,
+    pub(crate) errors: Vec<Diagnostic>,
     /// Values of the sweeps around here, innermost last.
     sweeps: Vec<(String, Value)>,
     /// The unit of a value that stands for its name and was read up to its number.
@@ -109,8 +110,8 @@ struct Battery {
 }
 
 /// A clause could not be read; why is in the errors.
-struct Unread;
-type Read<T> = Result<T, Unread>;
+pub(crate) struct Unread;
+pub(crate) type Read<T> = Result<T, Unread>;
 
 /// A word of the text as a message has it.
 fn short(text: &str) -> std::borrow::Cow<'_, str> {
@@ -139,7 +140,7 @@ impl Parser {
     }
 
     /// Where the next token stands, or the end of the text.
-    fn here(&self) -> Span {
+    pub(crate) fn here(&self) -> Span {
         let behind = |t: &Token| Span { column: t.span.column + t.span.length, length: 0, ..t.span };
         let end = || self.tokens.last().map_or(Span { line: 1, column: 1, length: 0 }, behind);
         self.tokens.get(self.at).map_or_else(end, |t| t.span)
@@ -163,7 +164,7 @@ impl Parser {
         }
     }
 
-    fn fail<T>(&mut self, diagnostic: Diagnostic) -> Read<T> {
+    pub(crate) fn fail<T>(&mut self, diagnostic: Diagnostic) -> Read<T> {
         self.errors.push(diagnostic);
         Err(Unread)
     }
@@ -199,7 +200,7 @@ impl Parser {
         found
     }
 
-    fn word(&mut self, word: &str) -> Read<()> {
+    pub(crate) fn word(&mut self, word: &str) -> Read<()> {
         if self.take_word(word) { Ok(()) } else { self.expected(&format!("`{word}`"), None) }
     }
 
@@ -211,7 +212,7 @@ impl Parser {
     }
 
     /// One of `words`; says which was probably meant.
-    fn one_of(&mut self, words: &[&str]) -> Read<usize> {
+    pub(crate) fn one_of(&mut self, words: &[&str]) -> Read<usize> {
         if let Some(i) = self.take_one_of(words) {
             return Ok(i);
         }

@@ -5,6 +5,7 @@ mod leg;
 
 pub use leg::Load;
 
+use crate::copy::{CopyPart, match_sides};
 use crate::course::{
     Access, Action, Claims, Course, End, Guard, Kind, Position, Range, Seen, Then, Threshold, Transfer, When,
 };
@@ -197,6 +198,9 @@ pub struct PlannedTransfer {
     pub fill: Option<f64>,
     /// Zones that its range is seen in; 0 where it is no scan.
     pub zones: u32,
+    /// The part that it has in a copy.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub copy: Option<CopyPart>,
 }
 
 impl Plan {
@@ -295,6 +299,7 @@ pub fn plan_lanes(course: &Course, drives: &[DriveFacts]) -> Result<Vec<Plan>, V
     if !errors.is_empty() {
         return Err(errors);
     }
+    match_sides(&mut plans)?;
     // Samples of all lanes are as long.
     let every = plans.iter().map(|p| p.sample_every).max().unwrap_or(course.sample_every);
     plans.iter_mut().for_each(|p| p.sample_every = every);
@@ -345,7 +350,8 @@ pub fn plan(course: &Course, drive: &DriveFacts) -> Result<Plan, Vec<String>> {
         let planned = match &leg.action {
             Action::Rest(rest) => Some(fit.rest(empty, &rest.until, rest.at_most)),
             Action::Transfer(transfer) => fit.transfer(empty, transfer, &guards),
-            Action::Watch => Some(PlannedLeg { work: Work::Watch, ..empty }),
+            // A plan is for one lane, for which a copy is a read or a write.
+            Action::Copy(_) | Action::Watch => Some(PlannedLeg { work: Work::Watch, ..empty }),
             Action::Flush => Some(PlannedLeg { work: Work::Flush, ..empty }),
             Action::Health => Some(PlannedLeg { work: Work::Health, ..empty }),
             Action::Ask(text, at_most) => {
@@ -441,6 +447,15 @@ fn number_passes(legs: &mut [PlannedLeg], errors: &mut Vec<String>) {
                     if open.is_empty() {
                         continue;
                     }
+                    if w.copy.is_some() {
+                        errors.push(format!(
+                            "Leg {} verifies what leg {} copies there, but only what the run writes itself bears the stamps that are verified.",
+                            leg.name, earlier.name
+                        ));
+                        open.clear();
+                        first = Some(w.pass);
+                        continue;
+                    }
                     let whole = w.op == Op::Write
                         && w.access == Access::Sequential
                         && (w.workers == 1 || w.budget.0 >= w.length.0)
@@ -508,6 +523,9 @@ impl Folded {
         }
     }
 }
+
+/// Bytes at the front of a file that say which run it is of.
+const MARK: u64 = 4096;
 
 /// Bytes at the edges of a range that a read leaves out where nothing was written there: writes and reads in blocks of different
 /// sizes do not end at the same place.
@@ -647,7 +665,21 @@ impl Fit<'_> {
             return None;
         }
         self.minds(name, leg, guards);
-        let (start, length) = (start.0, length.0);
+        let (mut start, mut length) = (start.0, length.0);
+        let is_target = leg.copy.is_some_and(|c| !c.is_source);
+        if is_target && !self.drive.readable && start < MARK {
+            // The file is known again by what is written there.
+            let kept = (MARK - start).div_ceil(block) * block;
+            if kept + block > length {
+                self.errors.push(format!("Leg {name}: the file of the target is too small for a copy."));
+                return None;
+            }
+            (start, length) = (start + kept, length - kept);
+            self.notes.push(format!(
+                "Leg {name} leaves the first {} of the target as they are: the file is known again by them.",
+                block_size(Bytes(kept))
+            ));
+        }
         let moved = leg.until.iter().filter_map(|e| if let End::Moved(b) = e { Some(b.0) } else { None });
         let moved = moved.chain(leg.at_most_moved.map(|b| b.0)).min();
         let time = shortest(leg.until.iter().map(time_of).chain([leg.at_most]));
@@ -698,6 +730,7 @@ impl Fit<'_> {
                 Kind::Scan(zones) => u64::from(zones).min(length / block.max(1 << 20)).max(1) as u32,
                 _ => 0,
             },
+            copy: leg.copy,
         };
         if matches!(kind, Kind::Fill(_)) {
             self.filled = start + length;

@@ -1,5 +1,5 @@
 //! Courses for several drives: what each lane does in each stage, and what is said of mistakes.
-#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
 
 use mile_core::Bytes;
 use mile_course::{DriveFacts, Work, format, parse, plan, plan_lanes};
@@ -127,4 +127,91 @@ fn lanes_have_one_canonical_form_whatever_they_are_called() {
     assert_eq!(parse(messy).unwrap().lanes, parse(clean).unwrap().lanes);
     let road = |text: &str| road(text, &[1, 1, 1]);
     assert_eq!(road(messy), road(clean));
+}
+
+/// The transfers of both sides of the copy in `text`: block, start and budget of source and target.
+fn copy_of(text: &str, drives: [DriveFacts; 2]) -> Result<[(u64, u64, u64); 2], Vec<String>> {
+    let text = format!(
+        "course \"c\"\nlane a\nlane b\nleg w on a\n write sequential, blocks 1 MiB\nleg copy\n {text}"
+    );
+    let plans = plan_lanes(
+        &parse(&text).map_err(|e| e.iter().map(|d| format!("{d:?}")).collect::<Vec<_>>())?,
+        &drives,
+    )?;
+    let side = |lane: usize| match plans[lane].legs[1].work {
+        Work::Transfer(t) => {
+            let part = t.copy.unwrap();
+            assert_eq!((part.partner as usize, part.is_source), (1 - lane, t.op == mile_core::Op::Read));
+            (t.block.0, t.start.0, t.budget.0)
+        }
+        _ => panic!("{:?}", plans[lane].legs[1]),
+    };
+    Ok([side(0), side(1)])
+}
+
+#[test]
+fn a_copy_reads_one_lane_and_writes_as_much_to_the_other_in_whole_blocks_of_both() {
+    let (kib, mib) = (1 << 10, 1 << 20);
+    let [source, target] = copy_of(
+        "copy from a to b, blocks 96 KiB, depth 4, target blocks 256 KiB, until 1 GB moved",
+        [facts(10), facts(20)],
+    )
+    .unwrap();
+    assert_eq!((source.0, target.0), (96 * kib, 256 * kib));
+    assert_eq!(source.2, target.2);
+    assert!(source.2 % (768 * kib) == 0 && 1_000_000_000 - source.2 < 768 * kib);
+    // The smaller of the two ranges is what fits.
+    let [source, target] = copy_of(
+        "copy from a to b, blocks 1 MiB, over 0 % to 50 %, target over 90 % to 100 %",
+        [facts(10), facts(20)],
+    )
+    .unwrap();
+    assert_eq!((source.1, target.1), (0, 18_000_000_000 / mib * mib));
+    assert!(source.2 == target.2 && (1_999_000_000..2_001_000_000).contains(&source.2), "{}", source.2);
+    // The front of a file says which run it is of.
+    let file = DriveFacts { readable: false, ..facts(10) };
+    let [source, target] = copy_of("copy from a to b, blocks 4 KiB", [file, file]).unwrap();
+    assert_eq!((source.1, target.1), (0, 4096));
+    assert!(source.2 == target.2 && target.1 + target.2 <= 10_000_000_000);
+    // By the clock, both end by it.
+    let [source, target] =
+        copy_of("copy from a to b, blocks 1 MiB, for 10 s", [facts(10), facts(20)]).unwrap();
+    assert!(source.2 == target.2 && source.2 > 20_000_000_000);
+}
+
+#[test]
+fn mistakes_in_a_copy_are_told() {
+    for (text, words) in [
+        ("copy from a to a, blocks 1 MiB", "from one lane to another"),
+        ("copy from a to c, blocks 1 MiB", "there is no lane `c`"),
+        ("copy from a, blocks 1 MiB", "`to`"),
+        ("copy from a to b, depth 4", "how large its blocks are"),
+        ("copy from a to b, blocks 1 MiB, workers 4", "one sequential stream"),
+        ("copy from a to b, blocks 1 MiB, incompressible 50 %", "one sequential stream"),
+        ("copy from a to b, blocks 1 MiB, buffer 1 MiB", "a block of each side at least, 2 MiB"),
+        ("copy from a to b, blocks 1 MiB, buffer 8 MiB, buffer 9 MiB", "said twice"),
+        ("copy from a to b, blocks 1 MiB, target depth 4000", "from 1 to 1024"),
+        ("write sequential, blocks 1 MiB, target depth 4", "only a copy has a target"),
+        ("copy from a to b, blocks 1 MiB, over 0 B to 512 KiB", "not one block"),
+        ("copy from a to b, blocks 1 MiB, until a break", "may never end"),
+        (
+            "copy from a to b, blocks 1 MiB\nleg v on b\n verify, blocks 1 MiB",
+            "only what the run writes itself",
+        ),
+    ] {
+        let said = copy_of(text, [facts(10), facts(10)]).unwrap_err().join("\n");
+        assert!(said.contains(words), "{text}: {said}");
+    }
+    let on = "course \"c\"\nlane a\nlane b\nleg copy on a\n copy from a to b, blocks 1 MiB";
+    assert!(format!("{:?}", parse(on).unwrap_err()).contains("on the lanes that it is from and to"));
+    let one = "course \"c\"\nleg copy\n copy from a to b, blocks 1 MiB";
+    assert!(format!("{:?}", parse(one).unwrap_err()).contains("no lane `a`"));
+    let both = "course \"c\"\nlane a\nlane b\ntogether\nleg copy\n copy from a to b, blocks 1 MiB\nleg x on b\n read sequential, blocks 1 MiB\nend";
+    assert!(format!("{:?}", parse(both).unwrap_err()).contains("has a leg here already"));
+    // Written in one form, in which the names of lanes are left as they are.
+    let messy = "course \"c\"\nlane Read\nlane To\nleg x\n  COPY from Read to To, TARGET depth 3, buffer 64 mib, blocks 1 mib";
+    let neat = format(messy).unwrap();
+    assert!(neat.contains("  copy from Read to To, blocks 1 MiB, target depth 3, buffer 64 MiB"), "{neat}");
+    let action = |text: &str| parse(text).unwrap().legs[0].action.clone();
+    assert_eq!(action(&neat), action(messy));
 }

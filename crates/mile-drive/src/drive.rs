@@ -2,6 +2,7 @@
 
 use crate::health::Health;
 use crate::pending::Pending;
+use crate::pipe::PipeEnd;
 use crate::tally::Tally;
 use mile_core::{Bytes, Celsius, Nanos, Op, Rate, RunId, Throttled};
 use serde::{Deserialize, Serialize};
@@ -491,6 +492,11 @@ pub trait Drive: Send {
     /// Says how warm those beside it are now, °C.
     fn stand_beside(&mut self, _others: &[Option<f64>]) {}
 
+    /// Whether its medium was made anew when it was opened, so that nothing of a run that goes on can be on it.
+    fn is_new(&self) -> bool {
+        false
+    }
+
     /// Makes it ready. Nothing is written before this.
     fn open(&mut self) -> Result<(), DriveError>;
 
@@ -502,6 +508,9 @@ pub trait Drive: Send {
 
     /// Lets time pass without load until `until`.
     fn idle(&mut self, until: Nanos);
+
+    /// Makes the transfers that begin from now on one side of a copy, or ends that. Such a transfer is sequential and has one worker.
+    fn join(&mut self, end: Option<PipeEnd>);
 
     /// Begins reads or writes.
     fn begin(&mut self, transfer: &Transfer) -> Result<(), DriveError>;

@@ -10,6 +10,7 @@ use crate::host;
 pub use crate::io::EngineChoice;
 use crate::io::{Io, pattern};
 use crate::pending::Pending;
+use crate::pipe::PipeEnd;
 use crate::sensors::{Sensors, Source};
 use crate::sysfs::{self, Disk};
 use crate::tally::Tally;
@@ -42,6 +43,8 @@ pub struct FileDrive {
     temperature: Option<PathBuf>,
     sensors: Option<Sensors>,
     moved_at_open: Option<Bytes>,
+    /// Whether the file was made anew when it was opened.
+    made: bool,
     clock: Monotonic,
     start_at: Nanos,
 }
@@ -153,6 +156,7 @@ impl FileDrive {
             temperature,
             sensors: None,
             moved_at_open: None,
+            made: false,
             clock: Monotonic::start(),
             start_at: Nanos(0),
         })
@@ -166,6 +170,7 @@ impl FileDrive {
     /// Makes the file with all its space and the mark of the run, or takes up that of a run that goes on.
     fn make(&mut self) -> Result<File, DriveError> {
         let there = self.goes_on && FileId::at(&self.path).is_ok_and(|id| id.is_some());
+        self.made = !there;
         let held = if there {
             let held = Held::open(&self.path)?;
             check_ours(held.file(), &self.path, self.io.run())?;
@@ -347,6 +352,10 @@ impl Drive for FileDrive {
         Ok(())
     }
 
+    fn is_new(&self) -> bool {
+        self.made
+    }
+
     fn engine(&self) -> String {
         self.io.words().to_owned()
     }
@@ -358,6 +367,10 @@ impl Drive for FileDrive {
     fn idle(&mut self, until: Nanos) {
         self.io.stop();
         self.clock.sleep_until(until);
+    }
+
+    fn join(&mut self, end: Option<PipeEnd>) {
+        self.io.join(end);
     }
 
     fn begin(&mut self, transfer: &Transfer) -> Result<(), DriveError> {

@@ -10,8 +10,9 @@ pub mod workers;
 use crate::clock::Monotonic;
 use crate::drive::{DriveError, Failure, Narrowed, Transfer};
 use crate::pending::Pending;
+use crate::pipe::PipeEnd;
 use crate::tally::Tally;
-use mile_core::{Bytes, Nanos, RunId};
+use mile_core::{Bytes, Nanos, Op, RunId};
 use pattern::{Arena, Buffer, Pool as Pattern};
 use pump::{Pump, check_memory};
 use std::fs::File;
@@ -78,6 +79,13 @@ impl Single {
                 Self::Threads(Box::new(Pump::new(pool, *transfer, pattern, origin.seed, now)))
             }
         })
+    }
+
+    pub(crate) fn join(&mut self, end: PipeEnd) {
+        match self {
+            Self::Ring(pump) => pump.join(end),
+            Self::Threads(pump) => pump.join(end),
+        }
     }
 
     pub(crate) fn name(&self) -> &'static str {
@@ -149,6 +157,8 @@ pub struct Io {
     begun: Transfer,
     /// Where its workers ended, if it had several and was drained.
     ended: Vec<(Bytes, Bytes)>,
+    /// The copy that its transfers are a side of.
+    copy: Option<PipeEnd>,
 }
 
 impl Io {
@@ -162,7 +172,13 @@ impl Io {
             stalled: false,
             begun: Transfer::default(),
             ended: Vec::new(),
+            copy: None,
         }
+    }
+
+    /// Makes the transfers that begin from now on one side of a copy, or ends that.
+    pub fn join(&mut self, end: Option<PipeEnd>) {
+        self.copy = end;
     }
 
     /// Says which run it writes for.
@@ -206,6 +222,9 @@ impl Io {
             && Transfer { skip: transfer.skip, budget: transfer.budget, ..begun } == *transfer;
         transfer.check(capacity, logical_block)?;
         check_memory(transfer)?;
+        if self.copy.is_some() && (transfer.workers > 1 || transfer.random || transfer.op == Op::Mixed) {
+            return Err(DriveError::Unusable { why: "a copy is one sequential stream".into() });
+        }
         let io = |source| DriveError::Io { path: "the drive".into(), doing: "start workers for", source };
         let running = if transfer.workers > 1 {
             let at = Some(ended.as_slice()).filter(|_| goes_on);
@@ -213,7 +232,11 @@ impl Io {
             self.engine = format!("{} workers, each with {}", transfer.workers, workers.name());
             Running::Several(workers)
         } else {
-            let one = Single::begin(file, transfer, self.origin, 0, self.choice, clock.now()).map_err(io)?;
+            let mut one =
+                Single::begin(file, transfer, self.origin, 0, self.choice, clock.now()).map_err(io)?;
+            if let Some(end) = self.copy.clone() {
+                one.join(end);
+            }
             self.engine = one.name().into();
             Running::One(one)
         };
@@ -284,6 +307,10 @@ impl Io {
 
     /// Narrows down a failed operation of the transfer that was begun last. Writes give the blocks what that transfer gives.
     pub fn narrow(&self, file: &File, failure: &Failure, logical_block: Bytes) -> Pending<Narrowed> {
+        // What a copy writes is not known here, and nothing else may be written in its place.
+        if self.copy.is_some() && failure.op == Op::Write {
+            return Pending::done(Narrowed::unknown(failure));
+        }
         narrow::narrow(file, failure, logical_block, &Pattern::new(self.origin.run, self.begun.pass, 0))
     }
 

@@ -13,6 +13,7 @@ pub mod host;
 pub mod io;
 pub mod nvme;
 pub mod pending;
+pub mod pipe;
 pub mod raw;
 pub mod scsi;
 pub mod sensors;

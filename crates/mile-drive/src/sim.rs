@@ -17,6 +17,7 @@ use crate::drive::{
     TruthEvent, TruthKind,
 };
 use crate::health::Health;
+use crate::pipe::{PipeEnd, When};
 use crate::tally::Tally;
 use flash::{Mode, Translation};
 use instruments::Instruments;
@@ -54,6 +55,8 @@ pub struct SimDrive {
     /// Whether its health was asked for.
     asked: bool,
     work: Option<Work>,
+    /// The copy that its transfers are a side of.
+    copy: Option<PipeEnd>,
     /// What is being done, for the rate of the moment.
     load: Option<Op>,
     latency: Vec<u32>,
@@ -82,6 +85,12 @@ struct Work {
     position: u64,
     blocks: u64,
     miss: f64,
+    /// Bytes of the copy that had passed when it began, and until when its waiting for the other side is counted.
+    copied: u64,
+    waited_until: u64,
+    /// Whether the other side has ended, and whether it has not told yet what this one needs to know.
+    over: bool,
+    unsure: bool,
 }
 
 impl SimDrive {
@@ -121,6 +130,7 @@ impl SimDrive {
             rates: [0.0; 2],
             asked: false,
             work: None,
+            copy: None,
             load: None,
             latency: Vec::new(),
             written: 0,
@@ -237,7 +247,24 @@ impl SimDrive {
         while work.issued < t.budget.0 {
             let arrival = work.done.peek().map_or(0, |d| d.0);
             let due = t.rate.map_or(0, |r| work.began + (work.issued as f64 / r.0 * 1e9) as u64);
-            let begin = arrival.max(work.served).max(due);
+            let mut begin = arrival.max(work.served).max(due);
+            if let Some(copy) = self.copy.as_ref().filter(|_| begin < self.next_step.min(until)) {
+                let free = begin.max(work.waited_until);
+                match copy.when(work.copied + work.issued + block, Nanos(self.next_step.min(until))) {
+                    Some(When::From(at) | When::NotBefore(at)) => begin = begin.max(at.0),
+                    Some(When::Never) => {
+                        work.over = true;
+                        break;
+                    }
+                    None => {
+                        work.unsure = true;
+                        break;
+                    }
+                }
+                let held = begin.min(self.next_step).min(until);
+                copy.has_waited(Nanos(held.saturating_sub(free)));
+                work.waited_until = held.max(work.waited_until);
+            }
             if begin >= self.next_step {
                 let at = self.next_step;
                 if at > until {
@@ -248,6 +275,10 @@ impl SimDrive {
                 self.step(at, STEP_NS as f64 / 1e9);
                 self.next_step = at + STEP_NS;
                 service = services(&self.rates);
+                if let Some(copy) = &self.copy {
+                    // What is served from here on is back later still.
+                    copy.told_until(Nanos(at));
+                }
                 continue;
             }
             // What the next operation is stays, where it is for the next slice of time.
@@ -291,6 +322,9 @@ impl SimDrive {
             work.chosen = false;
             work.issued += block;
             let op = if write { Op::Write } else { Op::Read };
+            if let Some(copy) = &self.copy {
+                copy.tell(block, Nanos(end + extra));
+            }
             tally.add(op, Bytes(offset), block, Nanos(end + extra - arrival));
             if write {
                 self.written += block;
@@ -407,8 +441,15 @@ impl Drive for SimDrive {
             let to = until.0.min(self.now + IDLE_STEP_NS);
             self.step(to, (to - self.now) as f64 / 1e9);
             self.now = to;
+            if let Some(copy) = &self.copy {
+                copy.told_until(Nanos(to));
+            }
         }
         self.next_step = self.now + STEP_NS;
+    }
+
+    fn join(&mut self, end: Option<PipeEnd>) {
+        self.copy = end;
     }
 
     fn begin(&mut self, transfer: &Transfer) -> Result<(), DriveError> {
@@ -433,6 +474,10 @@ impl Drive for SimDrive {
             position: transfer.skip.0,
             blocks: transfer.length.0 / transfer.block.0,
             miss,
+            copied: self.copy.as_ref().map_or(0, |c| c.at().0),
+            waited_until: self.now,
+            over: false,
+            unsure: false,
         });
         self.load = Some(transfer.op);
         self.set_rate();
@@ -441,9 +486,18 @@ impl Drive for SimDrive {
 
     fn advance(&mut self, until: Nanos, tally: &mut Tally) -> Result<bool, DriveError> {
         let Some(mut work) = self.work.take() else { return Ok(true) };
+        work.unsure = false;
         self.serve(&mut work, until.0, tally);
-        let finished = work.issued >= work.transfer.budget.0;
-        self.now = if finished { work.served.max(self.now) } else { until.0.max(self.now) };
+        let finished = work.over || work.issued >= work.transfer.budget.0;
+        self.now = match work.unsure {
+            _ if finished => work.served.max(self.now),
+            // The other side has first to tell more.
+            true => self.now,
+            false => until.0.max(self.now),
+        };
+        if let Some(copy) = self.copy.as_ref().filter(|_| !work.unsure && !finished) {
+            copy.told_until(until);
+        }
         self.load = self.load.filter(|_| !finished);
         self.work = (!finished).then_some(work);
         Ok(finished)

@@ -447,6 +447,9 @@ impl Logbook {
     fn digest(&self, run: i64, lane: usize, head: &RunHead) -> Result<Digest> {
         // Into columns a block at a time: the samples of a day are several times as large.
         let mut trace = Trace::new();
+        if head.channels.iter().any(|c| c.is_wait_of(lane)) {
+            trace = trace.with_waits(&self.series(run, head)?, lane);
+        }
         let head = head.lane(lane);
         self.each_block(run, lane, |block| {
             block.iter().for_each(|sample| trace.push(sample, head.leg_name(sample.leg)));

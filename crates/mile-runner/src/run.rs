@@ -2,6 +2,7 @@
 
 mod attend;
 mod channels;
+mod copying;
 mod ends;
 mod go_on;
 mod head;
@@ -12,6 +13,7 @@ mod reliance;
 mod settle;
 mod watch;
 
+pub use copying::copy_channels;
 pub use go_on::GoOn;
 pub(crate) use head::facts_for_planning;
 pub use head::{channels_of, claims_of, head, lane_head, plan_facts, situation_of};
@@ -331,6 +333,9 @@ impl Run<'_> {
             let before = self.go_on.as_ref().map_or(0, |g| g.moved.0);
             self.standing = (i, Bytes(self.moved.0 - before));
             let end = self.leg(i as u32, leg)?;
+            if let Some((meeting, lane)) = self.seat {
+                meeting.close_copies(Some(i), lane);
+            }
             let (kind, why) = match &end {
                 LegEnd::Planned(why) => (EndKind::Planned, why.clone()),
                 LegEnd::Skipped => (EndKind::Skipped, "skipped on request".into()),
@@ -547,10 +552,12 @@ impl Run<'_> {
         let mut paused = Nanos(0);
         let before = self.moved.0 - moved.0;
         let mut first = true;
+        let copy = self.end_of_copy(index);
+        self.drive.join(copy.clone());
         let mut watch = Watch::new(&leg.seen, self.drive.now(), self.moved.0, self.errors);
         loop {
             // Begins, and begins again after a pause where it was left.
-            let moved = self.moved.0 - before;
+            let moved = copy.as_ref().map_or(self.moved.0 - before, |c| c.at().0);
             let left = Bytes(work.budget.0.saturating_sub(moved));
             let room = self.room(&leg.work).filter(|room| *room < left);
             if room == Some(Bytes(0)) {
@@ -742,6 +749,7 @@ impl Run<'_> {
         self.sample_start = end;
         self.watch_sensor(readings.temp);
         self.last = readings;
+        self.take_copy(leg, start, end);
         let news = self.live.push(&sample, self.head.leg_name(leg));
         (self.tell)(Message::Sample(sample));
         self.take_readings(end);

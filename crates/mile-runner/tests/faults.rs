@@ -48,6 +48,10 @@ impl<F: FnMut(u32, &mut Tally, &mut u8, &mut Option<String>) -> Option<DriveErro
     fn now(&self) -> Nanos {
         self.drive.now()
     }
+    fn join(&mut self, end: Option<mile_drive::pipe::PipeEnd>) {
+        self.drive.join(end);
+    }
+
     fn idle(&mut self, until: Nanos) {
         self.drive.idle(until);
     }

@@ -247,6 +247,10 @@ impl Drive for Memory {
     fn now(&self) -> Nanos {
         self.clock.now()
     }
+    fn join(&mut self, end: Option<mile_drive::pipe::PipeEnd>) {
+        assert!(end.is_none(), "no run here has two lanes");
+    }
+
     fn idle(&mut self, until: Nanos) {
         self.clock.sleep_until(until);
     }

@@ -71,6 +71,7 @@ fn what(action: &Action) -> String {
         Action::Flush => "flush".into(),
         Action::Discard(_) => "discard".into(),
         Action::Health => "look at the health".into(),
+        Action::Copy(copy) => copy.words(),
         Action::Ask(text, _) => format!("ask \"{text}\""),
         Action::Transfer(t) => {
             let order = if t.access == mile_course::Access::Random { "random" } else { "sequential" };

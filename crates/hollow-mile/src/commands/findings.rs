@@ -1,11 +1,12 @@
 //! `hollow-mile findings`: what a run shows.
 
 use crate::cli::{FindingsArgs, Format};
-use crate::figure::{Shown, stages_of};
+use crate::figure::{Shown, copies_of, stages_of};
 use crate::source::Source;
 use crate::text;
 use mile_bench::Failure;
 use mile_core::Findings;
+use mile_core::copies::CopyFound;
 use mile_core::stages::Stage;
 use serde::Serialize;
 
@@ -16,6 +17,9 @@ struct Lanes<'a> {
     version: u32,
     /// What each lane came to in each leg.
     stages: Vec<Stage>,
+    /// What its copies came to.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    copies: Vec<CopyFound>,
     lanes: Vec<LaneFindings<'a>>,
 }
 
@@ -33,6 +37,10 @@ pub(crate) fn run(args: &FindingsArgs) -> Result<(), Failure> {
             let mut reports: Vec<String> = all.iter().map(text::report).collect();
             if all.len() > 1 || all.iter().any(|s| !s.series.is_empty()) {
                 reports.insert(0, text::stages(&stages(all)));
+                let copies = copies(all);
+                if !copies.is_empty() {
+                    reports.insert(1, text::copies(&copies));
+                }
             }
             text::say(&reports.join("\n\n"));
         }
@@ -45,12 +53,19 @@ pub(crate) fn run(args: &FindingsArgs) -> Result<(), Failure> {
                 format: "hollow-mile/findings-of-lanes",
                 version: 1,
                 stages: stages(all),
+                copies: copies(all),
                 lanes: lanes.collect(),
             };
             text::say(&serde_json::to_string_pretty(&lanes)?);
         }
     }
     Ok(())
+}
+
+/// What its copies came to.
+fn copies(all: &[Source]) -> Vec<CopyFound> {
+    let shown: Vec<Shown<'_>> = all.iter().map(Source::shown).collect();
+    all.first().map(|s| copies_of(&s.head, &shown)).unwrap_or_default()
 }
 
 /// What the lanes of a run came to in each leg.

@@ -2,7 +2,7 @@
 
 use super::findings::LaneFindings;
 use crate::cli::{EngineArg, Format, RunArgs};
-use crate::figure::{Shown, stages_of};
+use crate::figure::{Shown, copies_of, stages_of};
 use crate::progress::Progress;
 use crate::text;
 use crossbeam_channel::{RecvTimeoutError, Sender};
@@ -11,6 +11,7 @@ use mile_bench::bench::Named;
 use mile_bench::outlook::Weight;
 use mile_bench::session::{self, Order, OrderLane, logbook_path};
 use mile_core::channel::{Channel, Series};
+use mile_core::copies::CopyFound;
 use mile_core::stages::Stage;
 use mile_core::{Bytes, Nanos, findings};
 use mile_drive::Situation;
@@ -49,6 +50,9 @@ struct Printed<'a> {
     lanes: Vec<LaneFindings<'a>>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     stages: Vec<Stage>,
+    /// What its copies came to.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    copies: Vec<CopyFound>,
 }
 
 pub(crate) fn run(args: &RunArgs) -> Result<(), Failure> {
@@ -392,6 +396,12 @@ impl Follower {
         }
         if let Message::Reading(channel, reading) = message {
             if let Some(series) = self.series.get_mut(channel as usize) {
+                if let Some(lane) =
+                    series.channel.of.map(|l| l as usize).filter(|l| series.channel.is_wait_of(*l))
+                    && let Some(lane) = self.lanes.get_mut(lane)
+                {
+                    lane.trace.push_wait(reading.at, reading.value / 100.0);
+                }
                 series.readings.push(reading);
             }
             return false;
@@ -508,6 +518,7 @@ impl Follower {
             .collect();
         let stages =
             if all.len() > 1 || !self.series.is_empty() { stages_of(&self.head, &shown) } else { Vec::new() };
+        let copies = copies_of(&self.head, &shown);
         if !self.quiet {
             let kept = run.map_or(String::new(), |r| format!(" It is run {r} of the logbook."));
             text::say(&format!(
@@ -518,6 +529,9 @@ impl Follower {
             ));
             if !stages.is_empty() {
                 text::say(&text::stages(&stages));
+            }
+            if !copies.is_empty() {
+                text::say(&text::copies(&copies));
             }
             for (i, found) in all.iter().enumerate() {
                 if all.len() > 1 {
@@ -553,6 +567,7 @@ impl Follower {
             findings: all.first().filter(|_| one),
             lanes: if one { Vec::new() } else { of_lanes },
             stages,
+            copies,
         };
         text::say(&serde_json::to_string_pretty(&printed)?);
         Ok(())

@@ -178,6 +178,8 @@ pub(crate) fn glyph(cause: Cause) -> char {
         Cause::ThermalRelease => '↗',
         Cause::Stall => '┄',
         Cause::StallEnd => '╱',
+        Cause::OtherSide => '⊣',
+        Cause::OtherSideEnd => '⊢',
         Cause::Interference => '⇄',
         Cause::InterferenceEnd => '→',
         Cause::CacheRecovered => '◒',

@@ -7,11 +7,12 @@ use crate::figure;
 use crossbeam_channel::{Receiver, Sender, unbounded};
 use mile_bench::bench::{self, Card};
 use mile_bench::session::{self, Order, Told};
+use mile_core::copies::CopyFound;
 use mile_core::ruler::{Ruler, Window};
 use mile_core::{Bytes, findings};
 use mile_drive::block::probe::{TestRequest, request_test};
 use mile_drive::sysfs::Roots;
-use mile_logbook::{Entry, Logbook};
+use mile_logbook::{Entry, Logbook, StoredRun};
 use mile_runner::Speed;
 use mile_runner::remote::Client;
 use std::path::{Path, PathBuf};
@@ -197,12 +198,14 @@ pub(crate) fn load(path: &Path, run: i64, lane: usize) -> Result<Shown, String> 
     let mut stored = Logbook::reading(path, |b| b.run(run)).map_err(|e| e.to_string())?;
     // A lane that is not there is the one behind the last: the first.
     let lane = if lane < stored.lanes.len() { lane } else { 0 };
+    let copies = copies(&stored);
     let trace = stored.trace(lane);
     let events = stored.lanes.get_mut(lane).map(|l| std::mem::take(&mut l.events)).unwrap_or_default();
     let head = stored.head.lane(lane);
     let context = head.context_with(&events);
     let mut found = findings(&trace, &context);
     found.notes.splice(0..0, crate::source::remarks(head, &events));
+    found.notes.splice(0..0, copies.iter().flat_map(CopyFound::lines));
     Ok(Shown { run, lane, status: stored.status, findings: found, head: stored.head, context, trace, events })
 }
 
@@ -248,6 +251,17 @@ fn export(
 /// The figure of all lanes of a run.
 fn all_lanes(path: &Path, run: i64) -> Result<String, mile_bench::Failure> {
     let stored = Logbook::reading(path, |b| b.run(run))?;
+    beside(&stored, |shown| figure::lanes_svg(&stored.head, &format!("run {run}"), shown))
+}
+
+/// What the copies of a run came to.
+fn copies(stored: &StoredRun) -> Vec<CopyFound> {
+    let copies = stored.head.channels.iter().any(|c| c.name == mile_core::channel::WAITED);
+    if copies { beside(stored, |shown| figure::copies_of(&stored.head, shown)) } else { Vec::new() }
+}
+
+/// Looks at all lanes of a run beside each other.
+fn beside<T>(stored: &StoredRun, look: impl FnOnce(&[figure::Shown<'_>]) -> T) -> T {
     let traces: Vec<mile_core::Trace> = (0..stored.lanes.len()).map(|i| stored.trace(i)).collect();
     let contexts: Vec<_> = stored.head.lanes.iter().map(mile_runner::LaneHead::context).collect();
     let found: Vec<_> =
@@ -265,7 +279,7 @@ fn all_lanes(path: &Path, run: i64) -> Result<String, mile_bench::Failure> {
             series: &stored.series,
         })
         .collect();
-    figure::lanes_svg(&stored.head, &format!("run {run}"), &shown)
+    look(&shown)
 }
 
 /// A name for the files that none of them has yet.

@@ -3,7 +3,7 @@
 use super::{Order, OrderLane, Ready, ReadyLane};
 use crate::{Failure, bench};
 use mile_core::channel::Channel;
-use mile_course::Course;
+use mile_course::{Course, Plan};
 use mile_drive::{Drive, DriveError};
 use mile_instrument::Config;
 use mile_runner::run;
@@ -70,6 +70,8 @@ pub fn plan(mut order: Order) -> Result<Ready, Failure> {
     }
     let drives: Vec<&dyn Drive> = lanes.iter().map(|l| l.drive.as_ref()).collect();
     let mut channels = run::channels_of(&drives);
+    let plans: Vec<&Plan> = lanes.iter().map(|l| &l.plan).collect();
+    channels.extend(run::copy_channels(&plans));
     let names: Vec<&str> = lanes.iter().map(|l| l.name.as_str()).collect();
     channels.extend(instruments.channels(&names).map_err(|e| Failure::usage(e.to_string()))?);
     check_thresholds(&lanes, &channels)?;

@@ -80,6 +80,8 @@ pub(super) struct Facts {
     pub(super) pause: Option<Op>,
     /// Seconds between the ends of the two samples around the break, where far more than usual.
     pub(super) in_gap: bool,
+    /// Share of the time for which the lane waited for the other side of a copy, before the break and behind it.
+    pub(super) waited: Option<(f64, f64)>,
 }
 
 impl Facts {
@@ -105,6 +107,8 @@ impl Facts {
                         | Cause::InterferenceEnd
                         | Cause::Stall
                         | Cause::StallEnd
+                        | Cause::OtherSide
+                        | Cause::OtherSideEnd
                         | Cause::Workload
                 )
             );
@@ -169,6 +173,9 @@ impl Facts {
                 .then(|| trace.legs()[seen.leg - 1].op)
                 .filter(|op| *op != leg.op),
             in_gap: trace.end(around.at).since(trace.start(around.at)).secs() > 5.0 * around.usual,
+            waited: trace
+                .waited(around.before..around.begin.max(around.before + 1))
+                .zip(trace.waited((around.done + 1).min(around.after.saturating_sub(1))..around.after)),
         }
     }
 }

@@ -6,12 +6,17 @@ use crate::diagnostic::Diagnostic;
 use mile_core::{Bytes, Nanos, Op, Rate};
 
 /// One clause of a leg.
-pub(super) enum Clause {
+pub(crate) enum Clause {
     Rest(Vec<End>),
     Transfer(Op, Access),
     Verify,
     Fill(Position),
     Scan,
+    /// From one lane to another, by their places.
+    Copy(usize, usize),
+    /// What holds for the target of a copy alone.
+    Target(Box<Clause>),
+    Buffer(Bytes),
     Flush,
     Discard,
     Health,
@@ -34,13 +39,14 @@ pub(super) enum Clause {
 }
 
 /// The words that begin a clause. The canonical form of a leg has them in this order.
-pub(crate) const CLAUSES: [&str; 24] = [
+pub(crate) const CLAUSES: [&str; 27] = [
     "write",
     "read",
     "mixed",
     "verify",
     "fill",
     "scan",
+    "copy",
     "rest",
     "flush",
     "discard",
@@ -49,6 +55,8 @@ pub(crate) const CLAUSES: [&str; 24] = [
     "reads",
     "blocks",
     "depth",
+    "target",
+    "buffer",
     "workers",
     "rate",
     "zones",
@@ -76,6 +84,9 @@ impl Parser {
                 Clause::Fill(self.position()?)
             }
             "scan" => Clause::Scan,
+            "copy" => self.copy_lanes()?,
+            "target" => self.of_target()?,
+            "buffer" => Clause::Buffer(self.size()?),
             "rest" if self.take_word("for") => Clause::Rest(vec![End::After(self.duration()?)]),
             "rest" if self.take_word("until") => Clause::Rest(self.ends()?),
             "rest" => Clause::Rest(Vec::new()),

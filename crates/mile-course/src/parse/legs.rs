@@ -19,7 +19,7 @@ const MOST_WORKERS: u32 = 256;
 const ZONES: u32 = 512;
 
 /// A transfer of which nothing is said yet.
-fn nothing(op: Op, kind: Kind, access: Access) -> Transfer {
+pub(crate) fn nothing(op: Op, kind: Kind, access: Access) -> Transfer {
     // What only brings the drive into a state, or looks it over, need not say how.
     let own = matches!(kind, Kind::Fill(_) | Kind::Scan(_));
     Transfer {
@@ -38,10 +38,11 @@ fn nothing(op: Op, kind: Kind, access: Access) -> Transfer {
         until: Vec::new(),
         at_most: None,
         at_most_moved: None,
+        copy: None,
     }
 }
 
-type Clauses = std::vec::IntoIter<(Clause, Span)>;
+pub(crate) type Clauses = std::vec::IntoIter<(Clause, Span)>;
 
 /// The clauses that are not taken.
 fn left_of(clauses: Clauses, mut take: impl FnMut(&Clause) -> bool) -> Clauses {
@@ -80,19 +81,11 @@ impl Parser {
             }
         };
         let on_at = self.here();
+        let says_on = self.is_word(0, "on");
         let on = self.lanes_of_leg().unwrap_or_else(|super::Unread| {
             self.skip_clause();
             Vec::new()
         });
-        // What runs at the same time has lanes of its own.
-        let others = self.legs.iter().rev().take_while(|l| self.together && l.stage == self.stage);
-        if let Some(i) = others.flat_map(|l| &l.lanes).find(|i| on.contains(i)) {
-            let lane = self.lanes.get(*i).map_or("", |l| l.name.as_str());
-            self.errors.push(
-                Diagnostic::new(on_at, format!("the lane `{lane}` has a leg here already"))
-                    .hint("say which lanes this leg is on: `leg NAME on LANE`"),
-            );
-        }
         self.end_clause();
         let mut clauses = Vec::new();
         loop {
@@ -122,6 +115,26 @@ impl Parser {
             }
         }
         let action = self.action(head, clauses);
+        let on = match &action {
+            Some(Action::Copy(_)) if says_on => {
+                self.errors.push(
+                    Diagnostic::new(on_at, "a copy is on the lanes that it is from and to")
+                        .hint("take out `on` and what is behind it"),
+                );
+                on
+            }
+            Some(Action::Copy(copy)) => vec![copy.from, copy.to],
+            _ => on,
+        };
+        // What runs at the same time has lanes of its own.
+        let others = self.legs.iter().rev().take_while(|l| self.together && l.stage == self.stage);
+        if let Some(i) = others.flat_map(|l| &l.lanes).find(|i| on.contains(i)) {
+            let lane = self.lanes.get(*i).map_or("", |l| l.name.as_str());
+            self.errors.push(
+                Diagnostic::new(on_at, format!("the lane `{lane}` has a leg here already"))
+                    .hint("say which lanes this leg is on: `leg NAME on LANE`"),
+            );
+        }
         self.name_bytes += name.as_ref().map_or(0, String::len);
         if self.legs.len() >= MOST_LEGS || self.name_bytes > super::MOST_NAME_BYTES {
             return self.too_many_legs(head);
@@ -152,6 +165,7 @@ impl Parser {
             Some((Clause::Scan, span)) => {
                 self.transfer(span, nothing(Op::Read, Kind::Scan(ZONES), Access::Sequential), clauses, unread)
             }
+            Some((Clause::Copy(from, to), span)) => self.copy(span, (from, to), clauses.collect(), unread),
             Some((Clause::Flush, _)) => {
                 self.nothing_more(clauses, "a flush");
                 Some(Action::Flush)
@@ -188,7 +202,7 @@ impl Parser {
                 if !unread {
                     self.errors.push(
                         Diagnostic::new(span, "a leg begins with what it does")
-                            .hint("begin with `write`, `read` or `mixed` and `sequential` or `random`, or with `verify`, `fill`, `scan`, `flush`, `discard`, `health`, `ask` or `rest`"),
+                            .hint("begin with `write`, `read` or `mixed` and `sequential` or `random`, or with `verify`, `fill`, `scan`, `copy`, `flush`, `discard`, `health`, `ask` or `rest`"),
                     );
                 }
                 None
@@ -249,7 +263,13 @@ impl Parser {
         Some(Action::Rest(Rest { until, at_most }))
     }
 
-    fn transfer(&mut self, span: Span, mut leg: Transfer, clauses: Clauses, unread: bool) -> Option<Action> {
+    pub(crate) fn transfer(
+        &mut self,
+        span: Span,
+        mut leg: Transfer,
+        clauses: Clauses,
+        unread: bool,
+    ) -> Option<Action> {
         let mut said: Vec<std::mem::Discriminant<Clause>> = Vec::new();
         let mut reads = None;
         let fill = matches!(leg.kind, Kind::Fill(_));
@@ -270,9 +290,7 @@ impl Parser {
                     ));
                 }
                 Clause::Blocks(block) => leg.block = self.checked_block(span, block),
-                Clause::Depth(depth) => {
-                    leg.depth = self.checked_count(span, "operations in flight", depth, DEEPEST)
-                }
+                Clause::Depth(depth) => leg.depth = self.checked_depth(span, depth),
                 Clause::Over(range) => leg.over = range,
                 Clause::Until(until) => leg.until = until,
                 Clause::AtMost(time) => leg.at_most = Some(time),
@@ -298,6 +316,12 @@ impl Parser {
                     "begin with `mixed random` or `mixed sequential`",
                 )),
                 Clause::Unread => {}
+                Clause::Target(_) | Clause::Buffer(_) => {
+                    self.errors.push(no(
+                        "only a copy has a target and a buffer",
+                        "begin with `copy from LANE to LANE`",
+                    ));
+                }
                 _ => self
                     .errors
                     .push(no("a leg does one thing only", "begin another leg for this with `leg NAME`")),
@@ -337,7 +361,11 @@ impl Parser {
         Some(Action::Transfer(Box::new(leg)))
     }
 
-    fn checked_block(&mut self, span: Span, block: Bytes) -> Bytes {
+    pub(crate) fn checked_depth(&mut self, span: Span, depth: f64) -> u32 {
+        self.checked_count(span, "operations in flight", depth, DEEPEST)
+    }
+
+    pub(crate) fn checked_block(&mut self, span: Span, block: Bytes) -> Bytes {
         let wrong = if block.0 == 0 || !block.0.is_multiple_of(SMALLEST_BLOCK) {
             Some("a block is a multiple of 512 B, the smallest logical block")
         } else if block.0 > LARGEST_BLOCK {

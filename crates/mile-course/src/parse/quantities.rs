@@ -64,7 +64,7 @@ impl Parser {
     }
 
     /// A number without a unit.
-    pub(super) fn plain(&mut self, what: &str) -> Read<f64> {
+    pub(crate) fn plain(&mut self, what: &str) -> Read<f64> {
         let span = self.here();
         let value = self.number(what)?;
         match self.unit.take().filter(|u| !u.is_empty()) {
@@ -135,7 +135,7 @@ impl Parser {
         Ok(Nanos::from_secs(value * factor))
     }
 
-    pub(super) fn size(&mut self) -> Read<Bytes> {
+    pub(crate) fn size(&mut self) -> Read<Bytes> {
         let value = self.number("a size, such as `1 MiB` or `600 GB`")?;
         let unit = self.unit(&SIZE_UNITS)?;
         Ok(Bytes((value * size_unit(unit).unwrap_or(1) as f64).round() as u64))
@@ -193,7 +193,7 @@ impl Parser {
     }
 
     /// `0 % to 50 %`, `25 % from the end`, `0 GB to 100 GB`.
-    pub(super) fn range(&mut self) -> Read<Range> {
+    pub(crate) fn range(&mut self) -> Read<Range> {
         let span = self.here();
         let from = self.position()?;
         let (from, to) = if self.take_word("from") {

@@ -112,29 +112,34 @@ impl Parser {
         let mut on = Vec::new();
         loop {
             let span = self.here();
-            let name = self.name("the name of a lane")?;
-            match self.lanes.iter().position(|l| l.name == name) {
-                Some(i) if self.lanes[i].watched => {
-                    return self.fail(
-                        Diagnostic::new(span, format!("the lane `{name}` is only watched"))
-                            .hint("take out `watched` where it is named, or leave it out here"),
-                    );
-                }
-                Some(i) if on.contains(&i) => {
-                    return self.fail(Diagnostic::new(span, format!("the lane `{name}` is named twice")));
-                }
-                Some(i) => on.push(i),
-                None => {
-                    let known: Vec<&str> = self.lanes.iter().map(|l| l.name.as_str()).collect();
-                    let diagnostic = Diagnostic::new(span, format!("there is no lane `{name}`"));
-                    let meant =
-                        crate::diagnostic::closest(&name, &known).map(|m| format!("did you mean `{m}`?"));
-                    let hint = meant.unwrap_or_else(|| "name it before the first leg: `lane NAME`".into());
-                    return self.fail(diagnostic.hint(hint));
-                }
+            let lane = self.lane_named()?;
+            if on.contains(&lane) {
+                let name = &self.lanes[lane].name;
+                return self.fail(Diagnostic::new(span, format!("the lane `{name}` is named twice")));
             }
+            on.push(lane);
             if !self.take_word("and") {
                 return Ok(on);
+            }
+        }
+    }
+
+    /// The name of a lane that may get a load.
+    pub(crate) fn lane_named(&mut self) -> Read<usize> {
+        let span = self.here();
+        let name = self.name("the name of a lane")?;
+        match self.lanes.iter().position(|l| l.name == name) {
+            Some(i) if self.lanes[i].watched => self.fail(
+                Diagnostic::new(span, format!("the lane `{name}` is only watched"))
+                    .hint("take out `watched` where it is named, or leave it out here"),
+            ),
+            Some(i) => Ok(i),
+            None => {
+                let known: Vec<&str> = self.lanes.iter().map(|l| l.name.as_str()).collect();
+                let diagnostic = Diagnostic::new(span, format!("there is no lane `{name}`"));
+                let meant = crate::diagnostic::closest(&name, &known).map(|m| format!("did you mean `{m}`?"));
+                let hint = meant.unwrap_or_else(|| "name it before the first leg: `lane NAME`".into());
+                self.fail(diagnostic.hint(hint))
             }
         }
     }

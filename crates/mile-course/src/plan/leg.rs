@@ -1,6 +1,7 @@
 //! What a planned leg is: in words, by what ends it, and by its load.
 
 use super::{PlannedLeg, Work};
+use crate::copy::CopyPart;
 use crate::course::{Access, Seen};
 use mile_core::units::block_size;
 use mile_core::{Bytes, Nanos, Op, Rate};
@@ -100,6 +101,7 @@ impl PlannedLeg {
                 shift: Bytes(t.start.0 % t.block.0.max(1)),
                 incompressible: t.incompressible,
                 cached: t.cached,
+                copy: t.copy,
             },
         }
     }
@@ -136,6 +138,8 @@ pub enum Load {
         shift: Bytes,
         incompressible: f64,
         cached: bool,
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        copy: Option<CopyPart>,
     },
 }
 
@@ -165,8 +169,11 @@ impl Load {
                 shift,
                 incompressible,
                 cached,
+                copy,
             } => {
                 let verb = match (op, fill) {
+                    _ if copy.is_some_and(|c| c.is_source) => "reading for a copy,".to_owned(),
+                    _ if copy.is_some() => "writing a copy,".to_owned(),
                     _ if *zones > 0 => format!("scanning {zones} zones,"),
                     (Op::Write, Some(level)) => format!("filling to {:.0} %,", level * 100.0),
                     (Op::Write, None) => "writing".to_owned(),

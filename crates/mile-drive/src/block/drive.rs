@@ -12,6 +12,7 @@ use crate::drive::{
 use crate::health::Health;
 use crate::io::{EngineChoice, Io};
 use crate::pending::Pending;
+use crate::pipe::PipeEnd;
 use crate::raw;
 use crate::sensors::{Sensors, Source};
 use crate::sysfs::{Disk, Roots, number};
@@ -208,6 +209,10 @@ impl Drive for BlockDrive {
     fn idle(&mut self, until: Nanos) {
         self.io.stop();
         self.clock.sleep_until(until);
+    }
+
+    fn join(&mut self, end: Option<PipeEnd>) {
+        self.io.join(end);
     }
 
     fn begin(&mut self, transfer: &Transfer) -> Result<(), DriveError> {

@@ -7,6 +7,7 @@
 use super::pattern::{Pool, Verifier};
 use crate::clock::Monotonic;
 use crate::drive::{DriveError, Failure, Transfer};
+use crate::pipe::{Gate, PipeEnd, Side};
 use crate::tally::Tally;
 use mile_core::units::IN_FLIGHT_MOST;
 use mile_core::{Bytes, Nanos, Op};
@@ -15,6 +16,8 @@ use rand_xoshiro::Xoshiro256PlusPlus;
 
 /// Time between two looks at how long the oldest operation is out.
 const LOOK: u64 = 100_000_000;
+/// Longest wait for an operation while the other side of a copy may allow another.
+const GLANCE: Nanos = Nanos(200_000);
 /// Longest sleep of a paced transfer with nothing in flight.
 const DOZE: Nanos = Nanos(5_000_000);
 
@@ -67,9 +70,11 @@ struct Out {
     op: Op,
     /// When it was submitted; `u64::MAX` for a slot that is free.
     since: u64,
+    /// Bytes that were put in flight before it.
+    behind: u64,
 }
 
-const FREE: Out = Out { address: 0, op: Op::Idle, since: u64::MAX };
+const FREE: Out = Out { address: 0, op: Op::Idle, since: u64::MAX, behind: 0 };
 
 /// A transfer underway on an engine.
 pub struct Pump<E> {
@@ -86,6 +91,19 @@ pub struct Pump<E> {
     out: Vec<Out>,
     done: Vec<Completion>,
     looked: u64,
+    /// One side of a copy.
+    copy: Option<CopySide>,
+}
+
+/// What a pump knows of the copy that it is a side of.
+struct CopySide {
+    end: PipeEnd,
+    /// Bytes of the copy that had passed when the transfer began.
+    from: u64,
+    /// Since when it has waited for the other side, and how many operations it could have in flight besides.
+    shut: Option<(u64, usize)>,
+    /// Whether the other side has ended.
+    over: bool,
 }
 
 impl<E: Engine> Pump<E> {
@@ -106,6 +124,42 @@ impl<E: Engine> Pump<E> {
             done: Vec::with_capacity(transfer.depth as usize),
             looked: now.0,
             transfer,
+            copy: None,
+        }
+    }
+
+    /// Makes it one side of a copy.
+    pub fn join(&mut self, end: PipeEnd) {
+        self.copy = Some(CopySide { from: end.at().0, end, shut: None, over: false });
+    }
+
+    /// Whether nothing more will be put in flight.
+    fn is_over(&self) -> bool {
+        self.issued >= self.transfer.budget.0 || self.copy.as_ref().is_some_and(|c| c.over)
+    }
+
+    /// Whether the next operation of a copy must wait for the other side, or is one too many. Time that it waits counts by the share of the
+    /// depth that it leaves unused.
+    fn is_held(&mut self, now: u64) -> bool {
+        let (free, depth) = (self.free.len(), self.out.len());
+        let Some(copy) = &mut self.copy else { return false };
+        if let Some((since, unused)) = copy.shut.take() {
+            let time = now.saturating_sub(since) as f64 * unused as f64 / depth.max(1) as f64;
+            copy.end.has_waited(Nanos(time as u64));
+        }
+        if free == 0 || self.issued >= self.transfer.budget.0 {
+            return false;
+        }
+        match copy.end.gate(copy.from + self.issued + self.transfer.block.0) {
+            Gate::Open => false,
+            Gate::Shut => {
+                copy.shut = Some((now, free));
+                true
+            }
+            Gate::Over => {
+                copy.over = true;
+                true
+            }
         }
     }
 
@@ -160,7 +214,7 @@ impl<E: Engine> Pump<E> {
 
     fn fill(&mut self, now: u64) -> Result<(), DriveError> {
         let t = self.transfer;
-        while self.issued < t.budget.0 && self.due() <= now {
+        while self.issued < t.budget.0 && self.due() <= now && !self.is_held(now) {
             let Some(slot) = self.free.pop() else { break };
             let (address, op) = (self.next_address(), self.next_op());
             let inside = address >= t.start.0 && address + t.block.0 <= t.start.0 + t.length.0;
@@ -171,13 +225,16 @@ impl<E: Engine> Pump<E> {
             }
             if op == Op::Write {
                 let place = slot as usize * t.block.0 as usize;
-                self.pool.stamp(self.engine.buffer(slot), address, place, t.sealed);
+                match &self.copy {
+                    Some(copy) => copy.end.take(self.engine.buffer(slot)),
+                    None => self.pool.stamp(self.engine.buffer(slot), address, place, t.sealed),
+                }
             }
             if let Err(source) = self.engine.submit(slot, op, address) {
                 self.free.push(slot);
                 return Err(self.failed(op, address, source));
             }
-            self.out[slot as usize] = Out { address, op, since: now };
+            self.out[slot as usize] = Out { address, op, since: now, behind: self.issued };
             self.issued += t.block.0;
         }
         Ok(())
@@ -194,8 +251,13 @@ impl<E: Engine> Pump<E> {
         while now < until.0 {
             self.fill(now)?;
             if self.in_flight() == 0 {
-                if self.issued >= self.transfer.budget.0 {
+                if self.is_over() {
                     return Ok(true);
+                }
+                if let Some(copy) = self.copy.as_ref().filter(|c| c.shut.is_some()) {
+                    copy.end.wait(until.since(Nanos(now)));
+                    now = clock.now().0;
+                    continue;
                 }
                 // It waits for its pace.
                 clock.sleep_until(until.min(Nanos(self.due())).min(Nanos(now).plus(DOZE)));
@@ -204,12 +266,14 @@ impl<E: Engine> Pump<E> {
             }
             let next =
                 if self.transfer.rate.is_some() && !self.free.is_empty() { self.due() } else { u64::MAX };
+            let held = self.copy.as_ref().is_some_and(|c| c.shut.is_some());
+            let next = if held { next.min(now + GLANCE.0) } else { next };
             now = self.reap(clock, Nanos(now), until.min(Nanos(next.max(now + 1))), tally)?;
             if !tally.failures.is_empty() || !tally.mismatches.is_empty() {
                 break;
             }
         }
-        Ok(self.in_flight() == 0 && self.issued >= self.transfer.budget.0)
+        Ok(self.in_flight() == 0 && self.is_over())
     }
 
     /// Waits until `until` at the latest for what is in flight. Gives whether all of it is back.
@@ -243,6 +307,15 @@ impl<E: Engine> Pump<E> {
         for c in &done {
             let out = std::mem::replace(&mut self.out[c.slot as usize], FREE);
             self.free.push(c.slot);
+            let read = u64::try_from(c.result) == Ok(block);
+            if let Some(copy) = self.copy.as_ref().filter(|c| c.end.side == Side::Source) {
+                let at = copy.from + out.behind;
+                if read {
+                    copy.end.put(at, self.engine.buffer(c.slot));
+                } else {
+                    copy.end.put_zeros(at, block);
+                }
+            }
             if u64::try_from(c.result) == Ok(block) {
                 tally.add(out.op, Bytes(out.address), block, Nanos(now - out.since));
                 if let Some(verifier) = &mut self.verifier {

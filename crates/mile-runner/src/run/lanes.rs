@@ -55,9 +55,10 @@ pub fn execute_lanes(
     for on in lanes.iter_mut().filter_map(|l| l.terms.go_on.as_mut()) {
         on.at = at.unwrap_or(on.at);
     }
+    let copies = super::copying::copies(&mut lanes);
     let stages: Vec<usize> =
         lanes.iter().map(|l| l.terms.go_on.as_ref().map_or(0, |g| g.leg as usize)).collect();
-    let meeting = Meeting::new(&stages, lanes.iter().all(|l| l.drive.is_virtual()));
+    let meeting = Meeting::new(&stages, lanes.iter().all(|l| l.drive.is_virtual()), copies);
     let (send, told) = bounded::<(u32, Message)>(QUEUE);
     let ends: Mutex<Vec<Option<LaneEnd>>> = Mutex::new(lanes.iter().map(|_| None).collect());
     std::thread::scope(|scope| {

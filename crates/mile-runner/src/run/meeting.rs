@@ -3,6 +3,7 @@
 //! Nothing here depends on which thread is faster. A simulated lane goes from one boundary of [`STEP`] to the next, and no further before the
 //! others have come to that boundary too; what they told by then is all that it goes by.
 
+use super::copying::Copying;
 use mile_core::Nanos;
 use mile_drive::clock::Monotonic;
 use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
@@ -43,13 +44,19 @@ pub(super) struct Meeting {
     news: Condvar,
     /// Whether time is virtual.
     paced: bool,
+    copies: Vec<Copying>,
 }
 
 impl Meeting {
     /// Of lanes that begin at these stages.
-    pub(super) fn new(stages: &[usize], paced: bool) -> Self {
+    pub(super) fn new(stages: &[usize], paced: bool, copies: Vec<Copying>) -> Self {
         let seats = stages.iter().map(|&stage| Seat { stage, ..Seat::default() }).collect();
-        Self { told: Mutex::new(Told { seats, ..Told::default() }), news: Condvar::new(), paced }
+        Self { told: Mutex::new(Told { seats, ..Told::default() }), news: Condvar::new(), paced, copies }
+    }
+
+    /// The copies of the run.
+    pub(super) fn copies(&self) -> &[Copying] {
+        &self.copies
     }
 
     fn told(&self) -> MutexGuard<'_, Told> {
@@ -97,6 +104,7 @@ impl Meeting {
 
     /// A lane takes no part any more. With a reason, the run ends for all.
     pub(super) fn leave(&self, lane: usize, at: Nanos, why: Option<String>) {
+        self.close_copies(None, lane);
         let mut told = self.told();
         told.seats[lane].left = true;
         if let Some(why) = why.filter(|_| told.end.as_ref().is_none_or(|e| at < e.0)) {
@@ -148,7 +156,7 @@ mod tests {
 
     #[test]
     fn a_stage_opens_when_the_last_lane_has_come_and_all_have_had_time_to_hear_of_it() {
-        let meeting = Meeting::new(&[0, 0], true);
+        let meeting = Meeting::new(&[0, 0], true, Vec::new());
         assert!(meeting.is_open(0, Nanos(STEP)));
         meeting.reach(0, 1, Nanos(250));
         assert!(!meeting.is_open(1, Nanos(u64::MAX)), "the other is still at it");
@@ -167,7 +175,7 @@ mod tests {
 
     #[test]
     fn nobody_goes_beyond_a_boundary_before_the_others_have_come_to_it() {
-        let meeting = Meeting::new(&[0, 0], true);
+        let meeting = Meeting::new(&[0, 0], true, Vec::new());
         assert_eq!(meeting.pace(0, Nanos(0), Some(30.0)), None);
         assert_eq!(meeting.pace(1, Nanos(0), Some(40.0)), Some(vec![Some(30.0)]));
         assert_eq!(meeting.pace(0, Nanos(0), Some(30.0)), Some(vec![Some(40.0)]));

@@ -23,7 +23,9 @@ pub struct Stretch {
 /// known to be written, and several workers one only once all of it is.
 fn wrote(t: &PlannedTransfer, moved: u64) -> Option<(u64, u64)> {
     let length = moved.min(t.length.0) / t.block.0.max(1) * t.block.0;
+    // What was copied bears the stamps of its source, or none, and is not known again.
     let known = t.op == Op::Write
+        && t.copy.is_none()
         && t.access == Access::Sequential
         && (t.workers <= 1 || length >= t.length.0 / t.block.0.max(1) * t.block.0);
     (known && length > 0).then_some((t.start.0, t.start.0 + length))

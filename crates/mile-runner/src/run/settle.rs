@@ -4,7 +4,13 @@ use super::attend::Attended;
 use super::{Run, STALL, relied_on};
 use crate::message::{EventKind, Status};
 use mile_core::Bytes;
+use mile_course::{PlannedLeg, Work};
 use mile_drive::DriveError;
+
+/// Whether a leg is the target of a copy.
+fn is_target(leg: &PlannedLeg) -> bool {
+    matches!(leg.work, Work::Transfer(t) if t.copy.is_some_and(|c| !c.is_source))
+}
 
 impl Run<'_> {
     /// Whether operations were out when the run ended that had not come back.
@@ -32,7 +38,9 @@ impl Run<'_> {
         if status == Status::Done || readable || leg >= self.plan.legs.len() {
             return false;
         }
-        let needed = !relied_on(self.plan, leg, moved, readable).is_empty();
+        // A copy goes on behind what was copied.
+        let copied = self.plan.legs.get(leg).is_some_and(|l| moved.0 > 0 && is_target(l));
+        let needed = copied || !relied_on(self.plan, leg, moved, readable).is_empty();
         if needed {
             self.event(EventKind::Kept);
         }
@@ -43,6 +51,15 @@ impl Run<'_> {
     pub(super) fn check_what_is_relied_on(&mut self) -> Result<(), DriveError> {
         let Some(on) = &self.go_on else { return Ok(()) };
         let readable = self.drive.facts().readable;
+        let leg = self.plan.legs.get(on.leg as usize).filter(|l| on.moved.0 > 0 && is_target(l));
+        if let Some(leg) = leg.filter(|_| self.drive.is_new()) {
+            return Err(DriveError::Unusable {
+                why: format!(
+                    "the run cannot go on: leg {} had copied {} there, and that is not there any more. Start the course anew",
+                    leg.name, on.moved
+                ),
+            });
+        }
         for stretch in relied_on(self.plan, on.leg as usize, on.moved, readable) {
             for at in stretch.places() {
                 if !self.drive.holds(at)? {
