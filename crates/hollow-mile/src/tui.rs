@@ -290,6 +290,7 @@ impl Screen {
             context,
             trace,
             events: Vec::new(),
+            copies: Vec::new(),
         };
         let mut state = state(path, Speed::Max, true);
         state.place = Place::Findings;

@@ -75,6 +75,17 @@ pub struct Could {
     pub leg: Option<String>,
 }
 
+impl Could {
+    /// How it is known, in words.
+    pub fn words(&self) -> String {
+        match (&self.leg, self.by) {
+            (Some(leg), _) => format!("measured in leg {leg}"),
+            (None, By::Claimed) => "as is claimed of it".into(),
+            (None, _) => "which is what its link carries".into(),
+        }
+    }
+}
+
 /// How it is known what a side could do.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -252,10 +263,10 @@ fn phases(source: &CopySide<'_>, target: &CopySide<'_>, from: Nanos, to: Nanos) 
 }
 
 /// The samples of a lane between two moments, in seconds.
-fn between(trace: &Trace, (from, to): (f64, f64)) -> Range<usize> {
+fn between(trace: &Trace, (start, end): (f64, f64)) -> Range<usize> {
     let at = |s: f64| trace.index_at_time(Nanos::from_secs(s));
-    let first = at(from);
-    first..at(to).max(first)
+    let first = at(start);
+    first..at(end).max(first)
 }
 
 fn phase(source: &CopySide<'_>, target: &CopySide<'_>, start: f64, span: (f64, f64)) -> Option<Phase> {
@@ -334,12 +345,11 @@ impl CopyFound {
             [(&self.from, "give", &self.source_could), (&self.to, "take", &self.target_could)]
         {
             let Some(could) = could else { continue };
-            let by = match (&could.leg, could.by) {
-                (Some(leg), _) => format!("measured in leg {leg}"),
-                (None, By::Claimed) => "as is claimed of it".into(),
-                (None, _) => "which is what its link carries".into(),
-            };
-            lines.push(format!("    {name} alone can {verb} {} MB/s, {by}.", number(could.mb_s)));
+            lines.push(format!(
+                "    {name} alone can {verb} {} MB/s, {}.",
+                number(could.mb_s),
+                could.words()
+            ));
         }
         lines
     }

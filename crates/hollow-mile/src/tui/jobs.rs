@@ -205,8 +205,17 @@ pub(crate) fn load(path: &Path, run: i64, lane: usize) -> Result<Shown, String> 
     let context = head.context_with(&events);
     let mut found = findings(&trace, &context);
     found.notes.splice(0..0, crate::source::remarks(head, &events));
-    found.notes.splice(0..0, copies.iter().flat_map(CopyFound::lines));
-    Ok(Shown { run, lane, status: stored.status, findings: found, head: stored.head, context, trace, events })
+    Ok(Shown {
+        run,
+        lane,
+        status: stored.status,
+        findings: found,
+        head: stored.head,
+        context,
+        trace,
+        events,
+        copies,
+    })
 }
 
 fn export(

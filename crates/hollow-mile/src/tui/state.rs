@@ -9,6 +9,7 @@ use crossbeam_channel::{Receiver, Sender};
 use mile_bench::bench::Card;
 use mile_bench::outlook::Outlook;
 use mile_core::channel::{Channel, Series};
+use mile_core::copies::CopyFound;
 use mile_core::ruler::Ruler;
 use mile_core::{Bytes, Celsius, Context, Findings, LiveFindings, Trace};
 use mile_logbook::Entry;
@@ -313,6 +314,8 @@ pub(crate) struct Shown {
     pub(crate) trace: Trace,
     pub(crate) findings: Findings,
     pub(crate) events: Vec<Event>,
+    /// What the copies of the run came to.
+    pub(crate) copies: Vec<CopyFound>,
 }
 
 /// The place of findings.

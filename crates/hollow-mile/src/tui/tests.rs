@@ -69,6 +69,7 @@ fn with_run(course: usize) -> State {
         context: live.lane().context.clone(),
         trace: live.lane().findings.trace().clone(),
         events: live.lane().events.clone(),
+        copies: Vec::new(),
     };
     let digest = Digest::of(&shown.trace, &shown.findings);
     let entry = |run: i64, status| Entry {

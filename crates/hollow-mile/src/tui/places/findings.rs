@@ -6,6 +6,7 @@ use super::super::draw::wrap;
 use super::super::state::{FindingsPlace, Panel, Place, Shown};
 use super::super::theme::Theme;
 use super::{break_line, lines, readings};
+use mile_core::copies::{CopyFound, HeldBy};
 use mile_core::findings::Break;
 use mile_core::units::number;
 use mile_core::{Bytes, Nanos};
@@ -242,6 +243,46 @@ fn heat(shown: &Shown, theme: Theme, width: usize) -> Vec<(String, Style)> {
     all
 }
 
+/// A copy: its stretches, what held each back, and what each side could have done.
+fn copied(copy: &CopyFound, theme: Theme) -> Vec<(String, Style)> {
+    let ink = Style::new().fg(theme.ink);
+    let head = format!(
+        "{}: {} from {} to {}, {} MB/s",
+        copy.leg,
+        Bytes(copy.bytes),
+        copy.from,
+        copy.to,
+        number(copy.mb_s)
+    );
+    let columns =
+        format!("{:>10} {:>11} {:>6} {:<14} {:>11}", "from", "to", "MB/s", "held back by", "other waits");
+    let mut all = vec![(head, ink), (columns, theme.faint())];
+    for p in &copy.phases {
+        let (by, waits) = match p.held_by {
+            HeldBy::Source => ("source", p.target_waited),
+            HeldBy::SourceLink => ("source's link", p.target_waited),
+            HeldBy::Target => ("target", p.source_waited),
+            HeldBy::TargetLink => ("target's link", p.source_waited),
+            HeldBy::Neither => ("neither", p.source_waited.max(p.target_waited)),
+        };
+        let [from, to] = [p.from_s, p.to_s].map(|s| Nanos::from_secs(s).to_string());
+        all.push((
+            format!("{from:>10} {to:>11} {:>6} {by:<14} {:>9.0} %", number(p.mb_s), 100.0 * waits),
+            ink,
+        ));
+        all.extend(p.why.map(|w| (format!("{:>29} {}", "", w.words()), ink)));
+    }
+    for (name, could) in [(&copy.from, &copy.source_could), (&copy.to, &copy.target_could)] {
+        all.extend(
+            could
+                .as_ref()
+                .map(|c| (format!("{name} alone: {} MB/s, {}", number(c.mb_s), c.words()), theme.faint())),
+        );
+    }
+    all.push((String::new(), ink));
+    all
+}
+
 /// Plateaus, cache, dips, and how evenly each leg ran.
 fn plateaus(shown: &Shown, theme: Theme) -> Vec<(String, Style)> {
     let ink = Style::new().fg(theme.ink);
@@ -251,6 +292,9 @@ fn plateaus(shown: &Shown, theme: Theme) -> Vec<(String, Style)> {
         let key = Place::Fill.key();
         all.push((format!("Its figures against fill level are in place {key}."), ink));
         all.push((String::new(), ink));
+    }
+    for copy in &shown.copies {
+        all.extend(copied(copy, theme));
     }
     let sweeps = crate::text::sweeps::sweeps(found, usize::from(SIDE));
     if !sweeps.is_empty() {
