@@ -344,3 +344,67 @@ fn the_terminal_works_on_the_console_of_the_machine() {
     until(&["left"]);
     tmux(&["kill-server"]);
 }
+
+/// An array of the kernel over an NVMe and a SATA drive is on the bench with its members, is run on like any other device, and its members'
+/// temperatures and traffic are in the log. Nobody writes to a member past it.
+#[test]
+fn an_array_is_run_on_with_the_temperatures_and_the_traffic_of_its_members() {
+    let course = "course \"array\"\nsample every 200 ms\nleg w\n write sequential, blocks 256 KiB, depth 4\nleg v\n verify, blocks 256 KiB, depth 4\n";
+    let script = "
+H=./hollow-mile
+modprobe md-mod; modprobe raid0
+N=${VMB_NVME##*/}; A=${VMB_ATA##*/}
+echo md100 > /sys/module/md_mod/parameters/new_array
+M=/sys/block/md100/md
+echo none > $M/metadata_version; echo raid0 > $M/level; echo 2 > $M/raid_disks; echo 65536 > $M/chunk_size
+i=0
+for d in $N $A; do
+  cat /sys/block/$d/dev > $M/new_dev; echo 32768 > $M/dev-$d/size; echo $i > $M/dev-$d/slot; i=$((i+1))
+done
+echo active > $M/array_state; sleep 1
+$H bench --format json > /out/bench.json
+echo $N > /out/nvme; echo $A > /out/ata
+for d in $N $A; do $H run array.course --on /dev/$d --arm VMBNVME0001 >> /out/refused 2>&1; done
+$H run array.course --on /dev/md100 > /out/unarmed 2>&1
+$H run array.course --on /dev/md100 --arm md100 --logbook l.logbook --format json > /out/run.json 2> /out/run.err; echo $? > /out/code
+$H export last --logbook l.logbook --as csv -o /out/run.csv
+true";
+    let Some(bed) = boot(&[], &[("array.course", course)], script) else { return };
+    let (nvme, ata) = (text(&bed, "nvme").trim().to_owned(), text(&bed, "ata").trim().to_owned());
+    let bench = json(&bed, "bench.json");
+    let named = |name: &str| {
+        let all = bench.as_array().unwrap();
+        all.iter()
+            .find(|c| c["device"]["name"] == name)
+            .unwrap_or_else(|| panic!("{name}: {bench:#}"))
+            .clone()
+    };
+    let array = named("md100");
+    assert_eq!(array["identity"]["model"], format!("raid0 over {nvme} and {ata}"), "{array:#}");
+    assert_eq!(array["device"]["members"][1]["serial"], "VMBATA00001");
+    assert_eq!(array["objections"], Value::Array(Vec::new()));
+    let refused = text(&bed, "refused");
+    assert_eq!(refused.matches("is held by md100").count(), 2, "{refused}");
+    assert!(text(&bed, "unarmed").contains("--arm md100"), "{}", text(&bed, "unarmed"));
+    assert_eq!(text(&bed, "code").trim(), "0", "{}", text(&bed, "run.err"));
+    let run = json(&bed, "run.json");
+    assert_eq!(run["findings"]["faults"], Value::Array(Vec::new()));
+    let csv = text(&bed, "run.csv");
+    let rows: Vec<Vec<&str>> = csv.lines().map(|l| l.split(',').collect()).collect();
+    let column = |name: &str| {
+        let at = rows[0].iter().position(|c| *c == name).unwrap_or_else(|| panic!("{name}: {:?}", rows[0]));
+        rows[1..].iter().filter_map(|r| r[at].parse::<f64>().ok()).collect::<Vec<f64>>()
+    };
+    // The emulated drives are at 50 and 31 °C, and the array is as warm as the warmer one.
+    assert!(column(&format!("{nvme}_c")).iter().all(|t| (49.0..51.0).contains(t)), "{csv}");
+    assert!(column(&format!("{ata}_c")).iter().all(|t| (30.0..32.0).contains(t)), "{csv}");
+    assert!(column("temp_c").iter().all(|t| (49.0..51.0).contains(t)), "{csv}");
+    // Each member moves half of it: 32 MiB written and read.
+    let ends = column("elapsed_s");
+    let steps: Vec<f64> = ends.iter().scan(0.0, |last, e| Some(e - std::mem::replace(last, *e))).collect();
+    for member in [&nvme, &ata] {
+        let rates = column(&format!("{member}-io_mb_s"));
+        let moved: f64 = rates.iter().zip(&steps[steps.len() - rates.len()..]).map(|(r, s)| r * s).sum();
+        assert!((moved / 67.1 - 1.0).abs() < 0.15, "{member}: {moved} MB\n{csv}");
+    }
+}

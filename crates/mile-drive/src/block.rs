@@ -3,6 +3,7 @@
 pub mod drive;
 pub mod found;
 pub mod link;
+pub mod members;
 pub mod permit;
 pub mod probe;
 pub mod signature;

@@ -150,3 +150,64 @@ fn drives_that_leave_disappear() {
     assert!(left.iter().all(|f| f.name != "sdb"));
     assert!(discover(&Roots::below(Path::new("/nonexistent"))).is_empty());
 }
+
+/// An array over a partition and a disk, and an encrypted volume over that, in the tree of [`drives`].
+fn stack(folder: &Path) -> Vec<Found> {
+    let block = |name: &str| folder.join("sys/devices/virtual/block").join(name);
+    for (name, dev, level, below) in [
+        ("md0", "9:0", ("md/level", "raid0"), &["nvme0n1p1", "sdc"][..]),
+        ("dm-7", "253:7", ("dm/name", "vault"), &["md0"]),
+    ] {
+        for (file, content) in [("dev", dev), ("size", "4096"), ("queue/logical_block_size", "512"), level] {
+            let path = block(name).join(file);
+            fs::create_dir_all(path.parent().unwrap()).unwrap();
+            fs::write(path, format!("{content}\n")).unwrap();
+        }
+        fs::create_dir_all(block(name).join("slaves")).unwrap();
+        for one in below {
+            let disk = fs::canonicalize(folder.join("sys/block").join(one.trim_end_matches("p1"))).unwrap();
+            let at = if one.ends_with("p1") { disk.join(one) } else { disk };
+            symlink(&at, block(name).join("slaves").join(one)).unwrap();
+            fs::create_dir_all(at.join("holders")).unwrap();
+            symlink(block(name), at.join("holders").join(name)).unwrap();
+        }
+        symlink(block(name), folder.join("sys/block").join(name)).unwrap();
+    }
+    fs::write(block("dm-7").join("dm/uuid"), "CRYPT-LUKS2-0815-vault\n").unwrap();
+    discover(&Roots::below(folder))
+}
+
+#[test]
+fn a_stacked_device_is_found_with_the_drives_below_it_their_links_and_temperatures() {
+    let (folder, roots, _) = drives();
+    let found = stack(folder.path());
+    let (array, vault) = (named(&found, "md0"), named(&found, "dm-7"));
+    assert_eq!((array.transport, array.capacity), (Transport::Mapped, Bytes(4096 * 512)));
+    assert_eq!(array.model.as_deref(), Some("raid0 over nvme0n1 and sdc"));
+    assert_eq!(vault.model.as_deref(), Some("encrypted volume vault over nvme0n1 and sdc"));
+    for device in [array, vault] {
+        let names: Vec<&str> = device.members.iter().map(|m| m.name.as_str()).collect();
+        assert_eq!(names, ["nvme0n1", "sdc"], "the drive of a partition, each once");
+        assert_eq!(device.members[0].link, named(&found, "nvme0n1").link);
+        assert_eq!(device.members[0].temperature, Some(Celsius(41.85)));
+        assert_eq!(device.members[1].temperature, None);
+        assert_eq!(device.temperature, Some(Celsius(41.85)), "the warmest of them");
+    }
+    let line = array.members[0].line();
+    assert!(line.starts_with("nvme0n1, Merrow K2 2TB, 41.9 °C, PCIe 3.0 x2, degraded"), "{line}");
+    // Nobody may write to the array past the volume on it, nor to what is below either.
+    let objections = |f: &Found| f.objections().join("; ");
+    assert!(objections(array).contains("dm-7"), "{}", objections(array));
+    assert!(!objections(named(&found, "sdc")).is_empty());
+    assert!(
+        !objections(vault).contains("held by"),
+        "what it is built on is no use by somebody else: {}",
+        objections(vault)
+    );
+    // A drive is built on nothing, and the made-up tree has one mapped device without a size.
+    assert!(named(&found, "sda").members.is_empty());
+    assert!(found.iter().all(|f| f.name != "dm-0"));
+    let stacked = mile_drive::block::drive::identity(array, &mile_drive::block::probe::Probe::default());
+    assert_eq!(stacked.model, "raid0 over nvme0n1 and sdc");
+    drop(roots);
+}

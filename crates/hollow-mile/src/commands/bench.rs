@@ -30,6 +30,9 @@ fn lines(card: &Card) -> String {
     if let Some(link) = &id.link {
         line(link.sentence());
     }
+    for member in card.device.iter().flat_map(|d| &d.members) {
+        line(format!("over {}", member.line()));
+    }
     if let Some(health) = &card.health {
         let temp = health.temperature.map_or("no temperature".into(), |t| format!("{t} now"));
         let warn = card.limits.warn.map_or(String::new(), |w| format!(", warns from {w}"));

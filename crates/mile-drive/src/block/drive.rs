@@ -3,6 +3,7 @@
 //! What stands between a run and somebody's data is in `permit.rs`; the descriptor comes from there.
 
 use super::found::{Found, Transport, look};
+use super::members::{self, Watched};
 use super::permit::{Consent, Request};
 use super::probe::{self, Probe};
 use crate::clock::Monotonic;
@@ -40,6 +41,8 @@ pub struct BlockDrive {
     writes: bool,
     file: Option<File>,
     sensors: Option<Sensors>,
+    /// The drives that it is built on.
+    watched: Option<Watched>,
     moved_at_open: Option<Bytes>,
     clock: Monotonic,
     start_at: Nanos,
@@ -108,6 +111,7 @@ impl BlockDrive {
             writes: false,
             file: None,
             sensors: None,
+            watched: None,
             moved_at_open: None,
             clock: Monotonic::start(),
             start_at: Nanos(0),
@@ -133,7 +137,7 @@ impl Drive for BlockDrive {
         Facts {
             capacity: self.found.capacity,
             logical_block: self.found.logical_block,
-            has_temperature: self.told.health.temperature.is_some(),
+            has_temperature: self.told.health.temperature.or(self.found.temperature).is_some(),
             readable: true,
             cache: None,
         }
@@ -146,6 +150,8 @@ impl Drive for BlockDrive {
     fn situation(&self) -> Situation {
         let degraded =
             self.identity.link.as_ref().filter(|l| l.is_degraded()).map(|l| format!("link {}", l.sentence()));
+        let members: Vec<String> = self.found.members.iter().map(members::Member::line).collect();
+        let degraded = degraded.or_else(|| (!members.is_empty()).then(|| members.join("; ")));
         Situation { slot: self.found.slot.clone(), notes: degraded, ..Situation::default() }
     }
 
@@ -192,10 +198,20 @@ impl Drive for BlockDrive {
             },
         };
         self.sensors = Some(Sensors::start(source, Some((self.roots.clone(), self.found.clone()))));
+        self.watched =
+            Some(&self.found.members).filter(|m| !m.is_empty()).map(|m| Watched::start(&self.roots, m));
         self.file = Some(file);
         self.clock = Monotonic::start_at(self.start_at);
         self.moved_at_open = self.disk().moved();
         Ok(())
+    }
+
+    fn channels(&self) -> Vec<(String, String)> {
+        members::channels(&self.found.members)
+    }
+
+    fn channel_readings(&mut self) -> Vec<Option<f64>> {
+        self.watched.as_mut().map(Watched::readings).unwrap_or_default()
     }
 
     fn engine(&self) -> String {
@@ -298,7 +314,7 @@ impl Drive for BlockDrive {
         let moved = self.disk().moved().zip(self.moved_at_open);
         let reading = self.sensors.as_ref().map(Sensors::reading).unwrap_or_default();
         Readings {
-            temp: reading.temp,
+            temp: reading.temp.or_else(|| self.watched.as_ref()?.warmest()),
             throttled: reading.throttled,
             warning: reading.warning,
             fill: self.told.fill,
@@ -327,6 +343,7 @@ impl Drive for BlockDrive {
 
     fn close(&mut self, _keep: bool) -> Result<(), DriveError> {
         self.io.stop();
+        self.watched = None;
         self.file = None;
         Ok(())
     }

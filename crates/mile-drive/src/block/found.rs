@@ -1,6 +1,7 @@
 //! Finds the block devices of this machine, and says what sysfs tells of each.
 
 use super::link;
+use super::members::{self, Member};
 use super::stack::{Related, Stack};
 use super::uses::{Tables, Use};
 use crate::Link;
@@ -108,6 +109,9 @@ pub struct Found {
     pub slot: Option<String>,
     /// The file behind a loop device.
     pub backing: Option<PathBuf>,
+    /// The drives that it is built on; none where it is a drive itself.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub members: Vec<Member>,
     /// Temperature from the kernel's sensors, where there is one.
     pub temperature: Option<Celsius>,
     /// Limits from the kernel's sensors: warning, critical.
@@ -158,12 +162,24 @@ impl Found {
 
     /// The file of its temperature, where the kernel has a sensor.
     pub fn temperature_file(&self) -> Option<PathBuf> {
-        let disk = Disk { name: self.name.clone(), folder: self.folder.clone() };
-        disk.temperature_file().or_else(|| {
-            let controller = controller_folder(&self.folder)?;
-            Disk { name: String::new(), folder: controller }.temperature_file()
-        })
+        sensor_file(&self.name, &self.folder)
     }
+}
+
+/// The file of the temperature of the drive with this name and folder, where the kernel has a sensor.
+pub(super) fn sensor_file(name: &str, folder: &Path) -> Option<PathBuf> {
+    let disk = Disk { name: name.to_owned(), folder: folder.to_owned() };
+    disk.temperature_file().or_else(|| {
+        let controller = controller_folder(folder)?;
+        Disk { name: String::new(), folder: controller }.temperature_file()
+    })
+}
+
+/// How a device is attached, its model and its serial number.
+pub(super) fn transport_and_model(name: &str, folder: &Path) -> (Transport, Option<String>, Option<String>) {
+    let transport = transport(name, folder);
+    let (model, serial, _) = identity(transport, folder);
+    (transport, model, serial)
 }
 
 /// The controller of an NVMe namespace: the folder above it, or, where the kernel joins several paths, the first path.
@@ -185,7 +201,7 @@ fn controller_folder(folder: &Path) -> Option<PathBuf> {
     paths.into_iter().next()
 }
 
-/// The drives of this machine, in the order of their names. Devices built on others and memory are left out.
+/// The drives of this machine, and the devices that the kernel builds on them, in the order of their names. Memory is left out.
 pub fn discover(roots: &Roots) -> Vec<Found> {
     let tables = Tables::read(roots);
     let stack = Stack::read(roots);
@@ -194,7 +210,7 @@ pub fn discover(roots: &Roots) -> Vec<Found> {
         .flatten()
         .flatten()
         .map(|e| e.file_name().to_string_lossy().into_owned())
-        .filter(|n| !["ram", "zram", "dm-", "md", "sr", "fd", "nbd"].iter().any(|p| n.starts_with(p)))
+        .filter(|n| !["ram", "zram", "sr", "fd", "nbd"].iter().any(|p| n.starts_with(p)))
         // The second path to a namespace that the kernel has joined with others.
         .filter(|n| !(n.starts_with("nvme") && n.contains('c')))
         .collect();
@@ -203,7 +219,9 @@ pub fn discover(roots: &Roots) -> Vec<Found> {
         let folder = fs::canonicalize(roots.sys.join("block").join(n)).ok()?;
         read(roots, &tables, &stack, n, folder)
     });
-    found.filter(|f| f.transport != Transport::Loop || f.capacity.0 > 0).collect()
+    let is_empty =
+        |f: &Found| matches!(f.transport, Transport::Loop | Transport::Mapped) && f.capacity.0 == 0;
+    found.filter(|f| !is_empty(f)).collect()
 }
 
 /// The whole drive with a device number; where that is a partition, its name beside the drive that it is on.
@@ -224,6 +242,8 @@ fn read(roots: &Roots, tables: &Tables, stack: &Stack, name: &str, folder: PathB
     let device_number = text(at("dev"))?;
     let transport = transport(name, &folder);
     let (model, serial, firmware) = identity(transport, &folder);
+    let members = members::members(roots, &folder);
+    let model = members::words(&folder, &members).or(model);
     let related = stack.related(roots, tables, &device_number);
     let mut partitions = Vec::new();
     for entry in fs::read_dir(&folder).ok()?.flatten().filter(|e| e.path().join("partition").exists()) {
@@ -259,11 +279,15 @@ fn read(roots: &Roots, tables: &Tables, stack: &Stack, name: &str, folder: PathB
         link: None,
         slot: link::slot(&folder),
         backing: text(at("loop/backing_file")).map(PathBuf::from),
+        members,
         temperature: None,
         sensor_limits: (None, None),
         folder,
     };
     found.link = find_link(roots, &found, None);
+    // A device that is built on others is as warm as the warmest of them.
+    let warmest = found.members.iter().filter_map(|m| m.temperature);
+    found.temperature = warmest.max_by(|a, b| a.0.total_cmp(&b.0));
     if let Some(file) = found.temperature_file() {
         found.temperature = temperature(&file);
         let limit = |suffix: &str| {
@@ -277,11 +301,21 @@ fn read(roots: &Roots, tables: &Tables, stack: &Stack, name: &str, folder: PathB
 
 /// The link of a drive. `sata_gb_s` is the best that a SATA drive says of itself.
 pub fn find_link(roots: &Roots, found: &Found, sata_gb_s: Option<f64>) -> Option<Link> {
-    match found.transport {
-        Transport::Nvme => link::pcie(&link::above(&controller_folder(&found.folder)?, link::is_pci)?),
-        Transport::Sata => link::sata_link(&found.folder, sata_gb_s),
-        Transport::Usb => link::usb_link(&found.folder),
-        Transport::Sas => link::sas_link(roots, &found.folder),
+    find_link_at(roots, found.transport, &found.folder, sata_gb_s)
+}
+
+/// The link of the drive with this folder.
+pub(super) fn find_link_at(
+    roots: &Roots,
+    transport: Transport,
+    folder: &Path,
+    sata_gb_s: Option<f64>,
+) -> Option<Link> {
+    match transport {
+        Transport::Nvme => link::pcie(&link::above(&controller_folder(folder)?, link::is_pci)?),
+        Transport::Sata => link::sata_link(folder, sata_gb_s),
+        Transport::Usb => link::usb_link(folder),
+        Transport::Sas => link::sas_link(roots, folder),
         _ => None,
     }
 }
@@ -332,7 +366,7 @@ fn identity(transport: Transport, folder: &Path) -> (Option<String>, Option<Stri
         Transport::Virtio if !folder.join("device/model").exists() => {
             (None, text(folder.join("serial")), None)
         }
-        Transport::Loop => (None, None, None),
+        Transport::Loop | Transport::Mapped => (None, None, None),
         _ => {
             let usb = link::above(folder, |f| f.join("speed").is_file() && f.join("version").is_file())
                 .filter(|_| transport == Transport::Usb);

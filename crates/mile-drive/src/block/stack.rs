@@ -108,11 +108,13 @@ impl Stack {
         }
         let mut related = Related::default();
         let whole: BTreeSet<&str> = self.disks_of(number);
+        let chain = self.with_what_is_below(number);
         for (key, node) in self.nodes.iter().filter(|(key, _)| shared.contains(*key)) {
             let own = whole.contains(key.as_str());
             for one in tables.of(roots, &node.name, key, &node.folder) {
-                // That the device itself is built on another is no use of that other by somebody else.
-                let by_itself = matches!(&one, Use::Held { by, .. } if self.leads_to(by, number));
+                // That the device, or what it is built on, is built on another is no use of that other by somebody else. Whoever else is
+                // built on what is between is found as its holder.
+                let by_itself = matches!(&one, Use::Held { by, .. } if self.is_among(by, &chain));
                 if !by_itself {
                     related.uses.push(one);
                 }
@@ -146,10 +148,10 @@ impl Stack {
             .collect()
     }
 
-    /// Whether a device, by the name that a list of holders has for it, is the one of this number.
-    fn leads_to(&self, holder: &str, number: &str) -> bool {
+    /// Whether a device, by the name that a list of holders has for it, is one of these numbers.
+    fn is_among(&self, holder: &str, numbers: &BTreeSet<String>) -> bool {
         let name = holder.split(' ').next().unwrap_or(holder);
-        self.nodes.get(number).is_some_and(|n| n.name == name)
+        numbers.iter().any(|n| self.nodes.get(n).is_some_and(|n| n.name == name))
     }
 
     fn with_what_is_below(&self, number: &str) -> BTreeSet<String> {

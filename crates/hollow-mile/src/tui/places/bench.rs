@@ -113,6 +113,11 @@ fn card_facts(card: &Card, runs: &[Entry], heat: Option<&[f32]>) -> Vec<(&'stati
     if let Some(link) = &id.link {
         facts.push(("link", link.sentence()));
     }
+    let members: Vec<String> =
+        card.device.iter().flat_map(|d| &d.members).map(mile_drive::block::members::Member::line).collect();
+    if !members.is_empty() {
+        facts.push(("built on", members.join("; ")));
+    }
     let claims = &card.claims;
     if let Some(write) = claims.write {
         let read = claims.read.map_or(String::new(), |r| format!(", read {r}"));
