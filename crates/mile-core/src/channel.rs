@@ -15,6 +15,9 @@ pub struct Channel {
     pub of: Option<u32>,
     /// Where its readings come from.
     pub source: Source,
+    /// The texts that its readings stand for, by their places; empty where its readings are numbers.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub labels: Vec<String>,
 }
 
 /// Where readings come from.
@@ -84,7 +87,7 @@ impl Channel {
         // The longest ending counts.
         let (base, unit) =
             known.min_by_key(|(base, _)| base.len()).unwrap_or((name.to_owned(), String::new()));
-        Self { name: base, unit, of: None, source: Source::File }
+        Self { name: base, unit, source: Source::File, ..Self::default() }
     }
 
     /// `probe, °C`
@@ -142,7 +145,8 @@ mod tests {
             ("fan", "1/min", "fan_per_min"),
             ("count", "", "count"),
         ] {
-            let channel = Channel { name: name.into(), unit: unit.into(), of: None, source: Source::File };
+            let channel =
+                Channel { name: name.into(), unit: unit.into(), source: Source::File, ..Channel::default() };
             assert_eq!(channel.column(), column);
             assert_eq!(Channel::of_column(column), channel);
         }

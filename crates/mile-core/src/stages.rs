@@ -142,7 +142,7 @@ fn on_lane(leg: &str, lane: &LaneTrace<'_>) -> StageLane {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::channel::{Channel, Reading, Source};
+    use crate::channel::{Channel, Reading};
     use crate::sample::{Op, Sample};
     use crate::units::{Bytes, Celsius, Nanos};
 
@@ -176,7 +176,7 @@ mod tests {
             Context { warn: Some(Celsius(70.0)), critical: Some(Celsius(85.0)), ..Context::default() },
             Context::default(),
         );
-        let channel = Channel { name: "supply".into(), unit: "W".into(), of: Some(0), source: Source::Drive };
+        let channel = Channel { name: "supply".into(), unit: "W".into(), of: Some(0), ..Channel::default() };
         let reading = |s: u64| Reading { at: Nanos(s * 1_000_000_000), value: if s > 5 { 7.2 } else { 1.2 } };
         let series = [Series { channel, readings: (1..=15).map(reading).collect() }];
         let lane = |name, trace, context, number| LaneTrace { name, trace, context, series: &series, number };

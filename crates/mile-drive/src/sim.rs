@@ -398,6 +398,7 @@ impl Drive for SimDrive {
     fn start_at(&mut self, at: Nanos) {
         self.now = at.0;
         self.next_step = at.0 + STEP_NS;
+        self.heat.elapsed = at.secs();
     }
 
     fn open(&mut self) -> Result<(), DriveError> {
@@ -527,7 +528,7 @@ impl Drive for SimDrive {
         let kind = self.model.health.kind;
         Readings {
             temp: log.composite.filter(|_| kind != HealthKind::None),
-            ambient: Some(Celsius(self.model.thermal.ambient_c)),
+            ambient: Some(Celsius(self.heat.ambient())),
             throttled: (kind == HealthKind::Nvme).then(|| Throttled {
                 light_s: f64::from(log.light_seconds),
                 heavy_s: f64::from(log.heavy_seconds),

@@ -208,7 +208,13 @@ impl Config {
                     },
                 };
                 let source = Source::Instrument(instrument.name.clone());
-                all.push(Channel { name: c.name.clone(), unit: c.unit.clone(), of, source });
+                all.push(Channel {
+                    name: c.name.clone(),
+                    unit: c.unit.clone(),
+                    of,
+                    source,
+                    ..Channel::default()
+                });
             }
         }
         Ok(all)

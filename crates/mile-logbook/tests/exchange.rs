@@ -341,3 +341,30 @@ fn too_much_is_refused_and_not_taken_into_memory() {
     let many = read_foreign(text.as_slice(), &[]).unwrap();
     assert_eq!((many.samples.len(), many.problems.len()), (2, 500));
 }
+
+#[test]
+fn columns_of_texts_survive_import_logbook_and_export_with_those_of_numbers() {
+    use mile_core::channel::Source;
+    let csv = "elapsed_s,write_mb_s,operator note,hall_c,remark_c,empty\n\
+               1,100,\"fan, \"\"low\"\"\",21.5,ok,\n2,100,,22,,\n3,100,\"fan, \"\"low\"\"\",,42,\n4,100,off,23,ok,\n";
+    let read = mile_logbook::exchange::read_foreign(csv.as_bytes(), &[]).unwrap();
+    let lane = &read.lanes[0];
+    let series = mile_logbook::exchange::series_of_columns(&lane.extras, 0, &lane.samples);
+    let named: Vec<(&str, &str, usize)> = series
+        .iter()
+        .map(|s| (s.channel.name.as_str(), s.channel.unit.as_str(), s.channel.labels.len()))
+        .collect();
+    // A column with a text in it is one of texts, whatever its name ends with; an empty one is none.
+    assert_eq!(named, [("operator note", "", 2), ("hall", "°C", 0), ("remark_c", "", 2)]);
+    assert!(series.iter().all(|s| s.channel.source == Source::File));
+    // Through the logbook, whose head and blocks are text and numbers.
+    let channels: Vec<_> = series.iter().map(|s| s.channel.clone()).collect();
+    let kept: Vec<mile_core::channel::Channel> =
+        serde_json::from_str(&serde_json::to_string(&channels).unwrap()).unwrap();
+    assert_eq!(kept, channels);
+    let back = mile_logbook::exchange::columns_of_series(&series, 0, &lane.samples);
+    let value = |name: &str| back.iter().find(|e| e.name == name).unwrap().values.clone();
+    assert_eq!(value("operator note"), ["fan, \"low\"", "", "fan, \"low\"", "off"]);
+    assert_eq!(value("hall_c"), ["21.5", "22", "", "23"]);
+    assert_eq!(value("remark_c"), ["ok", "", "42", "ok"]);
+}

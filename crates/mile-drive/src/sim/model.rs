@@ -147,6 +147,10 @@ pub struct Controller {
 #[expect(missing_docs, reason = "the model files document their parameters")]
 pub struct ThermalModel {
     pub ambient_c: f64,
+    /// Ambient temperature over time, seconds and °C, straight between the moments and level behind the last; [`Self::ambient_c`] before the first
+    /// and where there is none.
+    #[serde(default)]
+    pub ambient_schedule: Vec<(f64, f64)>,
     /// Temperature of die and body at the start; settled at idle where it is not given.
     pub start_c: Option<f64>,
     pub idle_w: f64,
@@ -273,6 +277,11 @@ impl Model {
                 "`geometry` needs at least 64 MiB of capacity and a logical block of 512 to 65536".into()
             );
         }
+        let ascending = t.ambient_schedule.windows(2).all(|w| w[0].0 < w[1].0);
+        let usual = |(at, c): &(f64, f64)| *at >= 0.0 && at.is_finite() && (-100.0..=200.0).contains(c);
+        if !ascending || !t.ambient_schedule.iter().all(usual) {
+            return Err("`thermal.ambient_schedule` is a list of [seconds, °C], in the order of time, from -100 to 200 °C".into());
+        }
         Ok(())
     }
 }
@@ -337,6 +346,10 @@ mod tests {
         assert!(wrong("extends = \"merrow-k2\"\n[geometry]\nfill = 1.5").contains("geometry.fill"));
         for (table, line) in [
             ("thermal", "ambient_c = nan"),
+            ("thermal", "ambient_schedule = [[10, 24.0], [10, 30.0]]"),
+            ("thermal", "ambient_schedule = [[0, 24.0], [10, inf]]"),
+            ("thermal", "ambient_schedule = [[-1, 24.0]]"),
+            ("thermal", "ambient_schedule = [24.0]"),
             ("thermal", "idle_w = -3.0"),
             ("flash", "drain_mb_s = inf"),
             ("flash", "dip_every_s = -1.0"),

@@ -28,6 +28,8 @@ pub(super) struct Thermal {
     pub(super) above_warn_s: f64,
     pub(super) above_critical_s: f64,
     since_reading: f64,
+    /// Seconds that have passed.
+    pub(super) elapsed: f64,
     /// Temperatures of the bodies beside it, °C.
     pub(super) neighbours: Vec<f64>,
 }
@@ -50,8 +52,21 @@ impl Thermal {
             above_warn_s: 0.0,
             above_critical_s: 0.0,
             since_reading: 0.0,
+            elapsed: 0.0,
             neighbours: Vec::new(),
         }
+    }
+
+    /// Ambient temperature now, °C.
+    pub(super) fn ambient(&self) -> f64 {
+        let schedule = &self.model.ambient_schedule;
+        let next = schedule.partition_point(|(at, _)| *at <= self.elapsed);
+        let Some(&(from, before)) = next.checked_sub(1).and_then(|i| schedule.get(i)) else {
+            return self.model.ambient_c;
+        };
+        schedule
+            .get(next)
+            .map_or(before, |&(to, behind)| before + (behind - before) * (self.elapsed - from) / (to - from))
     }
 
     /// Share of its rate that the drive allows itself.
@@ -66,13 +81,15 @@ impl Thermal {
     /// Lets `seconds` pass with `joules` of heat from work done, by explicit steps: stable while a step is short against the
     /// die's time constant, which the caller's steps of at most 0.1 s are.
     pub(super) fn pass(&mut self, seconds: f64, joules: f64) {
+        let ambient = self.ambient();
+        self.elapsed += seconds;
         let m = &self.model;
         let power = m.idle_w + joules / seconds;
         let to_body = (self.die - self.body) / m.die_to_body_k_per_w;
         let to_neighbours = m
             .body_to_neighbour_k_per_w
             .map_or(0.0, |r| self.neighbours.iter().map(|n| (self.body - n) / r).sum::<f64>());
-        let to_ambient = (self.body - m.ambient_c) / m.body_to_ambient_k_per_w + to_neighbours;
+        let to_ambient = (self.body - ambient) / m.body_to_ambient_k_per_w + to_neighbours;
         self.die += seconds * (power - to_body) / m.die_j_per_k;
         self.body += seconds * (to_body - to_ambient) / m.body_j_per_k;
         match self.level {
@@ -173,5 +190,30 @@ mod tests {
                 assert!((node.body - expected).abs() < 0.05, "after {t} s: {} {expected}", node.body);
             }
         }
+    }
+
+    #[test]
+    fn an_ambient_that_rises_is_followed_with_the_lag_of_the_body() {
+        let mut model = Model::find("merrow-k2").unwrap().thermal;
+        (model.die_j_per_k, model.die_to_body_k_per_w, model.idle_w) = (0.01, 1.0, 0.0);
+        // Level for 100 s, then 6 K in 600 s, then level.
+        model.ambient_schedule = vec![(100.0, 24.0), (700.0, 30.0)];
+        let mut node = Thermal::new(&model);
+        let tau = model.body_j_per_k * model.body_to_ambient_k_per_w;
+        let at = |seconds: f64, node: &mut Thermal| {
+            while node.elapsed < seconds - 1e-6 {
+                node.pass(0.001, 0.0);
+            }
+            (node.ambient(), node.body)
+        };
+        let (ambient, body) = at(100.0, &mut node);
+        assert!((ambient - 24.0).abs() < 0.01 && (body - 24.0).abs() < 0.01);
+        // Behind a ramp of s kelvin a second, a single node lags by s τ (1 - e^(-t/τ)).
+        let slope = 6.0 / 600.0;
+        let (ambient, body) = at(400.0, &mut node);
+        let lag = slope * tau * (1.0 - (-300.0 / tau).exp());
+        assert!((ambient - 27.0).abs() < 0.01, "{ambient}");
+        assert!((body - (27.0 - lag)).abs() < 0.02, "{body} {lag}");
+        assert_eq!(at(705.0, &mut node).0, 30.0);
     }
 }

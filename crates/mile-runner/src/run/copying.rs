@@ -22,7 +22,13 @@ pub fn copy_channels(plans: &[&Plan]) -> Vec<Channel> {
         let sides: Vec<Side> = plan.legs.iter().filter_map(|l| side(l).map(|s| s.1)).collect();
         let mut add = |name: &str, unit: &str| {
             let (name, unit) = (name.to_owned(), unit.to_owned());
-            all.push(Channel { name, unit, of: Some(lane as u32), source: Source::Runner });
+            all.push(Channel {
+                name,
+                unit,
+                of: Some(lane as u32),
+                source: Source::Runner,
+                ..Channel::default()
+            });
         };
         if !sides.is_empty() {
             add(WAITED, "%");

@@ -1,7 +1,7 @@
 //! What is known of a run before it begins.
 
 use crate::message::{LaneHead, RunHead};
-use mile_core::channel::{Channel, Source};
+use mile_core::channel::Channel;
 use mile_course::Plan;
 use mile_drive::{Claims, Drive, Facts, Situation};
 
@@ -25,9 +25,7 @@ pub fn channels_of(drives: &[&dyn Drive]) -> Vec<Channel> {
     let of_lane = |(lane, drive): (usize, &&dyn Drive)| {
         let of = Some(lane as u32);
         let channels = drive.channels().into_iter();
-        channels
-            .map(move |(name, unit)| Channel { name, unit, of, source: Source::Drive })
-            .collect::<Vec<_>>()
+        channels.map(move |(name, unit)| Channel { name, unit, of, ..Channel::default() }).collect::<Vec<_>>()
     };
     drives.iter().enumerate().flat_map(of_lane).collect()
 }
