@@ -11,7 +11,7 @@ use crate::Failure;
 use crate::bench::{self, Card, Named};
 use crossbeam_channel::{Receiver, Sender, unbounded};
 use mile_core::channel::{Channel, Source};
-use mile_core::{Bytes, Nanos, Rate, Trace};
+use mile_core::{Bytes, Findings, Nanos, Rate, Trace};
 use mile_course::Plan;
 use mile_drive::clock::unix_seconds;
 use mile_drive::sysfs::Disk;
@@ -133,6 +133,8 @@ pub struct Ended {
     pub outcome: Outcome,
     /// The samples of each lane.
     pub traces: Vec<Trace>,
+    /// What each lane shows, where it came to its end.
+    pub findings: Vec<Option<Findings>>,
     /// What really happened on each lane that is simulated.
     pub truths: Vec<Truth>,
     /// The run's number, or why the logbook does not have all of it.
@@ -411,7 +413,7 @@ impl Ready {
             };
             // They are asked as long as the run goes on.
             let board = (!self.instruments.instruments.is_empty()).then(Arc::<Board>::default);
-            let first = self.channels.iter().filter(|c| c.source == Source::Drive).count() as u32;
+            let first = first_of_instruments(&self.channels);
             let polling = board.as_ref().map(|board| Polling::start(&self.instruments, first, board));
             if let Some(Err(e)) = &polling {
                 tell(0, failed(format!("The instruments cannot be read: {e}")));
@@ -423,8 +425,12 @@ impl Ready {
                 terms: Terms { speed, keep, go_on, board: board.clone() },
             });
             let ends = execute_lanes(lanes.collect(), head, self.apart, commands, &mut tell);
-            let (outcomes, traces): (Vec<Outcome>, Vec<Trace>) =
-                ends.into_iter().map(|e| (e.outcome, e.trace)).unzip();
+            let (mut outcomes, mut traces, mut findings) = (Vec::new(), Vec::new(), Vec::new());
+            for end in ends {
+                outcomes.push(end.outcome);
+                traces.push(end.trace);
+                findings.push(end.findings);
+            }
             drop(polling);
             let kept = recorder.finish();
             if let Some(server) = server {
@@ -449,6 +455,7 @@ impl Ready {
             Ended {
                 outcome,
                 traces,
+                findings,
                 truths: self.lanes.iter().filter_map(|l| l.drive.truth()).collect(),
                 kept,
             }
@@ -684,4 +691,24 @@ pub fn logbook_path(named: Option<&Path>) -> Result<PathBuf, Failure> {
         Failure::usage("there is no home folder to keep a logbook in; name one with --logbook FILE")
     })?;
     Ok(folders.data_dir().join("runs.logbook"))
+}
+
+/// The number of the first channel that a bench instrument gives: they stand behind those of drives and of the program itself.
+fn first_of_instruments(channels: &[Channel]) -> u32 {
+    channels.iter().take_while(|c| !matches!(c.source, Source::Instrument(_))).count() as u32
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn instruments_stand_behind_the_channels_of_drives_and_of_copies() {
+        let of = |source: Source| Channel { source, ..Channel::default() };
+        let instrument = || of(Source::Instrument("logger".into()));
+        assert_eq!(first_of_instruments(&[]), 0);
+        assert_eq!(first_of_instruments(&[instrument()]), 0);
+        let all = [of(Source::Drive), of(Source::Runner), of(Source::Runner), instrument(), instrument()];
+        assert_eq!(first_of_instruments(&all), 3);
+    }
 }

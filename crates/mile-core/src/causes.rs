@@ -172,7 +172,7 @@ impl Scene<'_> {
         let before =
             if throttled { None } else { self.trace.temp.extent(leg.samples.start, seen.edge.sample) };
         // Behind it, while the slower rate lasted: a governor does not let that get warmer.
-        let settled = self.trace.index_at_bytes(seen.edge.high).max(seen.edge.sample);
+        let settled = seen.edge.span.1.max(seen.edge.sample);
         let behind = self.trace.temp.extent(settled, seen.until.max(settled));
         [before, behind].into_iter().flatten().map(|e| Celsius(e.max)).max_by(|a, b| a.0.total_cmp(&b.0))
     }

@@ -203,16 +203,18 @@ fn alike(values: &[f64], falls: &[usize]) -> f64 {
 
 /// Dips that come regularly in a series around 0, each of them brief: five and more, and the time between most of them the same, or a
 /// multiple of it where one is too shallow to be seen.
-pub(crate) fn dips(values: &[f64], sigma: f64) -> Option<Cycle> {
+pub(crate) fn dips(values: impl IntoIterator<Item = f64>, sigma: f64) -> Option<Cycle> {
     let deep = -LEAST_DEPTH.max(5.0 * sigma);
     let mut starts: Vec<usize> = Vec::new();
     let (mut low, mut depths) = (0, Vec::new());
-    for (i, &y) in values.iter().enumerate() {
+    let mut before = f64::INFINITY;
+    for (i, y) in values.into_iter().enumerate() {
+        let last = std::mem::replace(&mut before, y);
         if y >= deep {
             continue;
         }
         low += 1;
-        if i == 0 || values[i - 1] >= deep {
+        if last >= deep {
             starts.push(i);
             depths.push(y);
         } else if let Some(last) = depths.last_mut() {
@@ -301,7 +303,7 @@ mod tests {
     #[test]
     fn brief_dips_are_found_where_they_come_regularly_and_not_where_they_do_not() {
         let values: Vec<f64> = square(5000, 0, 120, 5, 0.02).iter().map(|y| y - 1.0).collect();
-        let found = dips(&values, 0.006).unwrap();
+        let found = dips(values, 0.006).unwrap();
         assert!((found.period - 120.0).abs() < 1.5 && (found.duty - 5.0 / 120.0).abs() < 0.01, "{found:?}");
         assert!((found.low + 1.0).abs() < 0.05, "{found:?}");
         let mut odd = square(5000, 6000, 1, 0, 0.02);
@@ -311,7 +313,7 @@ mod tests {
             odd[at] = -1.0;
             at += 7 + (i * i * 37) % 211;
         }
-        assert_eq!(dips(&odd, 0.006), None);
+        assert_eq!(dips(odd, 0.006), None);
     }
 
     #[test]

@@ -573,6 +573,7 @@ fn between(
             bytes: trace.moved(sample),
             low: trace.moved(sample),
             high: trace.moved(sample),
+            span: (sample, sample),
             from: before.mean,
             to: behind.mean,
         },

@@ -28,8 +28,9 @@ const WAITED: f64 = 0.5;
 /// The intervals, in the order of time; those of different kinds may lie on each other.
 pub(crate) fn intervals(trace: &Trace) -> Vec<Interference> {
     let loaded = || trace.legs().iter().filter(|l| l.op != Op::Idle).flat_map(|l| l.samples.clone());
-    let mut rates: Vec<f64> = loaded().filter_map(|i| trace.rate.get(i)).collect();
-    let mut lengths: Vec<f64> = loaded().map(|i| length(trace, i)).collect();
+    let some = || loaded().step_by(crate::stats::stride(trace.len()));
+    let mut rates: Vec<f64> = some().filter_map(|i| trace.rate.get(i)).collect();
+    let mut lengths: Vec<f64> = some().map(|i| length(trace, i)).collect();
     let (Some(rate), Some(usual)) = (median(&mut rates), median(&mut lengths)) else { return Vec::new() };
     let stalls = stalls(trace);
     let stalled = |i: usize| {

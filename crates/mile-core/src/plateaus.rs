@@ -80,6 +80,9 @@ pub struct Edge {
     pub low: Bytes,
     /// Upper bound (95 %), or the end of a gradual transition.
     pub high: Bytes,
+    /// Samples for which a gradual change takes: its first sample and the one behind it; the sample of the edge twice where it is sharp. How
+    /// well the place of an edge is known is another matter.
+    pub span: (usize, usize),
     /// Rate just before.
     pub from: Rate,
     /// Rate just behind.
@@ -132,8 +135,7 @@ impl Noise {
         // Each step of the series spoils as many differences as the lag: a short series allows only a short one.
         let lag = (values.len() / 40).clamp(2, 12);
         let near = stats::difference_sigma(values).unwrap_or(0.0);
-        let mut far: Vec<f64> = values.windows(lag + 1).map(|w| w[lag] - w[0]).collect();
-        let far = stats::lag_sigma(&mut far).map_or(near, |s| s.max(near));
+        let far = stats::lag_sigma(&mut stats::lag_differences(values, lag)).map_or(near, |s| s.max(near));
         let rho = if far > 0.0 { (1.0 - (near / far).powi(2)).clamp(0.0, 0.9) } else { 0.0 };
         let sigma = near.max(NOISE_FLOOR);
         Self { sigma, long_run: far.max(NOISE_FLOOR) * ((1.0 + rho) / (1.0 - rho)).sqrt() }
@@ -155,7 +157,8 @@ pub(crate) fn penalty(n: usize, noise: Noise, least: usize) -> Penalty {
 /// that a standstill is a deep step and not minus infinity.
 fn log_rates(trace: &Trace, range: Range<usize>) -> Vec<f64> {
     let mut rates: Vec<f64> = range.map(|i| trace.rate.get(i).unwrap_or(f64::NAN)).collect();
-    let mut known: Vec<f64> = rates.iter().copied().filter(|r| *r > 0.0).collect();
+    let some = rates.iter().step_by(stats::stride(rates.len()));
+    let mut known: Vec<f64> = some.copied().filter(|r| *r > 0.0).collect();
     let floor = stats::median(&mut known).unwrap_or(1.0) * 1e-3;
     let mut last = floor;
     for rate in &mut rates {
@@ -180,22 +183,30 @@ struct Part {
 fn block_length(trace: &Trace, range: &Range<usize>, least: usize) -> usize {
     let n = range.len();
     let enough = n.div_ceil(MOST_BLOCKS);
-    let bytes: Vec<f64> = range.clone().map(|i| (trace.moved(i + 1).0 - trace.moved(i).0) as f64).collect();
-    let mut steps: Vec<f64> = bytes.windows(2).map(|w| (w[1] - w[0]).abs()).filter(|d| *d > 0.0).collect();
-    let mut amounts: Vec<u64> = bytes.iter().map(|b| *b as u64).collect();
+    let bytes = |i: usize| trace.moved(i + 1).0 - trace.moved(i).0;
+    let some = || range.clone().step_by(stats::stride(n));
+    let looked_at = some().count();
+    let pairs = some().filter(|i| i + 1 < range.end);
+    let mut steps: Vec<f64> =
+        pairs.map(|i| (bytes(i + 1) as f64 - bytes(i) as f64).abs()).filter(|d| *d > 0.0).collect();
+    let mut amounts: Vec<u64> = some().map(bytes).collect();
     amounts.sort_unstable();
     amounts.dedup();
-    let mean = bytes.iter().sum::<f64>() / n.max(1) as f64;
+    let moved = |from: usize, to: usize| (trace.moved(to).0 - trace.moved(from).0) as f64;
+    let mean = moved(range.start, range.end) / n.max(1) as f64;
     // Few steps at all are steps of the rate; many different amounts come in no units that matter.
-    if 10 * steps.len() < n || 20 * amounts.len() > n || mean <= 0.0 {
+    if 10 * steps.len() < looked_at || 20 * amounts.len() > looked_at || mean <= 0.0 {
         return enough;
     }
     let decile = steps.len() / 10;
     let (_, unit, _) = steps.select_nth_unstable_by(decile, f64::total_cmp);
     let whole = (*unit / (UNIT_SHARE * mean)).ceil() as usize;
     // Where the rate is low a block has to hold ten of them in any case.
-    let mut lows: Vec<f64> =
-        bytes.chunks(50).map(|c| c.iter().sum::<f64>() / c.len() as f64).filter(|b| *b > 0.0).collect();
+    let chunk = |from: usize| {
+        let to = (from + 50).min(range.end);
+        moved(from, to) / (to - from) as f64
+    };
+    let mut lows: Vec<f64> = range.clone().step_by(50).map(chunk).filter(|b| *b > 0.0).collect();
     let fifth = lows.len() / 5;
     let (_, low, _) = lows.select_nth_unstable_by(fifth, f64::total_cmp);
     let sparse = ((10.0 * *unit / *low).ceil() as usize).min(n / 60);
@@ -292,11 +303,11 @@ pub fn plateaus(trace: &Trace, range: Range<usize>, settings: &Settings) -> Cut 
     // What the filter took out may have come regularly.
     for stretch in &stretches {
         let inside = stretch.samples.start - range.start..stretch.samples.end - range.start;
-        let below: Vec<f64> = inside.clone().map(|i| logs[i] - smooth[i / per_block]).collect();
+        let below = inside.clone().map(|i| logs[i] - smooth[i / per_block]);
         let patterned = swings
             .iter()
             .any(|s| s.samples.start < stretch.samples.end && stretch.samples.start < s.samples.end);
-        if let Some(dips) = cycles::dips(&below, raw.sigma).filter(|_| !patterned) {
+        if let Some(dips) = cycles::dips(below, raw.sigma).filter(|_| !patterned) {
             swings.push(Swing {
                 samples: stretch.samples.start + dips.range.start..stretch.samples.start + dips.range.end,
                 period_s: dips.period * sample_seconds,
@@ -552,6 +563,7 @@ impl Locate<'_> {
             bytes: self.trace.moved(sample),
             low: self.trace.moved(self.range.start + start),
             high: self.trace.moved(self.range.start + end),
+            span: (self.range.start + start, self.range.start + end),
             from: Rate(left.line.at(slow.start as f64).exp() * 1e6),
             to: Rate(right.line.at(slow.end as f64).exp() * 1e6),
         }
@@ -569,6 +581,7 @@ impl Locate<'_> {
             bytes: self.trace.moved(sample),
             low: self.trace.moved(self.range.start + self.sample_of(block.saturating_sub(period))),
             high: self.trace.moved(self.range.start + self.sample_of(block + period)),
+            span: (sample, sample),
             from: Rate(left.line.at(edge).exp() * 1e6),
             to: Rate(right.line.at(edge).exp() * 1e6),
         }
@@ -635,6 +648,7 @@ pub(crate) fn locate_sharp(
         bytes,
         low: trace.moved((range.start + first + low).saturating_sub(1).max(range.start)).min(bytes),
         high: trace.moved((range.start + first + high + 1).min(range.end)).max(bytes),
+        span: (sample, sample),
         from: Rate(a.exp() * 1e6),
         to: Rate(b.exp() * 1e6),
     }
@@ -666,9 +680,9 @@ fn within_sample(
 }
 
 fn stretch(trace: &Trace, samples: Range<usize>, sloped: bool) -> Stretch {
-    let rates: Vec<f64> = samples.clone().filter_map(|i| trace.rate.get(i)).collect();
+    let rates = || samples.clone().filter_map(|i| trace.rate.get(i));
     let mean = trace.mean_rate(samples.clone()).unwrap_or_default();
-    let (_, sd) = stats::mean_sd(&rates).unwrap_or_default();
+    let (_, sd) = stats::mean_sd_of(rates).unwrap_or_default();
     let mut slope = 0.0;
     if sloped {
         let origin = trace.moved(samples.start).0;

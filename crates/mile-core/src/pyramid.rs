@@ -1,13 +1,15 @@
 //! A column of readings with summaries over ever longer stretches.
 //!
-//! Level 0 is the column itself; each node of level `k + 1` summarises eight nodes of level `k`. The extent of any
+//! Level 0 is the column itself; each node of level `k + 1` summarises 32 nodes of level `k`. The extent of any
 //! stretch is then found in a time that grows with the logarithm of its length, which is what lets a
 //! screen 160 cells wide be drawn from a week-long run.
 //!
 //! A missing reading is stored as NaN and never leaves this module as a number.
 
-/// Nodes of one level that make one node of the next.
-const FACTOR: usize = 8;
+/// Nodes of one level that make one node of the next: what the levels above a column take is then a fifth of the column.
+const FACTOR: usize = 32;
+/// Entries that are kept as one where they are all the same, as those of a temperature in whole degrees mostly are.
+const BLOCK: usize = 256;
 
 /// Smallest, largest and mean reading of a stretch.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -47,11 +49,55 @@ impl Node {
     }
 }
 
+/// Entries of a column, `BLOCK` of them at a time.
+#[derive(Clone, Debug)]
+enum Block {
+    Same(f32),
+    All(Box<[f32]>),
+}
+
+#[derive(Clone, Debug, Default)]
+struct Values {
+    blocks: Vec<Block>,
+    /// The entries behind the last whole block.
+    tail: Vec<f32>,
+}
+
+impl Values {
+    fn len(&self) -> usize {
+        self.blocks.len() * BLOCK + self.tail.len()
+    }
+
+    fn is_empty(&self) -> bool {
+        self.blocks.is_empty() && self.tail.is_empty()
+    }
+
+    fn get(&self, index: usize) -> Option<f32> {
+        match self.blocks.get(index / BLOCK) {
+            Some(Block::Same(value)) => Some(*value),
+            Some(Block::All(values)) => values.get(index % BLOCK).copied(),
+            None => self.tail.get(index - self.blocks.len() * BLOCK).copied(),
+        }
+    }
+
+    fn push(&mut self, value: f32) {
+        self.tail.push(value);
+        if self.tail.len() == BLOCK {
+            let first = self.tail[0];
+            // A missing entry is no number, so that bits are compared.
+            let same = self.tail.iter().all(|v| v.to_bits() == first.to_bits());
+            let block = if same { Block::Same(first) } else { Block::All(self.tail.as_slice().into()) };
+            self.blocks.push(block);
+            self.tail.clear();
+        }
+    }
+}
+
 /// A column of optional readings. A column in which nothing was ever read takes no memory.
 #[derive(Clone, Debug, Default)]
 pub struct Pyramid {
     len: usize,
-    values: Vec<f32>,
+    values: Values,
     levels: Vec<Vec<Node>>,
 }
 
@@ -97,7 +143,10 @@ impl Pyramid {
                     break;
                 }
                 let below: Vec<Node> = match level {
-                    0 => self.values[..self.values.len() - 1].iter().map(|&v| Node::of(v)).collect(),
+                    0 => {
+                        let before = self.values.len() - 1;
+                        (0..before).filter_map(|i| self.values.get(i)).map(Node::of).collect()
+                    }
                     _ => self.levels[level - 1][..].to_vec(),
                 };
                 let mut first = Node::EMPTY;
@@ -114,7 +163,7 @@ impl Pyramid {
 
     /// The entry at `index`, or `None` where it is missing or out of range.
     pub fn get(&self, index: usize) -> Option<f64> {
-        self.values.get(index).filter(|v| !v.is_nan()).map(|&v| f64::from(v))
+        self.values.get(index).filter(|v| !v.is_nan()).map(f64::from)
     }
 
     /// Smallest, largest and mean reading in `from..to` (cut to the column); `None` where there is none.
@@ -124,7 +173,7 @@ impl Pyramid {
         let mut level = 0;
         while a < b {
             let node = |i: usize| match level {
-                0 => Node::of(self.values[i]),
+                0 => self.values.get(i).map_or(Node::EMPTY, Node::of),
                 _ => self.levels[level - 1][i],
             };
             if level == self.levels.len() {
@@ -185,6 +234,6 @@ mod tests {
         (0..10_000).for_each(|_| pyramid.push(None));
         assert_eq!(pyramid.len(), 10_000);
         assert_eq!(pyramid.extent(0, 10_000), None);
-        assert_eq!(pyramid.values.capacity(), 0);
+        assert!(pyramid.values.blocks.capacity() + pyramid.values.tail.capacity() == 0);
     }
 }

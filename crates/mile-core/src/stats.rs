@@ -1,5 +1,13 @@
 //! Robust statistics.
 
+/// Values that are enough to know a quantile of a long series: of so many, a median is known to 0.5 % of a standard deviation.
+const ENOUGH: usize = 1 << 16;
+
+/// Every how many values a series of `n` is looked at for a quantile, so that a run of a day takes no more memory for it than one of an hour.
+pub(crate) fn stride(n: usize) -> usize {
+    n.div_ceil(ENOUGH).max(1)
+}
+
 /// The median of `values` (reordered in place), the mean of the middle two for an even count; `None` for none.
 pub fn median(values: &mut [f64]) -> Option<f64> {
     let n = values.len();
@@ -27,8 +35,12 @@ pub fn mad_sigma(values: &mut [f64]) -> Option<f64> {
 /// as the difference of two independent values has twice the variance. Where values come in units so large that a quarter of the differences are
 /// none, the ninth decile of their size instead (1.645 standard deviations of normal ones).
 pub fn difference_sigma(values: &[f64]) -> Option<f64> {
-    let mut differences: Vec<f64> = values.windows(2).map(|w| w[1] - w[0]).collect();
-    lag_sigma(&mut differences)
+    lag_sigma(&mut lag_differences(values, 1))
+}
+
+/// Differences of values that lie `lag` apart.
+pub(crate) fn lag_differences(values: &[f64], lag: usize) -> Vec<f64> {
+    values.windows(lag + 1).step_by(stride(values.len())).map(|w| w[lag] - w[0]).collect()
 }
 
 /// As [`difference_sigma`], of differences that are given.
@@ -46,13 +58,18 @@ pub(crate) fn lag_sigma(differences: &mut [f64]) -> Option<f64> {
 
 /// Mean and standard deviation (n - 1) of `values`; the deviation of a single value is 0. `None` for none.
 pub fn mean_sd(values: &[f64]) -> Option<(f64, f64)> {
-    let n = values.len() as f64;
-    if values.is_empty() {
+    mean_sd_of(|| values.iter().copied())
+}
+
+/// As [`mean_sd`], of values that are gone through twice.
+pub(crate) fn mean_sd_of<I: Iterator<Item = f64>>(values: impl Fn() -> I) -> Option<(f64, f64)> {
+    let (count, sum) = values().fold((0_usize, 0.0), |(n, sum), v| (n + 1, sum + v));
+    if count == 0 {
         return None;
     }
-    let mean = values.iter().sum::<f64>() / n;
-    let squares: f64 = values.iter().map(|v| (v - mean).powi(2)).sum();
-    Some((mean, if values.len() > 1 { (squares / (n - 1.0)).sqrt() } else { 0.0 }))
+    let mean = sum / count as f64;
+    let squares: f64 = values().map(|v| (v - mean).powi(2)).sum();
+    Some((mean, if count > 1 { (squares / (count as f64 - 1.0)).sqrt() } else { 0.0 }))
 }
 
 /// Running median of odd width `2 * half + 1`; towards the ends the window keeps its width and stops being centred, so

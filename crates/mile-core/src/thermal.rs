@@ -59,6 +59,7 @@ pub fn settle(
         trace.index_at_time(Nanos::from_secs(plateau.end_s)),
     );
     let readings: Vec<(f64, f64)> = (first..end.min(trace.len()))
+        .step_by(crate::stats::stride(trace.len()))
         .filter_map(|i| Some((trace.end(i).secs(), trace.temp.get(i)?)))
         .collect();
     let Some(fit) = heat::fit(&readings) else { return };

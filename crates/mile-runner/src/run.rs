@@ -32,7 +32,7 @@ use hdrhistogram::serialization::{Serializer, V2Serializer};
 use meeting::Meeting;
 use mile_core::channel::{Channel, Source};
 use mile_core::live::News;
-use mile_core::{Bytes, Celsius, Faults, LiveFindings, Nanos, Op, Rate, Sample, findings};
+use mile_core::{Bytes, Celsius, Faults, Findings, LiveFindings, Nanos, Op, Rate, Sample, findings};
 use mile_course::{Access, Plan, PlannedLeg, PlannedTransfer, Work};
 use mile_drive::clock::Monotonic;
 use mile_drive::drive::PATIENCE;
@@ -203,6 +203,7 @@ fn lane(
         left: false,
         told_stop: false,
         standing: (0, Bytes(0)),
+        settled: None,
         health_due: go_on.as_ref().map_or(Nanos(0), |g| g.at).plus(plan.health_every),
         go_on,
         health: head.health.clone(),
@@ -211,6 +212,7 @@ fn lane(
     let mut outcome = run.outcome(ended);
     let keep = keep || run.needs_what_it_wrote(outcome.status);
     let flushed = run.settle();
+    let findings = run.settled.take();
     let (stopped, left, trace) = (run.stopping, run.left, run.live.take_trace());
     if let Err(e) = flushed.and(drive.close(keep)) {
         let text = e.to_string();
@@ -228,7 +230,7 @@ fn lane(
             Some("stopped on request, without waiting for operations that had not come back".into());
     }
     tell(Message::Ended(Box::new(outcome.clone())));
-    LaneEnd { outcome, trace }
+    LaneEnd { outcome, trace, findings }
 }
 
 struct Run<'a> {
@@ -293,6 +295,8 @@ struct Run<'a> {
     told_stop: bool,
     /// The leg underway, and what the run had moved when it began: where the run would go on.
     standing: (usize, Bytes),
+    /// What the whole run shows, once it has ended.
+    settled: Option<Findings>,
     /// When to look at the health next.
     health_due: Nanos,
     /// The health as it was seen last.
@@ -416,6 +420,7 @@ impl Run<'_> {
                 Some(_) => {}
             }
         }
+        self.settled = Some(settled);
     }
 
     fn leg(&mut self, index: u32, leg: &PlannedLeg) -> Result<LegEnd, DriveError> {

@@ -139,6 +139,11 @@ pub(crate) fn follow(
     for (lane, trace) in follower.lanes.iter_mut().zip(std::mem::take(&mut ended.traces)) {
         lane.trace = trace;
     }
+    if went_on.is_none() {
+        for (lane, found) in follower.lanes.iter_mut().zip(std::mem::take(&mut ended.findings)) {
+            lane.found = found;
+        }
+    }
     if let Some(path) = truth {
         let json = match ended.truths.as_slice() {
             [one] => serde_json::to_string_pretty(one)?,
@@ -344,6 +349,8 @@ fn order(args: &RunArgs) -> Result<Order, Failure> {
 struct Followed {
     progress: Progress,
     trace: mile_core::Trace,
+    /// What it shows, where its runner has computed that already.
+    found: Option<mile_core::Findings>,
     temp: Option<mile_core::Celsius>,
     events: Vec<Event>,
     outcome: Option<Outcome>,
@@ -496,7 +503,11 @@ impl Follower {
     fn report(&self, run: Option<i64>, outcome: &Outcome) -> Result<(), Failure> {
         let found = |(i, lane): (usize, &Followed)| {
             let head = self.head.lane(i);
-            let mut found = findings(&lane.trace, &head.context_with(&lane.events));
+            let context = head.context_with(&lane.events);
+            // To compute it twice takes the memory twice.
+            let faults = context.faults.clone();
+            let mut found = lane.found.clone().unwrap_or_else(|| findings(&lane.trace, &context));
+            found.faults = faults;
             found.notes.splice(0..0, crate::source::remarks(head, &lane.events));
             found
         };

@@ -229,12 +229,10 @@ pub(super) fn temp_at(trace: &Trace, edge: &Edge, seen: &Seen) -> Option<Celsius
 
 /// First and last sample of a change: the same for a sharp one.
 fn extent(trace: &Trace, seen: &Seen) -> (usize, usize) {
-    let at = seen.edge.sample.min(trace.len().saturating_sub(1));
-    let (low, high) = (trace.index_at_bytes(seen.edge.low), trace.index_at_bytes(seen.edge.high));
-    if high < low + 6 {
-        return (at, at);
-    }
-    (low.min(at).max(seen.from.min(at)), high.max(at).min(seen.until.max(at + 1) - 1).min(trace.len() - 1))
+    let last = trace.len().saturating_sub(1);
+    let at = seen.edge.sample.min(last);
+    let (from, to) = seen.edge.span;
+    (from.clamp(seen.from.min(at), at), to.clamp(at, seen.until.max(at + 1) - 1).min(last))
 }
 
 /// The samples on both sides of a break.

@@ -4,7 +4,7 @@ use super::meeting::Meeting;
 use super::{Guarded, LegEnd, Run, Terms, begin, lane};
 use crate::message::{Command, Message, Outcome, RunHead, Status};
 use crossbeam_channel::{Receiver, Sender, bounded, select, unbounded};
-use mile_core::{Bytes, Nanos, Op, Trace};
+use mile_core::{Bytes, Findings, Nanos, Op, Trace};
 use mile_course::Plan;
 use mile_drive::{Drive, DriveError};
 use std::sync::Mutex;
@@ -18,6 +18,8 @@ pub struct LaneEnd {
     pub outcome: Outcome,
     /// All of its samples that were told, and those from before it went on.
     pub trace: Trace,
+    /// What they show, without what the run said of faults.
+    pub findings: Option<Findings>,
 }
 
 /// One lane of a run: its plan, its drive, and on what terms.
@@ -114,8 +116,9 @@ pub fn execute_lanes(
         why: Some("its thread ended unexpectedly".into()),
         health: None,
     };
-    let or_lost =
-        |end: Option<LaneEnd>| end.unwrap_or_else(|| LaneEnd { outcome: lost(), trace: Trace::new() });
+    let or_lost = |end: Option<LaneEnd>| {
+        end.unwrap_or_else(|| LaneEnd { outcome: lost(), trace: Trace::new(), findings: None })
+    };
     ends.into_inner().unwrap_or_default().into_iter().map(or_lost).collect()
 }
 
