@@ -451,6 +451,7 @@ impl Ready {
                 bytes: Bytes(0),
                 why: Some("it had no drive".into()),
                 health: None,
+                digest: None,
             });
             Ended {
                 outcome,

@@ -10,6 +10,7 @@ pub mod consistency;
 pub mod copies;
 mod cycles;
 pub mod demand;
+mod digest;
 pub mod faults;
 pub mod findings;
 pub mod heat;
@@ -34,6 +35,7 @@ pub mod trace;
 pub mod units;
 
 pub use demand::Demand;
+pub use digest::{Digest, MINIATURE};
 pub use faults::{FaultKind, Faults};
 pub use findings::{Break, Cause, Context, Findings, Plateau, findings};
 pub use leg_name::LegName;

@@ -107,7 +107,7 @@ fn sample(i: u64) -> Sample {
 }
 
 const DONE: Outcome =
-    Outcome { status: Status::Done, at: Nanos(1), bytes: Bytes(1), why: None, health: None };
+    Outcome { status: Status::Done, at: Nanos(1), bytes: Bytes(1), why: None, health: None, digest: None };
 
 struct Told {
     folder: tempfile::TempDir,

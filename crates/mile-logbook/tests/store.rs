@@ -54,7 +54,14 @@ fn a_recorded_run_comes_back_as_it_was() {
         }
     }
     recorder.tell(0, Message::LegLatency(0, vec![1, 2, 3]));
-    let outcome = Outcome { status: Status::Done, at: Nanos(5), bytes: Bytes(9), why: None, health: None };
+    let outcome = Outcome {
+        status: Status::Done,
+        at: Nanos(5),
+        bytes: Bytes(9),
+        why: None,
+        health: None,
+        digest: None,
+    };
     recorder.tell(0, Message::Ended(Box::new(outcome.clone())));
     let run = recorder.finish().unwrap();
     assert_eq!(entered.run, run);

@@ -2,7 +2,7 @@
 
 use mile_core::channel::{Channel, Reading};
 use mile_core::findings::Break;
-use mile_core::{Bytes, Celsius, Context, Demand, FaultKind, Faults, Nanos, RunId, Sample, faults};
+use mile_core::{Bytes, Celsius, Context, Demand, Digest, FaultKind, Faults, Nanos, RunId, Sample, faults};
 use mile_course::PlannedLeg;
 use mile_drive::drive::{Failure, Mismatch, Narrowed};
 use mile_drive::io::EngineChoice;
@@ -543,6 +543,9 @@ pub struct Outcome {
     /// Health at the end.
     #[serde(default, deserialize_with = "crate::former::any_health")]
     pub health: Option<Health>,
+    /// What its samples show, where whoever ran it has computed that; not sent and not kept with it.
+    #[serde(skip)]
+    pub digest: Option<Box<Digest>>,
 }
 
 impl Outcome {
@@ -564,6 +567,7 @@ impl Outcome {
             bytes: Bytes(lanes.iter().map(|(_, o)| o.bytes.0).sum()),
             why: (!whys.is_empty()).then(|| whys.join("; ")),
             health: None,
+            digest: None,
         })
     }
 }

@@ -32,7 +32,7 @@ use hdrhistogram::serialization::{Serializer, V2Serializer};
 use meeting::Meeting;
 use mile_core::channel::{Channel, Source};
 use mile_core::live::News;
-use mile_core::{Bytes, Celsius, Faults, Findings, LiveFindings, Nanos, Op, Rate, Sample, findings};
+use mile_core::{Bytes, Celsius, Digest, Faults, Findings, LiveFindings, Nanos, Op, Rate, Sample, findings};
 use mile_course::{Access, Plan, PlannedLeg, PlannedTransfer, Work};
 use mile_drive::clock::Monotonic;
 use mile_drive::drive::PATIENCE;
@@ -400,7 +400,8 @@ impl Run<'_> {
         if let Some(health) = &health {
             self.watch_health(health);
         }
-        Outcome { status, at: self.drive.now(), bytes: self.moved, why, health }
+        let digest = self.settled.as_ref().map(|f| Box::new(Digest::of(self.live.trace(), f)));
+        Outcome { status, at: self.drive.now(), bytes: self.moved, why, health, digest }
     }
 
     /// Says where the final analysis does not bear out what was announced.

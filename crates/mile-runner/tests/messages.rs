@@ -14,7 +14,11 @@ fn every_message_of_a_run_survives_json() {
     let (_keep, commands) = crossbeam_channel::unbounded();
     let mut count = 0;
     let mut kinds = Vec::new();
-    execute(&plan, head, &mut drive, Terms::PLAIN, &commands, &mut |message| {
+    execute(&plan, head, &mut drive, Terms::PLAIN, &commands, &mut |mut message| {
+        // What its runner found stays with the runner.
+        if let Message::Ended(outcome) = &mut message {
+            assert!(outcome.digest.take().is_some_and(|d| d.samples > 100 && d.breaks.len() == 1));
+        }
         let text = serde_json::to_string(&message).unwrap();
         assert!(!text.contains('\n'), "a message is one line");
         assert!(serde_json::from_str::<Message>(&text).unwrap() == message, "{text}");

@@ -101,6 +101,7 @@ fn import(all: &[Source], logbook: &Path) -> Result<i64, Failure> {
             bytes: source.trace.moved(end),
             why: None,
             health: None,
+            digest: None,
         })
     };
     book.finish(run, Status::Done, &all.iter().map(outcome).collect::<Vec<_>>())?;

@@ -1,12 +1,9 @@
 //! What the logbook gives of a run: a line for the list, or all of it.
 
 use mile_core::channel::Series;
-use mile_core::{Bytes, Findings, Sample, Trace};
+use mile_core::{Digest, Sample, Trace};
 use mile_runner::{Event, Outcome, RunHead, Status};
-use serde::{Deserialize, Serialize};
-
-/// Columns of a run's terrain in miniature.
-pub const MINIATURE: usize = 48;
+use serde::Serialize;
 
 /// What is appended to a lane of a run at a time.
 #[derive(Clone, Copy, Debug)]
@@ -42,82 +39,6 @@ pub struct Entry {
     pub digest: Option<Digest>,
     /// Why it cannot be read, if it cannot.
     pub problem: Option<String>,
-}
-
-/// What a run came to, kept so that a list need not read its samples.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-pub struct Digest {
-    /// Seconds from start to end.
-    pub seconds: f64,
-    /// Bytes moved.
-    pub bytes: u64,
-    /// Number of samples.
-    pub samples: u64,
-    /// Terrain in miniature: mean rate, MB/s, over equal shares of its bytes.
-    pub miniature: Vec<f32>,
-    /// Highest temperature, °C.
-    pub max_c: Option<f64>,
-    /// Size of the write cache, where it was found.
-    pub cache_bytes: Option<u64>,
-    /// The breaks in words, in order.
-    pub breaks: Vec<String>,
-}
-
-impl Digest {
-    /// The causes of its breaks in the order in which they come first, each with how often.
-    pub fn causes(&self) -> String {
-        let mut counts: Vec<(&str, usize)> = Vec::new();
-        for cause in &self.breaks {
-            match counts.iter_mut().find(|c| c.0 == cause) {
-                Some(known) => known.1 += 1,
-                None => counts.push((cause, 1)),
-            }
-        }
-        let one = |(cause, n): &(&str, usize)| {
-            if *n > 1 { format!("{cause} {n} times") } else { (*cause).to_owned() }
-        };
-        counts.iter().map(one).collect::<Vec<_>>().join("; ")
-    }
-
-    /// What the lanes of a run came to, together; `None` of none.
-    pub fn together(lanes: &[Self]) -> Option<Self> {
-        let (first, rest) = lanes.split_first()?;
-        let mut all = first.clone();
-        for lane in rest {
-            all.seconds = all.seconds.max(lane.seconds);
-            all.bytes = all.bytes.saturating_add(lane.bytes);
-            all.samples = all.samples.saturating_add(lane.samples);
-            all.max_c = [all.max_c, lane.max_c].into_iter().flatten().reduce(f64::max);
-            all.breaks.extend(lane.breaks.iter().cloned());
-        }
-        if !rest.is_empty() {
-            // Of one drive only.
-            all.cache_bytes = None;
-        }
-        Some(all)
-    }
-
-    /// Of a trace and its findings.
-    pub fn of(trace: &Trace, found: &Findings) -> Self {
-        let bytes = trace.moved(trace.len()).0;
-        let edge = |i: usize| {
-            trace.index_at_bytes(Bytes((u128::from(bytes) * i as u128 / MINIATURE as u128) as u64))
-        };
-        let miniature = (0..MINIATURE).map(|i| {
-            let from = edge(i).min(trace.len().saturating_sub(1));
-            let to = edge(i + 1).max(from + 1).min(trace.len());
-            trace.rate.extent(from, to).map_or(0.0, |e| e.mean as f32)
-        });
-        Self {
-            seconds: trace.end(trace.len()).secs(),
-            bytes,
-            samples: trace.len() as u64,
-            miniature: if bytes == 0 { Vec::new() } else { miniature.collect() },
-            max_c: found.thermal.as_ref().map(|t| t.max_c),
-            cache_bytes: found.cache.map(|c| c.bytes),
-            breaks: found.breaks.iter().map(|b| b.cause.words().to_owned()).collect(),
-        }
-    }
 }
 
 /// A run as it is kept.

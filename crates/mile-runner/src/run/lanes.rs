@@ -115,6 +115,7 @@ pub fn execute_lanes(
         bytes: Bytes(0),
         why: Some("its thread ended unexpectedly".into()),
         health: None,
+        digest: None,
     };
     let or_lost = |end: Option<LaneEnd>| {
         end.unwrap_or_else(|| LaneEnd { outcome: lost(), trace: Trace::new(), findings: None })
