@@ -442,7 +442,10 @@ fn throttle(facts: &Facts, list: &mut Vec<Weighed>) {
         _ => {}
     }
     match facts.change_after {
-        Some(change) if change <= 0.0 => weigh(list, T, 0.7, "the temperature stopped rising at the break"),
+        // What never rose has not stopped.
+        Some(change) if change <= 0.0 && facts.rise_before.is_some_and(|r| r >= 0.5) => {
+            weigh(list, T, 0.7, "the temperature stopped rising at the break");
+        }
         Some(change) if change >= 1.5 => {
             weigh(list, T, -1.5, format!("the temperature went on rising, {change:.1} °C soon behind"));
         }

@@ -136,6 +136,8 @@ impl Noise {
         let lag = (values.len() / 40).clamp(2, 12);
         let near = stats::difference_sigma(values).unwrap_or(0.0);
         let far = stats::lag_sigma(&mut stats::lag_differences(values, lag)).map_or(near, |s| s.max(near));
+        // Nine in ten values are those before them: what is left are steps, each of which is in as many of the far differences as the lag.
+        let far = if near > 0.0 { far } else { near };
         let rho = if far > 0.0 { (1.0 - (near / far).powi(2)).clamp(0.0, 0.9) } else { 0.0 };
         let sigma = near.max(NOISE_FLOOR);
         Self { sigma, long_run: far.max(NOISE_FLOOR) * ((1.0 + rho) / (1.0 - rho)).sqrt() }
@@ -763,6 +765,23 @@ mod tests {
             let noise = [0.01, 0.03, 0.1][seed as usize / 3 % 3];
             let trace = leg(600.0, noise, keep, seed, |_| 900.0);
             assert_eq!(edges(&trace), [], "seed {seed}, noise {noise}, autocorrelation {keep}");
+        }
+    }
+
+    /// A steady drive that is logged in whole MB/s has no noise at all from one value to the next, and none of its steps was found.
+    #[test]
+    fn steps_of_a_steady_drive_in_whole_units_are_found() {
+        for (levels, each) in [
+            (&[100.0, 90.0, 80.0, 70.0, 60.0, 50.0][..], 60.0),
+            (&[812.0, 640.0, 505.0, 300.0, 200.0], 20.0),
+            (&[100.0, 90.0, 80.0, 70.0, 60.0, 50.0, 40.0, 30.0], 30.0),
+            (&[450.0, 300.0, 450.0, 300.0, 120.0], 45.0),
+        ] {
+            let level = |t: f64| -> f64 { levels[((t / each) as usize).min(levels.len() - 1)] };
+            let trace = leg(each * levels.len() as f64, 0.0, 0.0, 1, |t| level(t).round());
+            let found: Vec<f64> = edges(&trace).iter().map(|e| e.at.secs()).collect();
+            let expected: Vec<f64> = (1..levels.len()).map(|i| each * i as f64).collect();
+            assert_eq!(found, expected, "{levels:?}");
         }
     }
 

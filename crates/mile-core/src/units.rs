@@ -9,6 +9,11 @@ use std::fmt;
 /// Most memory that the blocks of operations in flight may take: 1 GiB.
 pub const IN_FLIGHT_MOST: Bytes = Bytes(1 << 30);
 
+/// The greatest number that divides both (Euclid, "Elements", book VII); the other where one is 0.
+pub fn common_divisor(a: u64, b: u64) -> u64 {
+    if b == 0 { a } else { common_divisor(b, a % b) }
+}
+
 /// A point in time since the start of a run, or a duration, in nanoseconds.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(transparent)]

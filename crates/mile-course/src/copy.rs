@@ -7,7 +7,7 @@ use crate::course::{Action, Kind, Transfer};
 use crate::diagnostic::{Diagnostic, Span};
 use crate::parse::{Clause, Parser, Read};
 use crate::plan::{Plan, Work};
-use mile_core::units::{IN_FLIGHT_MOST, block_size};
+use mile_core::units::{IN_FLIGHT_MOST, block_size, common_divisor};
 use mile_core::{Bytes, Op};
 use serde::{Deserialize, Serialize};
 
@@ -145,10 +145,6 @@ impl Parser {
     }
 }
 
-fn greatest_common_divisor(a: u64, b: u64) -> u64 {
-    if b == 0 { a } else { greatest_common_divisor(b, a % b) }
-}
-
 /// Has both sides of each copy move the same bytes: what fits both, in whole blocks of both.
 ///
 /// # Errors
@@ -167,8 +163,7 @@ pub(crate) fn match_sides(plans: &mut [Plan]) -> Result<(), Vec<String>> {
             };
             let partner = part.partner as usize;
             let Some((target, _)) = plans.get(partner).and_then(side) else { continue };
-            let unit =
-                source.block.0 / greatest_common_divisor(source.block.0, target.block.0) * target.block.0;
+            let unit = source.block.0 / common_divisor(source.block.0, target.block.0) * target.block.0;
             let most = if source.by_time { u64::MAX } else { source.length.0.min(target.length.0) };
             let budget = source.budget.0.min(target.budget.0).min(most) / unit * unit;
             let name = plans[lane].legs[leg].name.clone();

@@ -7,6 +7,7 @@
 //! "Distributed simulation: a case study in design and verification of distributed programs", IEEE TSE 5, 1979).
 
 use crate::clock::Monotonic;
+use mile_core::units::common_divisor;
 use mile_core::{Bytes, Nanos};
 use std::collections::{BTreeMap, VecDeque};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
@@ -101,15 +102,11 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-fn greatest_common_divisor(a: u64, b: u64) -> u64 {
-    if b == 0 { a } else { greatest_common_divisor(b, a % b) }
-}
-
 impl Pipe {
     /// A buffer of `capacity` for blocks of these sizes, source and target, of a copy that has come to `start`. It holds a block of each side at
     /// least. Between simulated drives it holds no data.
     pub fn new(capacity: Bytes, blocks: (Bytes, Bytes), start: Bytes, simulated: bool) -> Self {
-        let cell = greatest_common_divisor(blocks.0.0, blocks.1.0).max(1);
+        let cell = common_divisor(blocks.0.0, blocks.1.0).max(1);
         let cells = (capacity.0.max(blocks.0.0 + blocks.1.0) / cell).max(2);
         let hold = |_| Mutex::new(vec![0; cell as usize].into_boxed_slice());
         let mut state = State::default();

@@ -231,8 +231,8 @@ pub(super) fn temp_at(trace: &Trace, edge: &Edge, seen: &Seen) -> Option<Celsius
 fn extent(trace: &Trace, seen: &Seen) -> (usize, usize) {
     let last = trace.len().saturating_sub(1);
     let at = seen.edge.sample.min(last);
-    let (from, to) = seen.edge.span;
-    (from.clamp(seen.from.min(at), at), to.clamp(at, seen.until.max(at + 1) - 1).min(last))
+    let (begin, done) = seen.edge.span;
+    (begin.clamp(seen.from.min(at), at), done.clamp(at, seen.until.max(at + 1) - 1).min(last))
 }
 
 /// The samples on both sides of a break.

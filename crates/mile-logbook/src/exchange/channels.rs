@@ -32,7 +32,7 @@ pub fn columns_of_series(series: &[Series], lane: u32, samples: &[Sample]) -> Ve
 const MOST_LABELS: usize = 10_000;
 
 /// Columns that are not ours as channels of a lane, each reading taken at the end of its row's interval. A column that holds anything but numbers becomes
-/// one of texts, unless it has more than [`MOST_LABELS`] different ones; an empty one becomes none.
+/// one of texts, unless it has more than 10,000 different ones; an empty one becomes none.
 pub fn series_of_columns(extras: &[Extra], lane: u32, samples: &[Sample]) -> Vec<Series> {
     let is_number = |v: &String| v.trim().is_empty() || v.trim().parse::<f64>().is_ok_and(f64::is_finite);
     let filled = extras.iter().filter(|e| e.values.iter().any(|v| !v.trim().is_empty()));

@@ -4,6 +4,7 @@ use super::meeting::Meeting;
 use super::{GoOn, LaneRun, Run};
 use crate::message::Message;
 use mile_core::channel::{BUFFERED, Channel, Reading, Source, WAITED};
+use mile_core::units::common_divisor;
 use mile_core::{Bytes, Nanos};
 use mile_course::{Plan, PlannedLeg, PlannedTransfer, Work};
 use mile_drive::pipe::{Pipe, PipeEnd, Side};
@@ -85,7 +86,7 @@ fn align(leg: u32, source: &mut Option<GoOn>, target: &mut Option<GoOn>, (a, b):
     if target.leg != leg || source.leg < leg {
         return Bytes(0);
     }
-    let unit = a.0.max(1) * b.0.max(1) / gcd(a.0, b.0).max(1);
+    let unit = a.0.max(1) * b.0.max(1) / common_divisor(a.0, b.0).max(1);
     let held = if source.leg == leg { target.moved.0.min(source.moved.0) } else { target.moved.0 };
     let moved = Bytes(held / unit.max(1) * unit.max(1));
     if source.leg > leg {
@@ -93,10 +94,6 @@ fn align(leg: u32, source: &mut Option<GoOn>, target: &mut Option<GoOn>, (a, b):
     }
     (source.moved, target.moved) = (moved, moved);
     moved
-}
-
-fn gcd(a: u64, b: u64) -> u64 {
-    if b == 0 { a } else { gcd(b, a % b) }
 }
 
 impl Meeting {
