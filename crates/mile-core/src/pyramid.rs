@@ -209,12 +209,20 @@ mod tests {
         /// Any stretch of any column agrees with a plain loop over it.
         #[test]
         fn extents_agree_with_a_plain_loop(
-            values in prop::collection::vec(prop::option::weighted(0.8, -1000i32..1000), 0..700),
-            ends in (0usize..800, 0usize..800),
+            single in prop::collection::vec(prop::option::weighted(0.8, -1000i32..1000), 0..700),
+            // As a temperature in whole degrees: the same for long, and missing for long.
+            runs in prop::collection::vec((prop::option::weighted(0.8, -1000i32..1000), 1usize..900), 0..6),
+            ends in (0usize..6000, 0usize..6000),
         ) {
+            let runs = runs.iter().flat_map(|&(value, times)| std::iter::repeat_n(value, times));
+            let values: Vec<Option<i32>> = single.into_iter().chain(runs).collect();
             let mut pyramid = Pyramid::default();
             values.iter().for_each(|v| pyramid.push(v.map(f64::from)));
             prop_assert_eq!(pyramid.len(), values.len());
+            for (i, v) in values.iter().enumerate() {
+                prop_assert_eq!(pyramid.get(i), v.map(f64::from));
+            }
+            prop_assert_eq!(pyramid.get(values.len()), None);
             let (from, to) = (ends.0.min(ends.1), ends.0.max(ends.1));
             let plain: Vec<f64> = values.iter().skip(from).take(to - from).flatten().map(|&v| f64::from(v)).collect();
             match pyramid.extent(from, to) {
@@ -226,6 +234,29 @@ mod tests {
                 }
             }
         }
+    }
+
+    /// Bytes that a column takes on the heap.
+    fn bytes(pyramid: &Pyramid) -> usize {
+        let block = |b: &Block| if let Block::All(values) = b { 4 * values.len() } else { 0 };
+        let values = &pyramid.values;
+        let blocks =
+            values.blocks.len() * size_of::<Block>() + values.blocks.iter().map(block).sum::<usize>();
+        let levels: usize = pyramid.levels.iter().map(|l| l.len() * size_of::<Node>()).sum();
+        blocks + 4 * values.tail.len() + levels
+    }
+
+    #[test]
+    fn a_day_of_equal_readings_takes_a_quarter_of_a_day_of_different_ones() {
+        let column = |value: fn(u32) -> f64| {
+            let mut pyramid = Pyramid::default();
+            (0..864_000).for_each(|i| pyramid.push(Some(value(i))));
+            pyramid
+        };
+        let (varied, level) = (column(f64::from), column(|i| f64::from(i / 3000)));
+        assert!(bytes(&varied) < 864_000 * 5, "{}", bytes(&varied));
+        assert!(4 * bytes(&level) < bytes(&varied), "{} {}", bytes(&level), bytes(&varied));
+        assert_eq!((level.get(0), level.get(863_999)), (Some(0.0), Some(287.0)));
     }
 
     #[test]
