@@ -318,7 +318,7 @@ impl CopyFound {
     pub fn lines(&self) -> Vec<String> {
         let percent = |share: f64| format!("{:.0} %", 100.0 * share);
         let mut lines = vec![format!(
-            "Copy {}: {} from {} to {} in {}, {} MB/s. The source held it back for {} of the time, the target for {}.",
+            "Leg {}: {} copied from {} to {} in {}, {} MB/s. The source held it back for {} of the time, the target for {}.",
             self.leg,
             Bytes(self.bytes),
             self.from,
