@@ -5,11 +5,9 @@ mod common;
 
 use common::{Bench, LoopDevice};
 use mile_logbook::Logbook;
-use mile_runner::remote::{Client, Frame};
-use mile_runner::{Message, Status};
+use mile_runner::Status;
 use serde_json::Value;
 use std::io::{Seek, Write};
-use std::process::Stdio;
 
 const MIB: usize = 1 << 20;
 
@@ -66,24 +64,10 @@ fn a_copy_between_two_devices_arrives_whole_also_where_it_was_killed_on_the_way(
         // Of an earlier round there is data that is not recognised as harmless.
         let more = if round == 0 { vec![] } else { vec!["--destroy", "target=data"] };
         let args = [args, more.clone()].concat();
-        let mut child = bench.command(&args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-        let client = loop {
-            if let Some(client) = bench.sockets().iter().find_map(|s| Client::connect(s).ok()) {
-                break client;
-            }
-            assert!(child.try_wait().unwrap().is_none(), "it has ended");
-            std::thread::sleep(std::time::Duration::from_millis(5));
-        };
-        let sample = |f: &Frame| matches!(f, Frame::Message(1, Message::Sample(_)));
-        client.frames.iter().filter(sample).take(samples).count();
-        child.kill().unwrap();
-        child.wait().unwrap();
+        bench.kill_on_the_way(&args, 1, samples);
         let run = (round + 1).to_string();
         let stored = Logbook::read(&bench.path("l.logbook")).unwrap().run(round as i64 + 1).unwrap();
         assert_eq!(stored.status, Status::CutShort, "round {round}");
-        for socket in bench.sockets() {
-            let _ = Client::connect(&socket).is_err() && std::fs::remove_file(&socket).is_ok();
-        }
         // What was copied is not known again, and has to be named like any other data.
         let again = ["resume", &run, "--arm", &arm];
         let refused = bench.fails(&again[..if round == 0 { 4 } else { 2 }]);

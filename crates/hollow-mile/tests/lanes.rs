@@ -6,8 +6,7 @@ mod common;
 use common::{Bench, LoopDevice, course};
 use mile_logbook::Logbook;
 use mile_runner::message::faults_of;
-use mile_runner::remote::{Client, Frame};
-use mile_runner::{EventKind, Message, Status};
+use mile_runner::{EventKind, Status};
 use serde_json::Value;
 use std::process::Stdio;
 
@@ -57,28 +56,14 @@ fn two_devices_run_together_are_killed_in_the_middle_and_go_on_to_complete_and_v
     assert!(!bench.path("l.logbook").exists(), "nothing was begun");
 
     let armed = ["--arm", &arm[0], "--arm", &arm[1]];
-    for (round, moments) in [8_u64, 25, 40, 52].into_iter().enumerate() {
+    for (round, moments) in [8, 25, 40, 52].into_iter().enumerate() {
         let args = [&["run", "two.course"][..], &drives, &armed].concat();
-        let mut child = bench.command(&args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-        let client = loop {
-            if let Some(client) = bench.sockets().iter().find_map(|s| Client::connect(s).ok()) {
-                break client;
-            }
-            assert!(child.try_wait().unwrap().is_none(), "it has ended");
-            std::thread::sleep(std::time::Duration::from_millis(5));
-        };
         // So many samples of the upper lane into the run.
-        let sample = |f: &Frame| matches!(f, Frame::Message(0, Message::Sample(_)));
-        client.frames.iter().filter(sample).take(moments as usize).count();
-        child.kill().unwrap();
-        child.wait().unwrap();
+        bench.kill_on_the_way(&args, 0, moments);
         let run = round as i64 + 1;
         let number = run.to_string();
         let stored = Logbook::read(&bench.path("l.logbook")).unwrap().run(run).unwrap();
         assert_eq!((stored.status, stored.lanes.len()), (Status::CutShort, 2), "round {round}");
-        for socket in bench.sockets() {
-            let _ = Client::connect(&socket).is_err() && std::fs::remove_file(&socket).is_ok();
-        }
         let refused = bench.fails(&["resume", &number, "--arm", &arm[0]]);
         assert!(refused.contains("lane lower"), "{refused}");
         bench.ok(&[&["resume", &number][..], &armed].concat());

@@ -293,7 +293,9 @@ impl Ready {
             let kept = Kept { samples: lane.samples.len() as u64, events: lane.events.len() as u64 };
             let status = lane.outcome.as_ref().map_or(stored.status, |o| o.status);
             let gap = now.since(ended(&lane));
-            let on = GoOn::of(&ready.plan, status, lane.samples, &lane.events, gap);
+            let mut on = GoOn::of(&ready.plan, status, lane.samples, &lane.events, gap);
+            let waits = stored.series.iter().filter(|s| s.channel.waits_of() == Some(lanes.len()));
+            on.waits = waits.flat_map(|s| &s.readings).map(|r| (r.at, r.value / 100.0)).collect();
             lanes.push((on, kept, lane.events));
         }
         Ok(GoingOn { head: stored.head, lanes })

@@ -64,9 +64,9 @@ const UNITS: [(&str, &str); 10] = [
 ];
 
 impl Channel {
-    /// Whether its readings are the times for which a lane waited for the other side of a copy.
-    pub fn is_wait_of(&self, lane: usize) -> bool {
-        self.name == WAITED && self.unit == "%" && self.of == Some(lane as u32)
+    /// The lane for which its readings are the times that it waited for the other side of a copy, where they are that.
+    pub fn waits_of(&self) -> Option<usize> {
+        self.of.filter(|_| self.name == WAITED && self.unit == "%").map(|lane| lane as usize)
     }
 
     /// The name of its column in a file: `probe_c`. What a column cannot say by its name, it does not: a channel without a unit, or with one that is

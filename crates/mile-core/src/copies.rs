@@ -175,7 +175,8 @@ pub fn copy(leg: &str, source: CopySide<'_>, target: CopySide<'_>) -> Option<Cop
     let phases = phases(&source, &target, start, end_of_source.max(start));
     let bytes = target.trace.totals(written.end).0.0 - target.trace.totals(written.start).0.0;
     let seconds = end.since(start).secs();
-    let held = |by: fn(HeldBy) -> bool| {
+    let fastest = phases.iter().map(|p| p.mb_s).fold(0.0, f64::max);
+    let share = |by: fn(HeldBy) -> bool| {
         let whole: f64 = phases.iter().map(|p| p.to_s - p.from_s).sum();
         let own: f64 = phases.iter().filter(|p| by(p.held_by)).map(|p| p.to_s - p.from_s).sum();
         // The sum of nothing is -0.
@@ -188,29 +189,32 @@ pub fn copy(leg: &str, source: CopySide<'_>, target: CopySide<'_>) -> Option<Cop
         bytes,
         seconds,
         mb_s: if seconds > 0.0 { bytes as f64 / seconds / 1e6 } else { 0.0 },
-        held_by_source: held(HeldBy::is_source),
-        held_by_target: held(HeldBy::is_target),
-        source_could: could(&source, Op::Read, leg),
-        target_could: could(&target, Op::Write, leg),
+        held_by_source: share(HeldBy::is_source),
+        held_by_target: share(HeldBy::is_target),
+        source_could: could(&source, Op::Read, leg, fastest),
+        target_could: could(&target, Op::Write, leg, fastest),
         phases,
     })
 }
 
-/// What a side could do, by the fastest other leg with the same operation, or by what is claimed, or by its link.
-fn could(side: &CopySide<'_>, op: Op, copy: &str) -> Option<Could> {
+/// What a side could do, by the fastest other leg with the same operation, or by what is claimed, or by its link. A figure below `moved`, the pace in
+/// MB/s that it had in the copy, says nothing of what it can do: the leg may have been random, or paced.
+fn could(side: &CopySide<'_>, op: Op, copy: &str, moved: f64) -> Option<Could> {
     let trace = side.trace;
+    let is_possible = |mb_s: f64| mb_s >= 0.98 * moved;
     let others = trace.legs().iter().filter(|l| l.op == op && l.name != copy);
     let measured = others.filter_map(|l| Some((trace.mean_rate(l.samples.clone())?.mb_s(), &l.name)));
-    if let Some((mb_s, leg)) = measured.max_by(|a, b| a.0.total_cmp(&b.0)) {
+    let measured = measured.max_by(|a, b| a.0.total_cmp(&b.0)).filter(|m| is_possible(m.0));
+    if let Some((mb_s, leg)) = measured {
         return Some(Could { mb_s, by: By::Measured, leg: Some(leg.clone()) });
     }
     let link = side.context.link.map(crate::units::Rate::mb_s);
     let rated = if op == Op::Read { side.context.rated_read } else { side.context.rated_write };
-    if let Some(rated) = rated {
-        let mb_s = link.map_or(rated.mb_s(), |l| l.min(rated.mb_s()));
-        return Some(Could { mb_s, by: By::Claimed, leg: None });
-    }
-    link.map(|mb_s| Could { mb_s, by: By::Link, leg: None })
+    let claimed = rated.map(|r| link.map_or(r.mb_s(), |l| l.min(r.mb_s())));
+    let of = |mb_s: Option<f64>, by: By| {
+        mb_s.filter(|m| is_possible(*m)).map(|mb_s| Could { mb_s, by, leg: None })
+    };
+    of(claimed, By::Claimed).or_else(|| of(link, By::Link))
 }
 
 /// The breaks of a lane that are its own and not the other side's, between two moments.
@@ -269,37 +273,43 @@ fn between(trace: &Trace, (start, end): (f64, f64)) -> Range<usize> {
     first..at(end).max(first)
 }
 
+/// What of a side holds the copy back at a moment, itself or its link, why, and how sure that is. `own` is its pace, MB/s; `long` is the share of the time
+/// for which the other side waited for it, and `short` that for which it waited itself.
+fn held(
+    side: &CopySide<'_>,
+    own: f64,
+    start: f64,
+    at: f64,
+    (long, short): (f64, f64),
+    (itself, link): (HeldBy, HeldBy),
+) -> (HeldBy, Option<Cause>, f64) {
+    // From one of two at the least share to nearly sure at a tenth, less where the side waits as well.
+    let told =
+        (0.9 + 0.08 * ((long - WAITS) / 0.08).clamp(0.0, 1.0)) * (1.0 - short / (2.0 * long).max(1e-9));
+    let share = side.context.link.map_or(0.0, |l| own / l.mb_s());
+    match why(side, start, at) {
+        // Nobody can be surer of the whole than of the reason.
+        Some((cause, sure)) => (itself, Some(cause), told * sure),
+        None if share >= NEAR_LINK => {
+            let sure = ((share - NEAR_LINK) / (AT_LINK - NEAR_LINK)).clamp(0.0, 1.0);
+            (link, None, told * (0.6 + 0.37 * sure))
+        }
+        None => (itself, None, told),
+    }
+}
+
 fn phase(source: &CopySide<'_>, target: &CopySide<'_>, start: f64, span: (f64, f64)) -> Option<Phase> {
     let (read, written) = (between(source.trace, span), between(target.trace, span));
     let mb_s = target.trace.mean_rate(written.clone())?.mb_s();
     let (waits_source, waits_target) = (source.trace.waited(read.clone())?, target.trace.waited(written)?);
     let clearly = |long: f64, short: f64| long >= WAITS && long >= CLEARLY * short;
-    let (side, long, short) = match (waits_source, waits_target) {
-        (s, t) if clearly(s, t) => (Some(target), s, t),
-        (s, t) if clearly(t, s) => (Some(source), t, s),
-        (s, t) => (None, s, t),
-    };
-    // From one of two at the least share to nearly sure at a tenth, less where the other waits as well.
-    let told =
-        (0.9 + 0.08 * ((long - WAITS) / 0.08).clamp(0.0, 1.0)) * (1.0 - short / (2.0 * long).max(1e-9));
-    let (held_by, why, confidence) = match side {
-        None => (HeldBy::Neither, None, 0.5),
-        Some(side) => {
-            let is_source = side.lane == source.lane && std::ptr::eq(side.trace, source.trace);
-            let own = if is_source { source.trace.mean_rate(read)?.mb_s() } else { mb_s };
-            let share = side.context.link.map_or(0.0, |l| own / l.mb_s());
-            let why = why(side, start, span.0);
-            match (is_source, share) {
-                // A slower pace than before, for a reason that is known, is not the link's.
-                (_, s) if s >= NEAR_LINK && why.is_none() => {
-                    let by = if is_source { HeldBy::SourceLink } else { HeldBy::TargetLink };
-                    let sure = ((s - NEAR_LINK) / (AT_LINK - NEAR_LINK)).clamp(0.0, 1.0);
-                    (by, None, told * (0.6 + 0.37 * sure))
-                }
-                (true, _) => (HeldBy::Source, why.map(|w| w.0), told),
-                (false, _) => (HeldBy::Target, why.map(|w| w.0), told),
-            }
-        }
+    let (held_by, why, confidence) = if clearly(waits_source, waits_target) {
+        held(target, mb_s, start, span.0, (waits_source, waits_target), (HeldBy::Target, HeldBy::TargetLink))
+    } else if clearly(waits_target, waits_source) {
+        let own = source.trace.mean_rate(read)?.mb_s();
+        held(source, own, start, span.0, (waits_target, waits_source), (HeldBy::Source, HeldBy::SourceLink))
+    } else {
+        (HeldBy::Neither, None, 0.5)
     };
     Some(Phase {
         from_s: span.0,

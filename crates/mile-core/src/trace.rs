@@ -114,7 +114,7 @@ impl Trace {
 
     /// The trace with the times for which `lane` waited, where they are among the channels of its run.
     pub fn with_waits(mut self, series: &[Series], lane: usize) -> Self {
-        for one in series.iter().filter(|s| s.channel.is_wait_of(lane)) {
+        for one in series.iter().filter(|s| s.channel.waits_of() == Some(lane)) {
             one.readings.iter().for_each(|r| self.push_wait(r.at, r.value / 100.0));
         }
         self

@@ -448,7 +448,7 @@ impl Logbook {
     fn digest(&self, run: i64, lane: usize, head: &RunHead) -> Result<Digest> {
         // Into columns a block at a time: the samples of a day are several times as large.
         let mut trace = Trace::new();
-        if head.channels.iter().any(|c| c.is_wait_of(lane)) {
+        if head.channels.iter().any(|c| c.waits_of() == Some(lane)) {
             trace = trace.with_waits(&self.series(run, head)?, lane);
         }
         let head = head.lane(lane);

@@ -212,3 +212,18 @@ fn a_copy_that_is_skipped_or_stopped_ends_on_both_sides() {
         assert!(copied.found.bytes < 60_000_000_000, "{}", copied.found.bytes);
     }
 }
+
+/// A random leg at a tenth of the pace was given as what the source can do, below what it did in the copy; and a copy was as sure as its waits, however
+/// unsure the reason was.
+#[test]
+fn what_a_side_could_do_is_never_less_than_what_it_did_and_nobody_is_surer_of_a_copy_than_of_its_reason() {
+    let random = "leg look on source\n read random, blocks 4 KiB, depth 1, until 100 MB read\nleg copy";
+    let course = until(200).replace("leg copy", random);
+    let models = [drive(5050.0, 2000.0, 7877.0), Model::find("merrow-k2").unwrap()];
+    let copied = copied(models, 1, &course);
+    let could = copied.found.source_could.unwrap();
+    assert!(could.by == By::Claimed && could.mb_s >= copied.found.phases[0].mb_s, "{could:?}");
+    let target = findings(&copied.traces[1], &mile_core::Context::default());
+    let sure = target.breaks[0].confidence;
+    assert!(copied.found.phases[1].confidence <= 0.99 * 0.98 && sure <= 0.99, "{:?}", copied.found.phases);
+}

@@ -403,10 +403,7 @@ impl Follower {
         }
         if let Message::Reading(channel, reading) = message {
             if let Some(series) = self.series.get_mut(channel as usize) {
-                if let Some(lane) =
-                    series.channel.of.map(|l| l as usize).filter(|l| series.channel.is_wait_of(*l))
-                    && let Some(lane) = self.lanes.get_mut(lane)
-                {
+                if let Some(lane) = series.channel.waits_of().and_then(|l| self.lanes.get_mut(l)) {
                     lane.trace.push_wait(reading.at, reading.value / 100.0);
                 }
                 series.readings.push(reading);

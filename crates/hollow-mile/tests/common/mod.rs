@@ -99,6 +99,27 @@ impl Bench {
         self.command(args).output().unwrap()
     }
 
+    /// Starts a run, and kills it when a lane has told so many samples. What it leaves of its socket is taken away.
+    pub(crate) fn kill_on_the_way(&self, args: &[&str], lane: u32, samples: usize) {
+        use mile_runner::Message;
+        use mile_runner::remote::{Client, Frame};
+        let mut child = self.command(args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        let client = loop {
+            if let Some(client) = self.sockets().iter().find_map(|s| Client::connect(s).ok()) {
+                break client;
+            }
+            assert!(child.try_wait().unwrap().is_none(), "it has ended");
+            std::thread::sleep(std::time::Duration::from_millis(5));
+        };
+        let is_sample = |f: &Frame| matches!(f, Frame::Message(l, Message::Sample(_)) if *l == lane);
+        client.frames.iter().filter(is_sample).take(samples).count();
+        child.kill().unwrap();
+        child.wait().unwrap();
+        for socket in self.sockets() {
+            let _ = Client::connect(&socket).is_err() && std::fs::remove_file(&socket).is_ok();
+        }
+    }
+
     /// Standard error of a command that must not end well.
     pub(crate) fn fails(&self, args: &[&str]) -> String {
         let out = self.run(args);

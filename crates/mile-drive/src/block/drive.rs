@@ -151,8 +151,8 @@ impl Drive for BlockDrive {
         let degraded =
             self.identity.link.as_ref().filter(|l| l.is_degraded()).map(|l| format!("link {}", l.sentence()));
         let members: Vec<String> = self.found.members.iter().map(members::Member::line).collect();
-        let degraded = degraded.or_else(|| (!members.is_empty()).then(|| members.join("; ")));
-        Situation { slot: self.found.slot.clone(), notes: degraded, ..Situation::default() }
+        let notes = degraded.or_else(|| (!members.is_empty()).then(|| members.join("; ")));
+        Situation { slot: self.found.slot.clone(), notes, ..Situation::default() }
     }
 
     fn is_virtual(&self) -> bool {

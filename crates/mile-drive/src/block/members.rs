@@ -109,7 +109,8 @@ pub fn words(folder: &Path, members: &[Member]) -> Option<String> {
 
 /// The members of a device while a run is on it: their temperatures and what each moves.
 pub(super) struct Watched {
-    members: Vec<(Member, Disk, Option<Sensors>)>,
+    /// Whether it may have a temperature, its counters, and its sensor.
+    members: Vec<(bool, Disk, Option<Sensors>)>,
     moved: Vec<Option<Bytes>>,
     clock: Monotonic,
     asked: Nanos,
@@ -124,7 +125,7 @@ impl Watched {
             let asked =
                 || fs::File::open(roots.dev.join(&m.name)).ok().filter(|_| m.tells()).map(Source::Ata);
             let sensors = kernel.or_else(asked).map(|source| Sensors::start(source, None));
-            (m.clone(), Disk { name: m.name.clone(), folder: m.folder.clone() }, sensors)
+            (m.tells(), Disk { name: m.name.clone(), folder: m.folder.clone() }, sensors)
         };
         let members: Vec<_> = members.iter().map(one).collect();
         let moved = members.iter().map(|(_, disk, _)| disk.moved()).collect();
@@ -143,8 +144,8 @@ impl Watched {
         let seconds = now.since(self.asked).secs();
         self.asked = now;
         let mut all = Vec::new();
-        for ((member, disk, sensors), before) in self.members.iter().zip(&mut self.moved) {
-            if member.tells() {
+        for ((tells, disk, sensors), before) in self.members.iter().zip(&mut self.moved) {
+            if *tells {
                 all.push(sensors.as_ref().and_then(|s| s.reading().temp).map(|t| t.0));
             }
             let moved = disk.moved();

@@ -307,16 +307,16 @@ impl<E: Engine> Pump<E> {
         for c in &done {
             let out = std::mem::replace(&mut self.out[c.slot as usize], FREE);
             self.free.push(c.slot);
-            let read = u64::try_from(c.result) == Ok(block);
+            let whole = u64::try_from(c.result) == Ok(block);
             if let Some(copy) = self.copy.as_ref().filter(|c| c.end.side == Side::Source) {
                 let at = copy.from + out.behind;
-                if read {
+                if whole {
                     copy.end.put(at, self.engine.buffer(c.slot));
                 } else {
                     copy.end.put_zeros(at, block);
                 }
             }
-            if u64::try_from(c.result) == Ok(block) {
+            if whole {
                 tally.add(out.op, Bytes(out.address), block, Nanos(now - out.since));
                 if let Some(verifier) = &mut self.verifier {
                     let bytes = self.engine.buffer(c.slot);

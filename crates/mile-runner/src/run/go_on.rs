@@ -24,6 +24,8 @@ pub struct GoOn {
     pub at: Nanos,
     /// The samples of the run so far.
     pub samples: Vec<Sample>,
+    /// When they ended in which the lane waited for the other side of a copy, and for what share of the time, 0 to 1.
+    pub waits: Vec<(Nanos, f64)>,
     /// Whether a leg that writes was skipped.
     pub write_skipped: bool,
     /// Time in which the run was interrupted, this time and before.
