@@ -9,8 +9,8 @@ use mile_drive::drive::{Drive, Transfer};
 use mile_drive::io::pattern::{Pool, Verifier, is_stamped, read_stamp};
 use mile_drive::nvme::{HealthLog, errors, identify, selftest};
 use mile_drive::scsi::{self, Inquiry, Logs};
-use mile_drive::sim::SimDrive;
-use mile_drive::sim::model::Model;
+use mile_sim::SimDrive;
+use mile_sim::model::Model;
 use mile_drive::{Health, Tally};
 use mile_figures::{RunFigure, draw};
 use mile_logbook::exchange::{

@@ -21,10 +21,10 @@ use mile_core::{
 use mile_drive::file::{EngineChoice, FileDrive};
 use mile_drive::host::Host;
 use mile_drive::io::pattern::{Arena, Pool};
-use mile_drive::sim::SimDrive;
 use mile_drive::{Drive, Tally, Transfer};
 use mile_logbook::{Block, Entered, Errand, Logbook, Recorder};
 use mile_runner::{LaneHead, RunHead, Status, Terms, execute, run};
+use mile_sim::SimDrive;
 use rand_core::{Rng, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
 use std::fs::{File, OpenOptions};

@@ -7,8 +7,8 @@ use mile_core::{Op, Sample, Trace};
 use mile_course::{parse, plan};
 use mile_drive::Drive;
 use mile_drive::drive::TruthKind;
-use mile_drive::sim::SimDrive;
 use mile_runner::{Message, Terms, execute, run};
+use mile_sim::SimDrive;
 
 /// A drive, and a course that shows something on it.
 const RUNS: [(&str, &str); 6] = [

@@ -39,7 +39,7 @@ fn the_same_seed_gives_the_same_case_and_another_one_another() {
 /// What is offered to run next has to be a course, and one that can be planned.
 #[test]
 fn every_next_step_is_a_course_that_can_be_run() {
-    let drive = mile_drive::sim::SimDrive::new("sim:merrow-k2", 1).unwrap();
+    let drive = mile_sim::SimDrive::new("sim:merrow-k2", 1).unwrap();
     let facts = mile_runner::run::plan_facts(&drive);
     let mut seen = std::collections::BTreeSet::new();
     for case in all(1..5) {

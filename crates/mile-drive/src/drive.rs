@@ -388,6 +388,19 @@ pub enum TruthKind {
     HeavyOff,
 }
 
+/// What is true of the instruments of a drive.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+pub struct InstrumentTruth {
+    /// Time constant with which the thermocouple follows the die, seconds.
+    pub probe_lag_s: f64,
+    /// What it shows too much, K.
+    pub probe_offset_k: f64,
+    /// Standard deviation of its noise, K.
+    pub probe_noise_k: f64,
+    /// Energy that the drive has taken since it was opened, J.
+    pub energy_j: f64,
+}
+
 /// What really happened in a simulated run.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Truth {
@@ -395,7 +408,7 @@ pub struct Truth {
     pub events: Vec<TruthEvent>,
     /// What is true of the instruments that were put to it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub instruments: Option<crate::sim::instruments::InstrumentTruth>,
+    pub instruments: Option<InstrumentTruth>,
 }
 
 /// Why a drive would not, or could not.

@@ -1,7 +1,7 @@
-//! Drives, real and simulated, behind one trait.
+//! Drives behind one trait.
 //!
-//! [`drive::Drive`] is what the runner knows of a drive. [`sim::SimDrive`] runs on a virtual clock and is reproducible
-//! from its seed; [`file::FileDrive`] measures the disk under a file that it makes itself.
+//! [`drive::Drive`] is what the runner knows of a drive. [`block::BlockDrive`] is a block device, [`file::FileDrive`] measures the disk under a file
+//! that it makes itself. Simulated drives have a crate of their own, `mile-sim`.
 
 pub mod ata;
 pub mod block;
@@ -17,7 +17,6 @@ pub mod pipe;
 pub mod raw;
 pub mod scsi;
 pub mod sensors;
-pub mod sim;
 pub mod sysfs;
 pub mod tally;
 

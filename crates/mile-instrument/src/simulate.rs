@@ -5,8 +5,8 @@
 
 use mile_core::{Bytes, Nanos, Op};
 use mile_drive::clock::Monotonic;
-use mile_drive::sim::SimDrive;
 use mile_drive::{Drive, DriveError, Tally, Transfer};
+use mile_sim::SimDrive;
 use std::io::{BufRead, BufReader, Read, Write};
 use std::net::{Ipv4Addr, SocketAddr, TcpListener, TcpStream};
 use std::sync::atomic::{AtomicBool, Ordering};

@@ -8,9 +8,9 @@ use mile_core::{Cause, Trace, findings};
 use mile_course::{parse, plan_lanes};
 use mile_drive::Drive;
 use mile_drive::drive::TruthKind;
-use mile_drive::sim::SimDrive;
-use mile_drive::sim::model::Model;
 use mile_runner::{Command, GoOn, LaneRun, Message, Outcome, RunHead, Status, Terms, execute_lanes, run};
+use mile_sim::SimDrive;
+use mile_sim::model::Model;
 
 const COURSE: &str =
     "course \"c\"\nlane source\nlane target\nleg copy\n copy from source to target, blocks 1 MiB, depth 16\n";

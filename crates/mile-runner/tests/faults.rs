@@ -5,9 +5,9 @@ use crossbeam_channel::unbounded;
 use mile_core::{Bytes, Nanos, Op};
 use mile_course::{Plan, parse, plan};
 use mile_drive::drive::{Failure, Mismatch, Narrowed, Wrong};
-use mile_drive::sim::SimDrive;
 use mile_drive::{Drive, DriveError, Facts, Health, Identity, Pending, Readings, Tally, Transfer};
 use mile_runner::{Command, Event, EventKind, GoOn, Message, Outcome, RunHead, Status, Terms, execute, run};
+use mile_sim::SimDrive;
 
 /// A simulated drive to which something happens at its advances, counted from 1.
 struct Faulty<F> {

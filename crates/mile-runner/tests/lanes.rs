@@ -5,12 +5,12 @@ use crossbeam_channel::{Sender, unbounded};
 use mile_core::{Bytes, Nanos, Op, Sample};
 use mile_course::{Course, parse, plan_lanes};
 use mile_drive::Drive;
-use mile_drive::sim::SimDrive;
-use mile_drive::sim::model::{Model, ThermalModel};
 use mile_runner::{
     Command, EndKind, Event, EventKind, GoOn, LaneRun, Message, Outcome, RunHead, Status, Terms,
     execute_lanes, run,
 };
+use mile_sim::SimDrive;
+use mile_sim::model::{Model, ThermalModel};
 
 const TWO_SLOTS: &str = include_str!("../../../courses/two-slots.course");
 const NAMES: [&str; 2] = ["sim:merrow-k2", "sim:merrow-k2-finned"];

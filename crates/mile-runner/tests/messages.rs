@@ -2,8 +2,8 @@
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
 
 use mile_course::{parse, plan};
-use mile_drive::sim::SimDrive;
 use mile_runner::{Command, EventKind, Message, Speed, Status, Terms, execute, run};
+use mile_sim::SimDrive;
 
 #[test]
 fn every_message_of_a_run_survives_json() {

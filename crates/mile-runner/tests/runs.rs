@@ -7,8 +7,8 @@ use mile_course::{parse, plan};
 use mile_drive::Drive;
 use mile_drive::drive::TruthKind;
 use mile_drive::file::{EngineChoice, FileDrive};
-use mile_drive::sim::SimDrive;
 use mile_runner::{Command, EventKind, Message, Outcome, Status, Terms, execute, run};
+use mile_sim::SimDrive;
 
 const FIRST_LOOK: &str = include_str!("../../../courses/first-look.course");
 const LONG_SOAK: &str = include_str!("../../../courses/long-soak.course");

@@ -6,8 +6,8 @@ use mile_core::{Bytes, Demand, Findings, LegName, Nanos, Op, Rate, Sample, Trace
 use mile_course::{forecast, parse, plan};
 use mile_drive::Drive;
 use mile_drive::drive::{Truth, TruthKind};
-use mile_drive::sim::SimDrive;
 use mile_runner::{Command, EventKind, Message, Outcome, RunHead, Status, Terms, execute, run};
+use mile_sim::SimDrive;
 use std::path::PathBuf;
 
 struct Run {

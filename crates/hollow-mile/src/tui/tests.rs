@@ -47,7 +47,7 @@ fn press(state: &mut State, keys: &str) {
 /// The messages of a whole run of a ready-made course.
 fn messages(course: usize) -> Vec<Message> {
     let text = mile_bench::courses::READY[course].text;
-    let mut drive = mile_drive::sim::SimDrive::new("sim:merrow-k2", 1).unwrap();
+    let mut drive = mile_sim::SimDrive::new("sim:merrow-k2", 1).unwrap();
     let plan = mile_course::plan(&mile_course::parse(text).unwrap(), &run::plan_facts(&drive)).unwrap();
     let head = run::head(&plan, text, &drive, 1, 1_790_000_000);
     let (_keep, commands) = crossbeam_channel::unbounded();

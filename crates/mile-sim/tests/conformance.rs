@@ -10,8 +10,8 @@
 use mile_core::{Bytes, Nanos, Op, RunId};
 use mile_drive::file::{EngineChoice, FileDrive};
 use mile_drive::io::pattern;
-use mile_drive::sim::SimDrive;
 use mile_drive::{Drive, DriveError, Tally, Transfer};
+use mile_sim::SimDrive;
 use std::os::unix::fs::{FileExt, MetadataExt};
 use std::path::PathBuf;
 

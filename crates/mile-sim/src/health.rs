@@ -1,15 +1,15 @@
 //! The health of a simulated drive, in the bytes of the standards, so that what reads real logs reads these too.
 
-use super::model::HealthKind;
-use super::{SimDrive, Thermal};
-use crate::ata::{self, SmartData};
-use crate::health::{Health, Page};
-use crate::nvme::{DATA_UNIT, HealthLog};
+use crate::model::HealthKind;
+use crate::{SimDrive, Thermal};
 use mile_core::Celsius;
+use mile_drive::ata::{self, SmartData};
+use mile_drive::health::{Health, Page};
+use mile_drive::nvme::{DATA_UNIT, HealthLog};
 
 impl SimDrive {
     /// Its health, where it tells.
-    pub(super) fn health_now(&self) -> Option<Health> {
+    pub(crate) fn health_now(&self) -> Option<Health> {
         match self.model.health.kind {
             HealthKind::Nvme => Some(Health::of_nvme(self.health_log())),
             HealthKind::Ata => Some(self.ata_health()),
@@ -27,7 +27,7 @@ impl SimDrive {
         self.model.health.power_on_hours + self.now / 3_600_000_000_000
     }
 
-    pub(super) fn health_log(&self) -> HealthLog {
+    pub(crate) fn health_log(&self) -> HealthLog {
         let health = &self.model.health;
         let units =
             |tb: f64, bytes: u64| ((tb * 1e12) as u128 + u128::from(bytes)).div_ceil(u128::from(DATA_UNIT));

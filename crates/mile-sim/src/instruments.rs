@@ -3,9 +3,9 @@
 //! What the thermocouple shows follows the die as a first-order lag does, with an offset and noise: that law is in the truth. The power meter
 //! shows the mean power since it was read last, with noise. Both have randomness of their own, so that a drive behaves the same with and without them.
 
+use mile_drive::drive::InstrumentTruth;
 use rand_core::{Rng, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
-use serde::{Deserialize, Serialize};
 
 /// Time constant of the thermocouple and what it is glued with, seconds.
 const LAG_S: f64 = 6.0;
@@ -16,20 +16,7 @@ const NOISE_K: f64 = 0.12;
 /// The same of the power meter, as a share.
 const POWER_NOISE: f64 = 0.004;
 
-/// What is true of the instruments of a drive.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
-pub struct InstrumentTruth {
-    /// Time constant with which the thermocouple follows the die, seconds.
-    pub probe_lag_s: f64,
-    /// What it shows too much, K.
-    pub probe_offset_k: f64,
-    /// Standard deviation of its noise, K.
-    pub probe_noise_k: f64,
-    /// Energy that the drive has taken since it was opened, J.
-    pub energy_j: f64,
-}
-
-pub(super) struct Instruments {
+pub(crate) struct Instruments {
     rng: Xoshiro256PlusPlus,
     probe: f64,
     /// Energy and time since the power meter was read last, and all energy.
@@ -39,7 +26,7 @@ pub(super) struct Instruments {
 }
 
 impl Instruments {
-    pub(super) fn new(seed: u64, die: f64) -> Self {
+    pub(crate) fn new(seed: u64, die: f64) -> Self {
         let rng = Xoshiro256PlusPlus::seed_from_u64(seed ^ 0x7072_6f62_6500_0000);
         Self { rng, probe: die, joules: 0.0, seconds: 0.0, energy: 0.0 }
     }
@@ -52,7 +39,7 @@ impl Instruments {
     }
 
     /// Lets time pass with the die at a temperature, while the drive takes so much energy.
-    pub(super) fn pass(&mut self, seconds: f64, die: f64, joules: f64) {
+    pub(crate) fn pass(&mut self, seconds: f64, die: f64, joules: f64) {
         self.probe += (die - self.probe) * (1.0 - (-seconds / LAG_S).exp());
         self.joules += joules;
         self.energy += joules;
@@ -60,7 +47,7 @@ impl Instruments {
     }
 
     /// What the thermocouple shows, °C, and the power meter, W.
-    pub(super) fn read(&mut self) -> [Option<f64>; 2] {
+    pub(crate) fn read(&mut self) -> [Option<f64>; 2] {
         let probe = self.probe + OFFSET_K + NOISE_K * self.normal();
         let mean = (self.seconds > 0.0).then(|| self.joules / self.seconds);
         let noise = 1.0 + POWER_NOISE * self.normal();
@@ -69,7 +56,7 @@ impl Instruments {
         [Some((probe * 100.0).round() / 100.0), mean.map(|p| (p * noise * 1e3).round() / 1e3)]
     }
 
-    pub(super) fn truth(&self) -> InstrumentTruth {
+    pub(crate) fn truth(&self) -> InstrumentTruth {
         InstrumentTruth {
             probe_lag_s: LAG_S,
             probe_offset_k: OFFSET_K,

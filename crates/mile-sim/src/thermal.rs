@@ -3,39 +3,39 @@
 //! Heat balance of each node: C dT/dt = power in - power out, with power between nodes ΔT / R (Newton's law of cooling).
 //! The composite reading is the die's temperature in whole degrees, refreshed each second; throttling goes by it.
 
-use super::model::ThermalModel;
+use crate::model::ThermalModel;
 
 /// How much the drive slows itself.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) enum Level {
+pub(crate) enum Level {
     None,
     Light,
     Heavy,
 }
 
 #[derive(Clone, Debug)]
-pub(super) struct Thermal {
+pub(crate) struct Thermal {
     model: ThermalModel,
-    pub(super) die: f64,
-    pub(super) body: f64,
+    pub(crate) die: f64,
+    pub(crate) body: f64,
     /// Composite reading, whole degrees.
-    pub(super) composite: f64,
-    pub(super) level: Level,
-    pub(super) light_s: f64,
-    pub(super) heavy_s: f64,
-    pub(super) light_transitions: u32,
-    pub(super) heavy_transitions: u32,
-    pub(super) above_warn_s: f64,
-    pub(super) above_critical_s: f64,
+    pub(crate) composite: f64,
+    pub(crate) level: Level,
+    pub(crate) light_s: f64,
+    pub(crate) heavy_s: f64,
+    pub(crate) light_transitions: u32,
+    pub(crate) heavy_transitions: u32,
+    pub(crate) above_warn_s: f64,
+    pub(crate) above_critical_s: f64,
     since_reading: f64,
     /// Seconds that have passed.
-    pub(super) elapsed: f64,
+    pub(crate) elapsed: f64,
     /// Temperatures of the bodies beside it, °C.
-    pub(super) neighbours: Vec<f64>,
+    pub(crate) neighbours: Vec<f64>,
 }
 
 impl Thermal {
-    pub(super) fn new(model: &ThermalModel) -> Self {
+    pub(crate) fn new(model: &ThermalModel) -> Self {
         let body = model.ambient_c + model.idle_w * model.body_to_ambient_k_per_w;
         let body = model.start_c.map_or(body, |s| s - model.idle_w * model.die_to_body_k_per_w);
         let die = body + model.idle_w * model.die_to_body_k_per_w;
@@ -58,7 +58,7 @@ impl Thermal {
     }
 
     /// Ambient temperature now, °C.
-    pub(super) fn ambient(&self) -> f64 {
+    pub(crate) fn ambient(&self) -> f64 {
         let schedule = &self.model.ambient_schedule;
         let next = schedule.partition_point(|(at, _)| *at <= self.elapsed);
         let Some(&(from, before)) = next.checked_sub(1).and_then(|i| schedule.get(i)) else {
@@ -70,7 +70,7 @@ impl Thermal {
     }
 
     /// Share of its rate that the drive allows itself.
-    pub(super) fn share(&self) -> f64 {
+    pub(crate) fn share(&self) -> f64 {
         match self.level {
             Level::None => 1.0,
             Level::Light => self.model.light_share,
@@ -80,7 +80,7 @@ impl Thermal {
 
     /// Lets `seconds` pass with `joules` of heat from work done, by explicit steps: stable while a step is short against the
     /// die's time constant, which the caller's steps of at most 0.1 s are.
-    pub(super) fn pass(&mut self, seconds: f64, joules: f64) {
+    pub(crate) fn pass(&mut self, seconds: f64, joules: f64) {
         let ambient = self.ambient();
         self.elapsed += seconds;
         let m = &self.model;
@@ -131,7 +131,7 @@ impl Thermal {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::sim::model::Model;
+    use crate::model::Model;
 
     /// Under constant power the body settles at ambient + P R and the die P R' above it; a single node on the way
     /// follows 1 - exp(-t / RC).

@@ -8,8 +8,8 @@
 
 use mile_core::{Bytes, Nanos, Op};
 use mile_drive::drive::TruthKind;
-use mile_drive::sim::SimDrive;
 use mile_drive::{Drive, Tally, Transfer};
+use mile_sim::SimDrive;
 use std::io::Write;
 
 fn write(random: bool, block: u64, depth: u32, budget: u64) -> Transfer {

@@ -1,4 +1,7 @@
-//! A simulated drive on a virtual clock.
+//! Simulated drives on a virtual clock.
+//!
+//! [`SimDrive`] is the queue, the clock, the link, heat and health of a drive; what holds its data is a medium with a file of its own (`medium.rs`
+//! is the seam, `flash.rs` a medium).
 //!
 //! Operations are simulated one by one: each waits until one of the `depth` before it is done, is served at the rate of
 //! the moment, and comes back after a latency drawn from a table. Everything slower (heat, noise of the rate, draining of
@@ -7,22 +10,23 @@
 
 mod flash;
 mod health;
-pub mod instruments;
+mod instruments;
+mod medium;
 pub mod model;
 mod thermal;
 
-use crate::Pending;
-use crate::drive::{
+use flash::FlashMedium;
+use instruments::Instruments;
+use medium::{Medium, Pace};
+use mile_core::{Bytes, Celsius, Nanos, Op, Rate, Throttled};
+use mile_drive::drive::{
     Claims, Drive, DriveError, Facts, Identity, Limits, Link, Readings, Situation, Transfer, Truth,
     TruthEvent, TruthKind,
 };
-use crate::health::Health;
-use crate::pipe::{PipeEnd, When};
-use crate::tally::Tally;
-use flash::{Mode, Translation};
-use instruments::Instruments;
-use mile_core::{Bytes, Celsius, Nanos, Op, Rate, Throttled};
-use model::{HealthKind, Model, Weak};
+use mile_drive::health::Health;
+use mile_drive::pipe::{PipeEnd, When};
+use mile_drive::{Pending, Tally};
+use model::{HealthKind, Model};
 use rand_core::{Rng, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
 use std::cmp::Reverse;
@@ -41,24 +45,20 @@ pub struct SimDrive {
     identity: Identity,
     model: Model,
     rng: Xoshiro256PlusPlus,
-    map: Translation,
+    medium: Box<dyn Medium>,
     heat: Thermal,
     now: u64,
     next_step: u64,
     joules: f64,
     /// Wander of the rate, in standard deviations.
     wander: f64,
-    dip_until: u64,
-    /// Bytes a second at which the next operation is served.
-    /// Bytes a second of reads, of writes.
-    rates: [f64; 2],
     /// Whether its health was asked for.
     asked: bool,
     work: Option<Work>,
     /// The copy that its transfers are a side of.
     copy: Option<PipeEnd>,
-    /// What is being done, for the rate of the moment.
-    load: Option<Op>,
+    /// Length of the operations underway, where there are any.
+    load: Option<u64>,
     latency: Vec<u32>,
     written: u64,
     read: u64,
@@ -117,17 +117,15 @@ impl SimDrive {
                 port: None,
             }),
         };
-        let mut drive = Self {
+        Self {
             identity,
             rng: Xoshiro256PlusPlus::seed_from_u64(seed),
-            map: Translation::new(&model.flash, &model.geometry),
+            medium: Box::new(FlashMedium::new(&model)),
             heat: Thermal::new(&model.thermal),
             now: 0,
             next_step: STEP_NS,
             joules: 0.0,
             wander: 0.0,
-            dip_until: 0,
-            rates: [0.0; 2],
             asked: false,
             work: None,
             copy: None,
@@ -141,9 +139,12 @@ impl SimDrive {
             seed,
             instruments: None,
             model,
-        };
-        drive.set_rate();
-        drive
+        }
+    }
+
+    /// Uniform from 0 to 1.
+    fn unit(&mut self) -> f64 {
+        (self.rng.next_u64() >> 11) as f64 / (1_u64 << 53) as f64
     }
 
     fn normal(&mut self) -> f64 {
@@ -185,26 +186,17 @@ impl SimDrive {
         if self.heat.level != level {
             self.tell_level(level, at);
         }
-        if self.map.pass(seconds) {
-            self.tell(TruthKind::CacheBack, at);
-        }
-        if self.load.is_some() {
+        let unit = self.load.map(|_| {
             const KEEP: f64 = 0.96;
             self.wander = KEEP * self.wander + (1.0_f64 - KEEP * KEEP).sqrt() * self.normal();
-            let unit = (self.rng.next_u64() >> 11) as f64 / (1_u64 << 53) as f64;
-            let flash = &self.model.flash;
-            if self.map.mode != Mode::Cache && flash.dip_every_s > 0.0 && unit < seconds / flash.dip_every_s {
-                self.dip_until = at + (flash.dip_s * 1e9) as u64;
-            }
-            self.set_rate();
+            self.unit()
+        });
+        if let Some(what) = self.medium.pass(at, seconds, unit) {
+            self.tell(what, at);
         }
-    }
-
-    /// Share of the pace that the drive has at an address.
-    fn strength(&self, offset: u64, write: bool) -> f64 {
-        let at = offset as f64 / self.model.geometry.capacity_bytes as f64;
-        let here = self.model.weak.iter().find(|w| (w.from..w.to).contains(&at));
-        here.map_or(1.0, |w: &Weak| if write { w.write_share } else { w.read_share })
+        if let Some(block) = self.load {
+            self.set_pace(block);
+        }
     }
 
     fn tell_level(&mut self, before: Level, at: u64) {
@@ -221,29 +213,19 @@ impl SimDrive {
         }
     }
 
-    /// Rates at which reads and writes are served until the next step.
-    fn set_rate(&mut self) {
-        let flash = &self.model.flash;
-        let dip = if self.now < self.dip_until { 1.0 - flash.dip_share } else { 1.0 };
-        let bases = [flash.read_mb_s * 1e6, self.map.write_rate() / self.map.collection() * dip];
-        let noise = (1.0 + flash.noise * self.wander).clamp(0.5, 1.5);
+    /// Tells the medium what it may do until the next step, with operations of `block` bytes.
+    fn set_pace(&mut self, block: u64) {
+        let noise = (1.0 + self.medium.noise() * self.wander).clamp(0.5, 1.5);
         let ceiling = self.model.link.ceiling_mb_s * 1e6;
-        self.rates = bases.map(|base| (base * noise * self.heat.share()).min(ceiling));
+        self.medium.set_pace(self.now, block, Pace { noise, share: self.heat.share(), ceiling });
     }
 
     /// Runs the operations of `work` that are served by `until`. This is the hot loop.
     fn serve(&mut self, work: &mut Work, until: u64, tally: &mut Tally) {
         let t = work.transfer;
         let block = t.block.0;
-        let weak = !self.model.weak.is_empty();
-        let controller = &self.model.controller;
-        let floors = [1e9 / controller.read_iops, 1e9 / controller.write_iops];
-        let services = |rates: &[f64; 2]| [0, 1].map(|i| (block as f64 * 1e9 / rates[i]).max(floors[i]));
-        let thermal = &self.model.thermal;
-        let nj = [thermal.cache_nj_per_byte, thermal.direct_nj_per_byte, thermal.read_nj_per_byte];
         let (miss_share, miss_ns) =
             ((work.miss * 4_294_967_296.0) as u64, self.model.controller.map_miss_us * 1e3);
-        let mut service = services(&self.rates);
         while work.issued < t.budget.0 {
             let arrival = work.done.peek().map_or(0, |d| d.0);
             let due = t.rate.map_or(0, |r| work.began + (work.issued as f64 / r.0 * 1e9) as u64);
@@ -274,7 +256,6 @@ impl SimDrive {
                 self.busy_ns += STEP_NS;
                 self.step(at, STEP_NS as f64 / 1e9);
                 self.next_step = at + STEP_NS;
-                service = services(&self.rates);
                 if let Some(copy) = &self.copy {
                     // What is served from here on is back later still.
                     copy.told_until(Nanos(at));
@@ -285,8 +266,7 @@ impl SimDrive {
             if !work.chosen {
                 work.chosen = true;
                 if t.op == Op::Mixed {
-                    let unit = (self.rng.next_u64() >> 11) as f64 / (1_u64 << 53) as f64;
-                    work.write = unit >= t.reads;
+                    work.write = self.unit() >= t.reads;
                 }
                 if t.random {
                     // Multiply and shift: uniform over blocks without a division.
@@ -296,11 +276,7 @@ impl SimDrive {
             }
             let write = work.write;
             let offset = t.start.0 + work.position;
-            let mut takes = service[usize::from(write)];
-            if weak {
-                takes /= self.strength(offset, write);
-            }
-            let end = begin + takes as u64;
+            let end = begin + self.medium.takes(write, offset) as u64;
             if end > until {
                 break;
             }
@@ -326,20 +302,12 @@ impl SimDrive {
                 copy.tell(block, Nanos(end + extra));
             }
             tally.add(op, Bytes(offset), block, Nanos(end + extra - arrival));
-            if write {
-                self.written += block;
-                self.joules += block as f64 * 1e-9 * nj[usize::from(self.map.mode != Mode::Cache)];
-                let mode = self.map.mode;
-                let full = self.map.write(offset, block);
-                if mode != self.map.mode {
-                    self.now = end;
-                    self.tell(if full { TruthKind::CacheFull } else { TruthKind::FoldingOn }, end);
-                    self.set_rate();
-                    service = services(&self.rates);
-                }
-            } else {
-                self.read += block;
-                self.joules += block as f64 * 1e-9 * nj[2];
+            self.joules += block as f64 * 1e-9 * self.medium.energy(write);
+            *(if write { &mut self.written } else { &mut self.read }) += block;
+            if let Some(what) = self.medium.done(write, offset, block) {
+                self.now = end;
+                self.tell(what, end);
+                self.set_pace(block);
             }
             self.ops[usize::from(write)] += 1;
         }
@@ -480,8 +448,8 @@ impl Drive for SimDrive {
             over: false,
             unsure: false,
         });
-        self.load = Some(transfer.op);
-        self.set_rate();
+        self.load = Some(transfer.block.0);
+        self.set_pace(transfer.block.0);
         Ok(())
     }
 
@@ -510,7 +478,7 @@ impl Drive for SimDrive {
     }
 
     fn discard(&mut self, start: Bytes, length: Bytes) -> Pending<Result<(), DriveError>> {
-        self.map.discard(start.0, length.0);
+        self.medium.discard(start, length);
         Pending::done(Ok(()))
     }
 
@@ -533,7 +501,7 @@ impl Drive for SimDrive {
                 light_s: f64::from(log.light_seconds),
                 heavy_s: f64::from(log.heavy_seconds),
             }),
-            fill: Some(self.map.fill()),
+            fill: Some(self.medium.fill()),
             disk_moved: None,
             warning: (kind == HealthKind::Nvme).then_some(log.critical_warning),
         }

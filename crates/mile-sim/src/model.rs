@@ -1,6 +1,6 @@
 //! Parameters of a simulated drive, from a TOML file.
 
-use crate::drive::DriveError;
+use mile_drive::drive::DriveError;
 use serde::Deserialize;
 use std::path::Path;
 

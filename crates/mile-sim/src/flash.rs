@@ -1,12 +1,101 @@
-//! Flash translation: what is mapped, how full the write cache is, and at what rate the next bytes go.
+//! Flash as a medium, and its translation: what is mapped, how full the write cache is, and at what rate the next bytes go.
 
-use super::model::{Flash, Geometry};
+use crate::medium::{Medium, Pace};
+use crate::model::{Flash, Geometry, Model, Weak};
+use mile_core::Bytes;
+use mile_drive::drive::TruthKind;
 
 /// Granularity at which the map of written addresses is kept.
 const EXTENT: u64 = 16 << 20;
 
+/// Flash behind a translation, with stretches that are slower than the rest.
+pub(crate) struct FlashMedium {
+    map: Translation,
+    flash: Flash,
+    weak: Vec<Weak>,
+    capacity: f64,
+    /// Shortest time of an operation, ns: of reads, of writes.
+    floors: [f64; 2],
+    /// Energy of reads, of writes into the cache, of writes past it, nJ a byte.
+    energy: [f64; 3],
+    /// Until when a dip of the rate lasts, ns.
+    dip_until: u64,
+    /// Service time of an operation at an address of usual strength, ns: of reads, of writes.
+    service: [f64; 2],
+}
+
+impl FlashMedium {
+    pub(crate) fn new(model: &Model) -> Self {
+        let (controller, thermal) = (&model.controller, &model.thermal);
+        Self {
+            map: Translation::new(&model.flash, &model.geometry),
+            flash: model.flash.clone(),
+            weak: model.weak.clone(),
+            capacity: model.geometry.capacity_bytes as f64,
+            floors: [1e9 / controller.read_iops, 1e9 / controller.write_iops],
+            energy: [thermal.read_nj_per_byte, thermal.cache_nj_per_byte, thermal.direct_nj_per_byte],
+            dip_until: 0,
+            service: [f64::INFINITY; 2],
+        }
+    }
+
+    /// Share of the pace that it has at an address.
+    fn strength(&self, offset: u64, write: bool) -> f64 {
+        let at = offset as f64 / self.capacity;
+        let here = self.weak.iter().find(|w| (w.from..w.to).contains(&at));
+        here.map_or(1.0, |w| if write { w.write_share } else { w.read_share })
+    }
+}
+
+impl Medium for FlashMedium {
+    fn pass(&mut self, at: u64, seconds: f64, unit: Option<f64>) -> Option<TruthKind> {
+        let back = self.map.pass(seconds).then_some(TruthKind::CacheBack);
+        let every = self.flash.dip_every_s;
+        if self.map.mode != Mode::Cache && every > 0.0 && unit.is_some_and(|u| u < seconds / every) {
+            self.dip_until = at + (self.flash.dip_s * 1e9) as u64;
+        }
+        back
+    }
+
+    fn set_pace(&mut self, at: u64, block: u64, pace: Pace) {
+        let dip = if at < self.dip_until { 1.0 - self.flash.dip_share } else { 1.0 };
+        let bases = [self.flash.read_mb_s * 1e6, self.map.write_rate() / self.map.collection() * dip];
+        let rates = bases.map(|base| (base * pace.noise * pace.share).min(pace.ceiling));
+        self.service = [0, 1].map(|i| (block as f64 * 1e9 / rates[i]).max(self.floors[i]));
+    }
+
+    #[inline]
+    fn takes(&mut self, write: bool, offset: u64) -> f64 {
+        let takes = self.service[usize::from(write)];
+        if self.weak.is_empty() { takes } else { takes / self.strength(offset, write) }
+    }
+
+    fn done(&mut self, write: bool, offset: u64, bytes: u64) -> Option<TruthKind> {
+        let mode = self.map.mode;
+        let full = write && self.map.write(offset, bytes);
+        let changed = mode != self.map.mode;
+        changed.then_some(if full { TruthKind::CacheFull } else { TruthKind::FoldingOn })
+    }
+
+    fn energy(&self, write: bool) -> f64 {
+        self.energy[if write { 1 + usize::from(self.map.mode != Mode::Cache) } else { 0 }]
+    }
+
+    fn discard(&mut self, start: Bytes, length: Bytes) {
+        self.map.discard(start.0, length.0);
+    }
+
+    fn fill(&self) -> f64 {
+        self.map.fill()
+    }
+
+    fn noise(&self) -> f64 {
+        self.flash.noise
+    }
+}
+
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Mode {
+enum Mode {
     /// Writes go into the cache.
     Cache,
     /// Writes go past it.
@@ -16,7 +105,7 @@ pub(super) enum Mode {
 }
 
 #[derive(Clone, Debug)]
-pub(super) struct Translation {
+struct Translation {
     flash: Flash,
     capacity: f64,
     mapped: Vec<bool>,
@@ -24,15 +113,15 @@ pub(super) struct Translation {
     last_extent: usize,
     last_was_mapped: bool,
     /// Bytes in the cache.
-    pub(super) cached: f64,
-    pub(super) mode: Mode,
+    cached: f64,
+    mode: Mode,
     /// Bytes that may go past the cache before it has to be folded.
     direct_left: f64,
     idle_s: f64,
 }
 
 impl Translation {
-    pub(super) fn new(flash: &Flash, geometry: &Geometry) -> Self {
+    fn new(flash: &Flash, geometry: &Geometry) -> Self {
         let extents = geometry.capacity_bytes.div_ceil(EXTENT) as usize;
         let filled = (extents as f64 * geometry.fill) as usize;
         Self {
@@ -51,20 +140,20 @@ impl Translation {
     }
 
     /// Share of the drive in use, 0 to 1.
-    pub(super) fn fill(&self) -> f64 {
+    fn fill(&self) -> f64 {
         (self.mapped_bytes / self.capacity).min(1.0)
     }
 
     /// Size of the cache: the static part, and a share of what is free, in cells that hold one bit instead of several.
     /// Cached data counts as free space, as it is there only until it is folded.
-    pub(super) fn cache_size(&self) -> f64 {
+    fn cache_size(&self) -> f64 {
         let settled = (self.mapped_bytes - self.cached).max(0.0);
         let free = (self.capacity - settled).max(0.0);
         self.flash.cache_static_gb * 1e9 + free * self.flash.cache_dynamic_share / self.flash.bits_per_cell
     }
 
     /// Rate of writes to unused space in the present mode, bytes a second.
-    pub(super) fn write_rate(&self) -> f64 {
+    fn write_rate(&self) -> f64 {
         1e6 * match self.mode {
             Mode::Cache => self.flash.cache_mb_s,
             Mode::Direct => self.flash.direct_mb_s,
@@ -74,7 +163,7 @@ impl Translation {
 
     /// How many times longer a write to an address takes for what has to be collected first: 1 for unused addresses and
     /// on a drive with room.
-    pub(super) fn collection(&self) -> f64 {
+    fn collection(&self) -> f64 {
         let knee = self.flash.collect_from_fill;
         let over = ((self.fill() - knee) / (1.0 - knee).max(1e-6)).clamp(0.0, 1.0);
         if self.last_was_mapped {
@@ -88,7 +177,7 @@ impl Translation {
 
     /// Takes in a write. Gives whether the cache became full with it.
     #[inline]
-    pub(super) fn write(&mut self, offset: u64, bytes: u64) -> bool {
+    fn write(&mut self, offset: u64, bytes: u64) -> bool {
         let extent = (offset / EXTENT) as usize;
         if extent != self.last_extent {
             self.last_extent = extent;
@@ -117,7 +206,7 @@ impl Translation {
     }
 
     /// Gives back the space of the extents that lie wholly in a range.
-    pub(super) fn discard(&mut self, start: u64, length: u64) {
+    fn discard(&mut self, start: u64, length: u64) {
         let (first, behind) = (start.div_ceil(EXTENT) as usize, ((start + length) / EXTENT) as usize);
         for extent in first..behind.min(self.mapped.len()) {
             if std::mem::replace(&mut self.mapped[extent], false) {
@@ -133,7 +222,7 @@ impl Translation {
     }
 
     /// Lets time pass; at rest the cache is folded. Gives whether there is room in it again.
-    pub(super) fn pass(&mut self, seconds: f64) -> bool {
+    fn pass(&mut self, seconds: f64) -> bool {
         if self.idle_s >= self.flash.drain_after_s && self.cached > 0.0 {
             self.cached = (self.cached - seconds * self.flash.drain_mb_s * 1e6).max(0.0);
             // Writes go into the cache again once a twentieth of it is free, so that it does not flutter.
