@@ -32,7 +32,7 @@ use mile_runner::{Message, Speed};
 use ratatui::layout::Rect;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM};
 use state::{
-    BenchPlace, Choice, CoursePlace, FillPlace, FindingsPlace, HealthPlace, LogbookPlace, Place, State, Told,
+    BenchPlace, Choice, CoursePlace, FillPlace, FindingsPlace, HealthPlace, LogbookPlace, State, Told,
 };
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
@@ -88,7 +88,7 @@ fn choices() -> Vec<Choice> {
 
 pub(crate) fn state(logbook_path: PathBuf, speed: Speed, is_demo: bool) -> State {
     State {
-        place: Place::Bench,
+        place: places::BENCH,
         before: Vec::new(),
         theme: Theme::detect(false),
         speed,
@@ -293,7 +293,7 @@ impl Screen {
             copies: Vec::new(),
         };
         let mut state = state(path, Speed::Max, true);
-        state.place = Place::Findings;
+        state.place = places::FINDINGS;
         state.findings.shown = Some(shown);
         let backend = ratatui::backend::TestBackend::new(width, height);
         let terminal = match ratatui::Terminal::new(backend) {

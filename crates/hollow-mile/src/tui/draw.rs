@@ -3,8 +3,8 @@
 mod overlay;
 
 use super::keys;
-use super::places;
-use super::state::{Place, State};
+use super::places::{self, Place};
+use super::state::State;
 use super::theme::Theme;
 use ratatui::Frame;
 use ratatui::buffer::Buffer;
@@ -27,7 +27,7 @@ pub(crate) fn draw(frame: &mut Frame<'_>, state: &mut State) {
         return;
     }
     header(buffer, Rect { height: 1, ..area }, state);
-    let sentence = places::sentence(state);
+    let sentence = state.place.view().sentence(state);
     // A long sentence goes on in the row below.
     let inside = usize::from(area.width - 2);
     for (i, line) in wrap(&sentence.0, inside).iter().take(2).enumerate() {
@@ -77,13 +77,13 @@ fn header(buffer: &mut Buffer, area: Rect, state: &mut State) {
     // With all names and dots between, without the dots, or with the name of this place only: whatever has room.
     let progress = if state.live.is_some() { 18 } else { 1 };
     let width = |between: &str, all: bool| -> usize {
-        Place::ALL.iter().map(|p| named(*p, all).chars().count() + between.chars().count()).sum::<usize>()
+        places::ALL.iter().map(|p| named(*p, all).chars().count() + between.chars().count()).sum::<usize>()
             - between.chars().count()
     };
     let room = usize::from(area.width.saturating_sub(x + progress));
     let ways = [(" · ", true), (" ", true), (" ", false)];
     let (between, all) = ways.into_iter().find(|(b, a)| width(b, *a) <= room).unwrap_or(ways[2]);
-    for (i, place) in Place::ALL.into_iter().enumerate() {
+    for (i, place) in places::ALL.iter().copied().enumerate() {
         if i > 0 {
             buffer.set_string(x, area.y, between, theme.faint());
             x += between.chars().count() as u16;
@@ -127,17 +127,15 @@ fn footer(buffer: &mut Buffer, area: Rect, state: &State) {
         return;
     }
     let wide = |b: &keys::Binding| (b.shown.chars().count() + b.short.chars().count() + 4) as u16;
-    let shown: Vec<&keys::Binding> = keys::TABLE
-        .iter()
-        .filter(|b| b.is_for(state.place) && !b.short.is_empty() && state.can_do(b.action))
-        .collect();
+    let shown: Vec<keys::Binding> =
+        keys::of(state.place).filter(|b| !b.short.is_empty() && state.can_do(b.action)).collect();
     // What is for every place stands in every footer; the rest as far as there is room.
     let mut room =
-        area.width.saturating_sub(1 + shown.iter().filter(|b| b.is_general()).map(|b| wide(b)).sum::<u16>());
+        area.width.saturating_sub(1 + shown.iter().filter(|b| b.is_general).map(wide).sum::<u16>());
     let mut x = area.x + 1;
     for binding in shown {
-        let width = wide(binding);
-        if !binding.is_general() {
+        let width = wide(&binding);
+        if !binding.is_general {
             if width > room {
                 continue;
             }

@@ -1,4 +1,7 @@
-//! The places, one module each, and what they share: the sentence line and the lines of breaks.
+//! The places: the trait that each implements, the list of all of them, and what several share.
+//!
+//! The header, the digits, the footer, the help, the mouse and the command line take what they show from here, so that another place is a file
+//! with an implementation of [`View`] and a line in [`ALL`].
 
 mod bench;
 mod course;
@@ -9,121 +12,149 @@ mod logbook;
 mod readings;
 mod underway;
 
-use super::canvas::{glyph, numeral};
-use super::state::{Place, State};
+use super::canvas::{Framing, Scene, glyph, numeral};
+use super::jobs::Jobs;
+use super::keys::{Action, Binding};
+use super::state::State;
 use super::theme::Theme;
-use crate::figure::title;
+use crossterm::event::{Event, KeyEvent};
 use mile_core::findings::Break;
 use mile_core::units::number;
 use mile_core::{Bytes, Nanos};
-use mile_runner::Speed;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
 
-/// The sentence line: what is going on, and at its right what it is about.
-pub(crate) fn sentence(state: &State) -> (String, String) {
-    match state.place {
-        Place::Bench => {
-            let count = |n: usize, what: &str| match n {
-                0 => format!("No {what} drive"),
-                1 => format!("One {what} drive"),
-                n => format!("{n} {what} drives"),
-            };
-            let simulated = state.bench.cards.iter().filter(|c| c.identity.simulated).count();
-            let real = state.bench.cards.len() - simulated;
-            let text = match real {
-                0 => format!("{}, and any file on a mounted file system.", count(simulated, "simulated")),
-                _ => format!(
-                    "{}, {}, and any file on a mounted file system.",
-                    count(real, "real"),
-                    count(simulated, "simulated").to_lowercase()
-                ),
-            };
-            (text, if state.is_demo { "Lantern Shoal, the demo bench".into() } else { String::new() })
-        }
-        Place::Course => {
-            let place = &state.course;
-            let name = match place.checked.name.as_str() {
-                "" => "The course".to_owned(),
-                name => format!("The course \"{name}\""),
-            };
-            let file = place.file.as_ref().map_or(String::new(), |f| format!(", {}", f.display()));
-            let changed = if place.changed { ", not written to a file" } else { "" };
-            let doing = if place.editing {
-                "What you type goes into it; esc ends that."
-            } else {
-                "i changes it, n begins with another, s starts it."
-            };
-            (format!("{name}{file}{changed}. {doing}"), String::new())
-        }
-        Place::Fill => fill::sentence(&state.findings),
-        Place::Underway => match &state.live {
-            None => ("No run is underway. Start one from the bench (1).".into(), String::new()),
-            Some(live) => {
-                let text = match &live.outcome() {
-                    Some(o) => format!(
-                        "The run is {} after {}, {} moved.{}",
-                        o.status.words(),
-                        o.at,
-                        o.bytes,
-                        o.why.as_ref().map_or(String::new(), |w| format!(" {w}."))
-                    ),
-                    None => live.sentence(),
-                };
-                let pace = match state.speed {
-                    Speed::Times(x)
-                        if live.head.first().drive.simulated && !live.is_over() && (x - 1.0).abs() > 1e-9 =>
-                    {
-                        format!(", {x} times real time")
-                    }
-                    _ => String::new(),
-                };
-                (text, format!("{}{pace}", live.head.models()))
-            }
-        },
-        Place::Findings => match (&state.findings.shown, state.findings.loading) {
-            (_, Some(run)) => (format!("Reading run {run} …"), String::new()),
-            (None, None) => ("No run is open. Open one from the logbook (7).".into(), String::new()),
-            (Some(shown), None) => {
-                let text = format!(
-                    "Run {}, {}: {}, {} moved in {}.",
-                    shown.run,
-                    title(&shown.head, shown.lane),
-                    shown.status.words(),
-                    shown.trace.moved(shown.trace.len()),
-                    shown.trace.end(shown.trace.len())
-                );
-                match shown.head.lanes.len() {
-                    0 | 1 => (text, shown.head.first().situation.line()),
-                    n => (text, format!("lane {} of {n}, ] shows the next", shown.lane + 1)),
-                }
-            }
-        },
-        Place::Health => match (&state.health.drive, &state.health.shown) {
-            (None, _) => ("No drive is selected. Select one on the bench (1).".into(), String::new()),
-            (Some(drive), None) => (format!("Asking {drive} …"), String::new()),
-            (Some(_), Some(shown)) => {
-                let id = &shown.card.identity;
-                let serial = id.serial.as_ref().map_or(String::new(), |s| format!(", serial {s}"));
-                let words = match shown.card.health.as_ref().map(|h| h.warnings.len()) {
-                    Some(0) => "It warns of nothing.",
-                    Some(_) => "It warns of itself.",
-                    None => "It tells nothing of its health.",
-                };
-                (format!("{}{serial}. {words}", id.model), id.name.clone())
-            }
-        },
-        Place::Logbook => {
-            let (all, seen) = (state.logbook.entries.len(), state.logbook.visible().len());
-            let text = match (all, seen) {
-                (0, _) => "The logbook has no run yet. Start one from the bench (1).".into(),
-                (all, seen) if seen < all => format!("{seen} of {all} runs match."),
-                (1, _) => "One run.".into(),
-                (all, _) => format!("{all} runs, the newest first."),
-            };
-            (text, state.logbook_path.file_name().map_or(String::new(), |n| n.to_string_lossy().into_owned()))
-        }
+pub(crate) use bench::PLACE as BENCH;
+pub(crate) use course::PLACE as COURSE;
+pub(crate) use fill::PLACE as FILL;
+pub(crate) use findings::PLACE as FINDINGS;
+pub(crate) use logbook::PLACE as LOGBOOK;
+pub(crate) use underway::PLACE as UNDERWAY;
+
+/// All places, in the order of the work; the first nine have a digit.
+pub(crate) const ALL: &[Place] = &[BENCH, COURSE, UNDERWAY, FINDINGS, FILL, health::PLACE, LOGBOOK];
+
+/// A place, known by its name.
+#[derive(Clone, Copy)]
+pub(crate) struct Place(&'static dyn View);
+
+impl PartialEq for Place {
+    fn eq(&self, other: &Self) -> bool {
+        self.name() == other.name()
+    }
+}
+
+impl std::fmt::Debug for Place {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(self.name())
+    }
+}
+
+impl Place {
+    pub(crate) fn view(self) -> &'static dyn View {
+        self.0
+    }
+
+    pub(crate) fn name(self) -> &'static str {
+        self.0.name()
+    }
+
+    fn at(self) -> usize {
+        ALL.iter().position(|p| *p == self).unwrap_or(0)
+    }
+
+    /// The digit that leads there.
+    pub(crate) fn key(self) -> usize {
+        self.at() + 1
+    }
+
+    /// The place so many further on, from the last to the first.
+    pub(crate) fn after(self, by: usize) -> Self {
+        ALL[(self.at() + by) % ALL.len()]
+    }
+}
+
+/// A run that a place has at hand, to be opened or exported: its number, the lane, and how it is framed.
+pub(crate) struct AtHand {
+    pub(crate) run: i64,
+    pub(crate) lane: usize,
+    pub(crate) framing: Framing,
+}
+
+/// What a place is. What it does not have is left as it stands here.
+pub(crate) trait View: Sync {
+    /// Its name in the header.
+    fn name(&self) -> &'static str;
+
+    /// What going there is called in the help and on the command line: `go to the bench`.
+    fn way(&self) -> &'static str;
+
+    /// The sentence line: what is going on, and at its right what it is about.
+    fn sentence(&self, state: &State) -> (String, String);
+
+    /// Its keys, in groups; the first that fits counts.
+    fn keys(&self) -> &'static [&'static [Binding]];
+
+    fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State);
+
+    /// Whether an action that only some of its contents have would do something now.
+    fn can_do(&self, _state: &State, _action: Action) -> bool {
+        true
+    }
+
+    /// What it needs when it is come to.
+    fn arrive(&self, _state: &mut State, _jobs: &Jobs) {}
+
+    /// Whether what is typed goes into it, and is no command.
+    fn is_typed_into(&self, _state: &State) -> bool {
+        false
+    }
+
+    /// A key that is typed into it.
+    fn typed(&self, _state: &mut State, _event: &Event, _key: KeyEvent) {}
+
+    /// A text that is pasted into it. Gives whether it took it as a whole; else its letters are typed.
+    fn pasted(&self, _state: &mut State, _text: &str) -> bool {
+        false
+    }
+
+    /// Goes so many lines down, or up.
+    fn step(&self, _state: &mut State, _by: isize) {}
+
+    /// Does something with the framing of its canvas.
+    fn with_framing(&self, _state: &mut State, _change: &mut dyn FnMut(&mut Framing, &Scene<'_>)) {}
+
+    /// Selects another break: the next or the one before.
+    fn step_break(&self, _state: &mut State, _by: isize) {}
+
+    /// Shows the next lane of its run; gives whether there is one.
+    fn next_lane(&self, _state: &mut State, _jobs: &Jobs) -> bool {
+        false
+    }
+
+    /// The run that can be opened or exported from it.
+    fn at_hand(&self, _state: &State) -> Option<AtHand> {
+        None
+    }
+
+    /// Takes in a note that was typed.
+    fn note(&self, state: &mut State, _jobs: &Jobs, said: String) {
+        super::update::command(state, mile_runner::Command::Note(said));
+    }
+}
+
+/// A line or an item `by` further on, of `count`.
+fn step(at: usize, by: isize, count: usize) -> usize {
+    at.saturating_add_signed(by).min(count.saturating_sub(1))
+}
+
+/// The break `by` further on, of `count`; the first or the last where none is selected.
+fn step_selected(at: Option<usize>, by: isize, count: usize) -> Option<usize> {
+    match (at, count) {
+        (_, 0) => None,
+        (None, _) => Some(if by > 0 { 0 } else { count - 1 }),
+        (Some(at), _) => Some(step(at, by, count)),
     }
 }
 
@@ -131,17 +162,7 @@ pub(crate) fn sentence(state: &State) -> (String, String) {
 pub(crate) fn draw(buffer: &mut Buffer, area: Rect, state: &mut State) {
     state.canvas_area = Rect::default();
     state.cursor = None;
-    match state.place {
-        Place::Course => state.cursor = course::draw(buffer, area, state.theme, &mut state.course),
-        Place::Fill => fill::draw(buffer, area, state.theme, &state.findings, &mut state.fill),
-        Place::Bench => bench::draw(buffer, area, state.theme, &state.bench, &state.logbook.entries),
-        Place::Underway => {
-            state.canvas_area = underway::draw(buffer, area, state.theme, state.live.as_mut(), &state.others);
-        }
-        Place::Findings => state.canvas_area = findings::draw(buffer, area, state.theme, &mut state.findings),
-        Place::Health => health::draw(buffer, area, state.theme, &mut state.health),
-        Place::Logbook => logbook::draw(buffer, area, state.theme, &state.logbook),
-    }
+    state.place.view().draw(buffer, area, state);
 }
 
 /// A break in one line: number, where, from what to what, why, how sure.

@@ -3,6 +3,7 @@
 use super::canvas::{Framing, Scene};
 use super::check::Background;
 use super::keys::Action;
+use super::places::Place;
 use super::theme::Theme;
 use crate::progress::Progress;
 use crossbeam_channel::{Receiver, Sender};
@@ -21,40 +22,6 @@ use std::collections::{HashMap, VecDeque};
 use std::path::PathBuf;
 use std::sync::Arc;
 use tui_input::Input;
-
-/// The places, in the order of the work.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Place {
-    Bench,
-    Course,
-    Underway,
-    Findings,
-    Fill,
-    Health,
-    Logbook,
-}
-
-impl Place {
-    pub(crate) const ALL: [Self; 7] =
-        [Self::Bench, Self::Course, Self::Underway, Self::Findings, Self::Fill, Self::Health, Self::Logbook];
-
-    /// The digit that leads there.
-    pub(crate) fn key(self) -> usize {
-        Self::ALL.iter().position(|p| *p == self).map_or(0, |i| i + 1)
-    }
-
-    pub(crate) fn name(self) -> &'static str {
-        match self {
-            Self::Bench => "bench",
-            Self::Course => "course",
-            Self::Underway => "underway",
-            Self::Findings => "findings",
-            Self::Fill => "fill",
-            Self::Health => "health",
-            Self::Logbook => "logbook",
-        }
-    }
-}
 
 /// A course that can be started from the bench.
 #[derive(Clone, Debug)]
@@ -655,11 +622,9 @@ impl State {
 
     /// Whether an action that only some runs have would do something here; all others are taken to.
     pub(crate) fn can_do(&self, action: Action) -> bool {
-        match (action, self.place) {
-            (Action::NextRun, _) => !self.others.is_empty(),
-            (Action::NextLane, Place::Underway) => self.live.as_ref().is_some_and(|l| l.lanes.len() > 1),
-            (Action::NextLane, _) => self.findings.shown.as_ref().is_some_and(|s| s.head.lanes.len() > 1),
-            _ => true,
+        match action {
+            Action::NextRun => !self.others.is_empty(),
+            _ => self.place.view().can_do(self, action),
         }
     }
 

@@ -3,7 +3,8 @@
 use super::draw::draw;
 use super::jobs::{Done, Jobs};
 use super::keys::{self, Action};
-use super::state::{Live, Overlay, Place, State};
+use super::places::{self, BENCH, FINDINGS, LOGBOOK, UNDERWAY};
+use super::state::{Live, Overlay, State};
 use super::update;
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
 use mile_core::Trace;
@@ -97,7 +98,7 @@ fn every_place_is_drawn_at_every_size_with_and_without_data() {
     for (width, height) in
         [(0, 0), (1, 1), (59, 16), (60, 16), (80, 24), (109, 30), (110, 30), (159, 46), (300, 90)]
     {
-        for place in Place::ALL {
+        for place in places::ALL.iter().copied() {
             for state in [&mut fresh(), &mut full] {
                 state.place = place;
                 let text = screen(state, width, height);
@@ -116,14 +117,14 @@ fn every_place_is_drawn_at_every_size_with_and_without_data() {
 fn what_is_missing_is_said_with_what_to_do() {
     let mut state = fresh();
     for (place, words) in [
-        (Place::Underway, "No run is underway. Start one from the bench (1)."),
-        (Place::Findings, "No run is open. Open one from the logbook (7)."),
-        (Place::Logbook, "The logbook has no run yet."),
+        (UNDERWAY, "No run is underway. Start one from the bench (1)."),
+        (FINDINGS, "No run is open. Open one from the logbook (7)."),
+        (LOGBOOK, "The logbook has no run yet."),
     ] {
         state.place = place;
         assert!(screen(&mut state, 100, 30).contains(words));
     }
-    state.place = Place::Underway;
+    state.place = UNDERWAY;
     press(&mut state, "X");
     assert!(screen(&mut state, 100, 30).contains("! No run is underway."));
 }
@@ -131,7 +132,7 @@ fn what_is_missing_is_said_with_what_to_do() {
 #[test]
 fn findings_show_both_breaks_with_evidence_figures_and_the_share_of_the_claim() {
     let mut state = with_run(1);
-    state.place = Place::Findings;
+    state.place = FINDINGS;
     let text = screen(&mut state, 159, 46);
     for words in [
         "①",
@@ -175,7 +176,7 @@ fn a_note_on_a_break_is_kept_with_the_run() {
     });
     let run = recorder.finish().unwrap();
     let mut state = with_run(1);
-    state.place = Place::Findings;
+    state.place = FINDINGS;
     state.logbook_path = path.clone();
     state.findings.shown.as_mut().unwrap().run = run;
     let before = Logbook::open_existing(&path).unwrap().run(run).unwrap().first().events.len();
@@ -200,7 +201,7 @@ fn a_note_on_a_break_is_kept_with_the_run() {
 #[test]
 fn the_filter_keeps_the_runs_that_match_all_of_its_words() {
     let mut state = with_run(0);
-    state.place = Place::Logbook;
+    state.place = LOGBOOK;
     press(&mut state, "/finned");
     assert_eq!(state.logbook.visible().len(), 30);
     press(&mut state, " done 42\n");
@@ -215,7 +216,7 @@ fn the_filter_keeps_the_runs_that_match_all_of_its_words() {
 #[test]
 fn a_selected_line_behind_the_fold_is_scrolled_to() {
     let mut state = with_run(0);
-    state.place = Place::Logbook;
+    state.place = LOGBOOK;
     let jobs = Jobs::new();
     update::act(&mut state, &jobs, Action::Last);
     let text = screen(&mut state, 100, 24);
@@ -261,7 +262,7 @@ fn a_suggested_course_can_be_started_as_it_is() {
     shown.findings = mile_core::findings(&shown.trace, &mile_core::Context::default());
     let text = shown.findings.next_step.clone().unwrap().course.unwrap();
     mile_course::parse(&text).unwrap();
-    state.place = Place::Findings;
+    state.place = FINDINGS;
     press(&mut state, "g");
     assert!(screen(&mut state, 120, 40).contains("as the findings suggest"));
     let Some(Overlay::Start(form)) = &state.overlay else { panic!("no form") };
@@ -294,7 +295,7 @@ fn a_run_that_was_loaded_late_does_not_replace_the_one_that_was_asked_for() {
 
 #[test]
 fn every_action_has_words_and_every_place_its_keys() {
-    for place in Place::ALL {
+    for place in places::ALL.iter().copied() {
         let found = keys::matching(place, "");
         assert!(found.len() > 10, "{place:?}");
         assert!(found.iter().all(|b| !b.words.is_empty() && !b.shown.is_empty()));
@@ -321,7 +322,7 @@ fn the_mouse_picks_places_and_puts_the_cursor() {
     // Every glyph before it in the header is one byte but the dots, which are two.
     let dots = text[..at].matches('·').count();
     mouse(&mut state, (at - dots) as u16 + 2, 0);
-    assert_eq!(state.place, Place::Findings);
+    assert_eq!(state.place, FINDINGS);
     screen(&mut state, 159, 46);
     let area = state.canvas_area;
     mouse(&mut state, area.x + area.width / 2, area.y + 3);
@@ -335,9 +336,25 @@ fn the_mouse_picks_places_and_puts_the_cursor() {
 }
 
 #[test]
+fn a_place_that_is_clicked_on_is_come_to_as_by_its_digit() {
+    let mut state = with_run(1);
+    let text = screen(&mut state, 159, 46);
+    let header = text.lines().next().unwrap();
+    for (i, place) in places::ALL.iter().enumerate() {
+        let name = format!("{} {}", i + 1, place.name());
+        let before = header.split(name.as_str()).next().unwrap();
+        mouse(&mut state, before.chars().count() as u16 + 2, 0);
+        assert_eq!(state.place, *place);
+    }
+    // These ask for what they show when they are come to.
+    assert!(state.health.drive.is_some(), "the drive was not asked for its health");
+    assert!(!state.course.text().trim().is_empty(), "there is no course to begin with");
+}
+
+#[test]
 fn zoomed_in_the_picture_shows_the_break_to_the_sample() {
     let mut state = with_run(0);
-    state.place = Place::Findings;
+    state.place = FINDINGS;
     screen(&mut state, 159, 46);
     press(&mut state, "k");
     for _ in 0..9 {
@@ -353,7 +370,7 @@ fn zoomed_in_the_picture_shows_the_break_to_the_sample() {
 #[test]
 fn the_other_theme_changes_colours_and_no_character() {
     let mut state = with_run(0);
-    state.place = Place::Findings;
+    state.place = FINDINGS;
     let dark = screen(&mut state, 120, 40);
     press(&mut state, "T");
     assert_eq!(screen(&mut state, 120, 40), dark);
@@ -365,17 +382,17 @@ fn the_other_theme_changes_colours_and_no_character() {
 fn esc_goes_back_the_way_that_was_come() {
     let mut state = with_run(0);
     press(&mut state, "5413");
-    assert_eq!(state.place, Place::Underway);
+    assert_eq!(state.place, UNDERWAY);
     press(&mut state, "\x1b");
-    assert_eq!(state.place, Place::Bench);
+    assert_eq!(state.place, BENCH);
     press(&mut state, "\x1b\x1b\x1b\x1b\x1b");
-    assert_eq!(state.place, Place::Bench, "where it began");
+    assert_eq!(state.place, BENCH, "where it began");
 }
 
 #[test]
 fn the_header_carries_the_run_in_every_place() {
     let mut state = with_run(0);
-    for place in Place::ALL {
+    for place in places::ALL.iter().copied() {
         state.place = place;
         let header = screen(&mut state, 120, 40).lines().next().unwrap().to_owned();
         assert!(header.contains("done") && header.contains('█'), "{header}");

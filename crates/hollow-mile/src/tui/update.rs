@@ -5,7 +5,8 @@ pub(super) mod start;
 
 use super::jobs::{Done, Jobs};
 use super::keys::{self, Action};
-use super::state::{HealthPlace, Live, Overlay, PathFor, Place, State};
+use super::places::{self, AtHand, FINDINGS, LOGBOOK, Place, UNDERWAY};
+use super::state::{HealthPlace, Live, Overlay, PathFor, State};
 use crossterm::event::{
     Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
 };
@@ -32,29 +33,27 @@ pub(crate) fn input(state: &mut State, jobs: &Jobs, event: &Event) {
                 state.suspend = true;
             } else if state.overlay.is_some() {
                 overlay_key(state, jobs, *key);
-            } else if state.course.editing && state.place == Place::Course {
-                course::edit_key(state, *key);
-            } else if state.logbook.filtering && state.place == Place::Logbook {
-                filter_key(state, event, *key);
+            } else if state.place.view().is_typed_into(state) {
+                state.place.view().typed(state, event, *key);
             } else if let Some(action) = keys::action(state.place, *key) {
                 act(state, jobs, action);
             }
         }
         Event::Paste(text) => {
-            if state.overlay.is_none() && state.course.editing && state.place == Place::Course {
-                course::paste(state, text);
-            } else if state.overlay.is_some() || state.logbook.filtering {
+            let into_place = state.overlay.is_none() && state.place.view().is_typed_into(state);
+            let taken = into_place && state.place.view().pasted(state, text);
+            if !taken && (into_place || state.overlay.is_some()) {
                 // Into a field of one line: as if it were typed.
                 let typed = text.chars().filter(|c| !c.is_control()).take(MOST_PASTED);
                 typed.for_each(|c| input(state, jobs, &Event::Key(KeyCode::Char(c).into())));
             }
         }
-        Event::Mouse(mouse) => click(state, *mouse),
+        Event::Mouse(mouse) => click(state, jobs, *mouse),
         _ => {}
     }
 }
 
-fn click(state: &mut State, mouse: MouseEvent) {
+fn click(state: &mut State, jobs: &Jobs, mouse: MouseEvent) {
     if !matches!(
         mouse.kind,
         MouseEventKind::Down(MouseButton::Left) | MouseEventKind::Drag(MouseButton::Left)
@@ -65,7 +64,7 @@ fn click(state: &mut State, mouse: MouseEvent) {
     if mouse.row == 0 {
         let hit = state.place_spans.iter().find(|(_, span)| span.contains(&mouse.column)).map(|(p, _)| *p);
         if let Some(place) = hit {
-            state.go(place);
+            come_to(state, jobs, place);
         }
         return;
     }
@@ -73,45 +72,7 @@ fn click(state: &mut State, mouse: MouseEvent) {
     if !area.contains((mouse.column, mouse.row).into()) {
         return;
     }
-    with_framing(state, |framing, scene| framing.point(scene, area, mouse.column));
-}
-
-/// Does something with the framing of the place's canvas, where it has one.
-fn with_framing(
-    state: &mut State,
-    change: impl FnOnce(&mut super::canvas::Framing, &super::canvas::Scene<'_>),
-) {
-    match state.place {
-        Place::Underway => {
-            if let Some(live) = &mut state.live {
-                let mut framing = live.framing;
-                change(&mut framing, &live.scene());
-                live.framing = framing;
-            }
-        }
-        Place::Findings => {
-            let mut framing = state.findings.framing;
-            if let Some(scene) = state.findings.scene() {
-                change(&mut framing, &scene);
-            }
-            state.findings.framing = framing;
-        }
-        Place::Bench | Place::Course | Place::Fill | Place::Health | Place::Logbook => {}
-    }
-}
-
-fn filter_key(state: &mut State, event: &Event, key: KeyEvent) {
-    match key.code {
-        KeyCode::Enter => state.logbook.filtering = false,
-        KeyCode::Esc => {
-            state.logbook.filtering = false;
-            state.logbook.filter.reset();
-        }
-        _ => {
-            state.logbook.filter.handle_event(event);
-            state.logbook.selected = 0;
-        }
-    }
+    state.place.view().with_framing(state, &mut |framing, scene| framing.point(scene, area, mouse.column));
 }
 
 fn overlay_key(state: &mut State, jobs: &Jobs, key: KeyEvent) {
@@ -142,10 +103,8 @@ fn overlay_key(state: &mut State, jobs: &Jobs, key: KeyEvent) {
         Overlay::Note(mut text) => {
             if key.code == KeyCode::Enter {
                 let said = text.value().trim().to_owned();
-                if !said.is_empty() && state.place == Place::Findings {
-                    note_break(state, jobs, said);
-                } else if !said.is_empty() {
-                    command(state, Command::Note(said));
+                if !said.is_empty() {
+                    state.place.view().note(state, jobs, said);
                 }
                 return;
             }
@@ -180,14 +139,8 @@ fn overlay_key(state: &mut State, jobs: &Jobs, key: KeyEvent) {
     }
 }
 
-/// What a place needs when it is come to.
-fn arrive(state: &mut State, jobs: &Jobs) {
-    if state.place == Place::Course {
-        course::arrive(state, jobs);
-    }
-    if state.place != Place::Health {
-        return;
-    }
+/// Reads the health of the drive that is selected on the bench.
+pub(super) fn arrive_at_health(state: &mut State, jobs: &Jobs) {
     let drive = state.bench.cards.get(state.bench.selected).map(|c| c.identity.name.clone());
     if drive != state.health.drive {
         state.health = HealthPlace { drive, ..HealthPlace::default() };
@@ -210,7 +163,7 @@ fn ask_self_test(state: &mut State) {
     }
 }
 
-fn command(state: &mut State, command: Command) {
+pub(super) fn command(state: &mut State, command: Command) {
     if let Some(strings) = state.live.as_ref().and_then(|l| l.strings.as_ref()) {
         // The run may have ended just now.
         let _ = strings.commands.send(command);
@@ -220,18 +173,9 @@ fn command(state: &mut State, command: Command) {
 /// Does what a key or the command line asks for.
 pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
     match action {
-        Action::Go(place) => {
-            state.go(place);
-            arrive(state, jobs);
-        }
-        Action::NextPlace => {
-            step_place(state, 1);
-            arrive(state, jobs);
-        }
-        Action::PreviousPlace => {
-            step_place(state, Place::ALL.len() - 1);
-            arrive(state, jobs);
-        }
+        Action::Go(place) => come_to(state, jobs, place),
+        Action::NextPlace => come_to(state, jobs, state.place.after(1)),
+        Action::PreviousPlace => come_to(state, jobs, state.place.after(places::ALL.len() - 1)),
         Action::ReadHealth => read_health(state, jobs, Duration::ZERO),
         Action::SelfTest => ask_self_test(state),
         Action::Resume => {
@@ -249,20 +193,24 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         Action::Help => state.overlay = Some(Overlay::Help),
         Action::Commands => state.overlay = Some(Overlay::Commands { typed: Input::default(), selected: 0 }),
         Action::Theme => state.theme = state.theme.other(),
-        Action::Up => step_line(state, -1),
-        Action::Down => step_line(state, 1),
-        Action::First => step_line(state, isize::MIN / 2),
-        Action::Last => step_line(state, isize::MAX / 2),
-        Action::CursorLeft => with_framing(state, |f, s| f.step(s, -1.0)),
-        Action::CursorRight => with_framing(state, |f, s| f.step(s, 1.0)),
-        Action::CursorFarLeft => with_framing(state, |f, s| f.step(s, -10.0)),
-        Action::CursorFarRight => with_framing(state, |f, s| f.step(s, 10.0)),
-        Action::ZoomIn => with_framing(state, |f, s| f.zoom(s, 0.5)),
-        Action::ZoomOut => with_framing(state, |f, s| f.zoom(s, 2.0)),
-        Action::ShowAll => with_framing(state, |f, _| f.reset()),
-        Action::TurnRuler => with_framing(state, |f, s| f.turn(s.trace)),
+        Action::Up => state.place.view().step(state, -1),
+        Action::Down => state.place.view().step(state, 1),
+        Action::First => state.place.view().step(state, isize::MIN / 2),
+        Action::Last => state.place.view().step(state, isize::MAX / 2),
+        Action::CursorLeft => state.place.view().with_framing(state, &mut |f, s| f.step(s, -1.0)),
+        Action::CursorRight => state.place.view().with_framing(state, &mut |f, s| f.step(s, 1.0)),
+        Action::CursorFarLeft => state.place.view().with_framing(state, &mut |f, s| f.step(s, -10.0)),
+        Action::CursorFarRight => state.place.view().with_framing(state, &mut |f, s| f.step(s, 10.0)),
+        Action::ZoomIn => state.place.view().with_framing(state, &mut |f, s| f.zoom(s, 0.5)),
+        Action::ZoomOut => state.place.view().with_framing(state, &mut |f, s| f.zoom(s, 2.0)),
+        Action::ShowAll => state.place.view().with_framing(state, &mut |f, _| f.reset()),
+        Action::TurnRuler => state.place.view().with_framing(state, &mut |f, s| f.turn(s.trace)),
         Action::NextBreak => step_break(state, 1),
-        Action::NextLane => next_lane(state, jobs),
+        Action::NextLane => {
+            if !state.place.view().next_lane(state, jobs) {
+                state.complain("This run is on one drive.");
+            }
+        }
         Action::NextRun => {
             if !state.next_run() {
                 state.complain("No other run is underway.");
@@ -282,7 +230,7 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         Action::SkipLeg => command(state, Command::Skip),
         Action::Stop => state.overlay = Some(Overlay::ConfirmStop),
         Action::Start => start::ask_start(state, jobs),
-        Action::Open if state.place == Place::Underway && asked(state) => command(state, Command::Resume),
+        Action::Open if state.place == UNDERWAY && asked(state) => command(state, Command::Resume),
         Action::Open => open(state, jobs),
         Action::Edit => state.course.editing = true,
         Action::NewCourse => state.overlay = Some(Overlay::Chooser(0)),
@@ -300,75 +248,25 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
     }
 }
 
-fn step_place(state: &mut State, by: usize) {
-    let at = Place::ALL.iter().position(|p| *p == state.place).unwrap_or(0);
-    state.go(Place::ALL[(at + by) % Place::ALL.len()]);
-}
-
-fn step_line(state: &mut State, by: isize) {
-    let step = |at: usize, count: usize| at.saturating_add_signed(by).min(count.saturating_sub(1));
-    match state.place {
-        Place::Bench => {
-            state.bench.selected = step(state.bench.selected, state.bench.lines());
-            state.bench.chosen = true;
-        }
-        Place::Health => state.health.scroll = step(state.health.scroll, 400),
-        Place::Course => state.course.scroll = step(state.course.scroll, 4000),
-        Place::Fill => state.fill.scroll = step(state.fill.scroll, 400),
-        Place::Logbook => {
-            state.logbook.selected = step(state.logbook.selected, state.logbook.visible().len())
-        }
-        Place::Underway | Place::Findings => {}
-    }
+fn come_to(state: &mut State, jobs: &Jobs, place: Place) {
+    state.go(place);
+    place.view().arrive(state, jobs);
 }
 
 fn step_break(state: &mut State, by: isize) {
-    let step = |at: Option<usize>, count: usize| match (at, count) {
-        (_, 0) => None,
-        (None, _) => Some(if by > 0 { 0 } else { count - 1 }),
-        (Some(at), _) => Some(at.saturating_add_signed(by).min(count - 1)),
-    };
-    match state.place {
-        Place::Underway => {
-            if let Some(live) = &mut state.live {
-                live.selected = step(live.selected, live.lane().findings.breaks().len());
-            }
-        }
-        Place::Findings => {
-            let count = state.findings.shown.as_ref().map_or(0, |s| s.findings.breaks.len());
-            state.findings.selected = step(state.findings.selected, count);
-        }
-        Place::Bench | Place::Course | Place::Fill | Place::Health | Place::Logbook => {}
-    }
-    with_framing(state, |framing, scene| {
+    state.place.view().step_break(state, by);
+    state.place.view().with_framing(state, &mut |framing, scene| {
         if let Some(b) = scene.selected.and_then(|i| scene.breaks.get(i)) {
             framing.show_break(scene, b);
         }
     });
 }
 
-fn next_lane(state: &mut State, jobs: &Jobs) {
-    match (state.place, &mut state.live, &state.findings.shown) {
-        (Place::Underway, Some(live), _) if live.lanes().len() > 1 => live.next_lane(),
-        (Place::Findings, _, Some(shown)) if shown.head.lanes.len() > 1 => {
-            let (run, lane) = (shown.run, shown.lane + 1);
-            state.findings.loading = Some(run);
-            jobs.load(&state.logbook_path, run, lane);
-        }
-        _ => state.complain("This run is on one drive."),
-    }
-}
-
 fn open(state: &mut State, jobs: &Jobs) {
-    let run = match state.place {
-        Place::Logbook => state.logbook.visible().get(state.logbook.selected).map(|e| e.run),
-        _ if state.is_underway() => None,
-        _ => state.live.as_ref().and_then(|l| l.number),
-    };
-    match run {
-        Some(run) => {
-            show(state, jobs, run);
-            state.go(Place::Findings);
+    match state.place.view().at_hand(state) {
+        Some(at_hand) => {
+            show(state, jobs, at_hand.run);
+            state.go(FINDINGS);
         }
         None if state.is_underway() => {
             state.complain("The run goes on; its findings are complete when it has ended.")
@@ -384,20 +282,10 @@ pub(crate) fn show(state: &mut State, jobs: &Jobs, run: i64) {
 }
 
 fn export(state: &mut State, jobs: &Jobs) {
-    let framing = match state.place {
-        Place::Findings => state.findings.shown.as_ref().map(|s| ((s.run, s.lane), state.findings.framing)),
-        Place::Underway if state.is_underway() => None,
-        Place::Underway => state.live.as_ref().and_then(|l| Some(((l.number?, l.at), l.framing))),
-        _ => state
-            .logbook
-            .visible()
-            .get(state.logbook.selected)
-            .map(|e| ((e.run, 0), super::canvas::Framing::default())),
-    };
-    match framing {
-        Some((run, framing)) => {
-            state.tell(format!("Writing figures of run {} …", run.0));
-            jobs.export(&state.logbook_path, run, framing.ruler, framing.window());
+    match state.place.view().at_hand(state) {
+        Some(AtHand { run, lane, framing }) => {
+            state.tell(format!("Writing figures of run {run} …"));
+            jobs.export(&state.logbook_path, (run, lane), framing.ruler, framing.window());
         }
         None if state.is_underway() => {
             state.complain("The run goes on; it can be exported when it has ended.")
@@ -412,7 +300,7 @@ fn asked(state: &State) -> bool {
 }
 
 /// Keeps a note with the run that is looked at: on the selected break, or at the cursor, or at its end.
-fn note_break(state: &mut State, jobs: &Jobs, said: String) {
+pub(super) fn note_break(state: &mut State, jobs: &Jobs, said: String) {
     let selected = state.findings.selected;
     let cursor = state
         .findings
@@ -467,7 +355,7 @@ fn shown(
     }
     let before = state.live.replace(live);
     state.others.extend(before.filter(|l| !l.is_over()));
-    state.go(Place::Underway);
+    state.go(UNDERWAY);
     Ok(())
 }
 
@@ -514,13 +402,14 @@ pub(crate) fn finished(state: &mut State, jobs: &Jobs, id: u64) {
     }
     match (outcome, number) {
         (Some(outcome), Some(_)) if !is_shown => {
-            state.tell(format!("{called} is {}; the logbook (7) has it.", outcome.status.words()));
+            let key = LOGBOOK.key();
+            state.tell(format!("{called} is {}; the logbook ({key}) has it.", outcome.status.words()));
         }
         (Some(outcome), Some(run)) => {
             let words = outcome.status.words();
             state.tell(format!(
                 "The run is {words}; it is run {run} of the logbook. {} shows its findings, e exports it.",
-                Place::Findings.key()
+                FINDINGS.key()
             ));
             show(state, jobs, run);
         }

@@ -107,7 +107,7 @@ fn ask(buffer: &mut Buffer, area: Rect, theme: Theme, text: &str) {
 
 fn help(buffer: &mut Buffer, area: Rect, state: &State) {
     let theme = state.theme;
-    let bindings: Vec<_> = keys::TABLE.iter().filter(|b| b.is_for(state.place)).collect();
+    let bindings: Vec<_> = keys::of(state.place).collect();
     let columns = if area.width >= 120 { 2 } else { 1 };
     let rows = bindings.len().div_ceil(columns);
     let title = format!("Keys in {}", state.place.name());

@@ -2,8 +2,12 @@
 
 use super::super::canvas::miniature;
 use super::super::draw::wrap;
+use super::super::keys::{self, Action, Binding, bind};
 use super::super::state::BenchPlace;
+use super::super::state::State;
 use super::super::theme::Theme;
+use super::{Place, View};
+use crossterm::event::KeyCode::{Char, Enter};
 use mile_bench::bench::Card;
 use mile_core::Bytes;
 use mile_logbook::Entry;
@@ -16,7 +20,64 @@ const CARD: u16 = 9;
 /// Rows of a card that is not selected where there is little room, as many as fit.
 const SMALL: [u16; 4] = [4, 3, 2, 1];
 
-pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, place: &BenchPlace, runs: &[Entry]) {
+pub(crate) const PLACE: Place = Place(&Bench);
+
+const KEYS: &[Binding] = &[
+    bind("s enter", &[Char('s'), Enter], Action::Start, "start a run", "start a run on the selected drive"),
+    bind(
+        "b",
+        &[Char('b')],
+        Action::StartLanes,
+        "side by side",
+        "start a course for several drives, from the selected one on",
+    ),
+];
+
+struct Bench;
+
+impl View for Bench {
+    fn name(&self) -> &'static str {
+        "bench"
+    }
+
+    fn way(&self) -> &'static str {
+        "go to the bench"
+    }
+
+    fn sentence(&self, state: &State) -> (String, String) {
+        let count = |n: usize, what: &str| match n {
+            0 => format!("No {what} drive"),
+            1 => format!("One {what} drive"),
+            n => format!("{n} {what} drives"),
+        };
+        let simulated = state.bench.cards.iter().filter(|c| c.identity.simulated).count();
+        let real = state.bench.cards.len() - simulated;
+        let text = match real {
+            0 => format!("{}, and any file on a mounted file system.", count(simulated, "simulated")),
+            _ => format!(
+                "{}, {}, and any file on a mounted file system.",
+                count(real, "real"),
+                count(simulated, "simulated").to_lowercase()
+            ),
+        };
+        (text, if state.is_demo { "Lantern Shoal, the demo bench".into() } else { String::new() })
+    }
+
+    fn keys(&self) -> &'static [&'static [Binding]] {
+        &[KEYS, keys::ROWS]
+    }
+
+    fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
+        bench(buffer, area, state.theme, &state.bench, &state.logbook.entries);
+    }
+
+    fn step(&self, state: &mut State, by: isize) {
+        state.bench.selected = super::step(state.bench.selected, by, state.bench.lines());
+        state.bench.chosen = true;
+    }
+}
+
+fn bench(buffer: &mut Buffer, area: Rect, theme: Theme, place: &BenchPlace, runs: &[Entry]) {
     let roomy = area.height >= CARD * place.lines() as u16;
     let heat_of =
         |card: &Card| place.heat.get(&card.identity.name).map(|h| h.iter().copied().collect::<Vec<f32>>());

@@ -2,9 +2,16 @@
 //! starting it now.
 
 use super::super::draw::wrap;
+use super::super::jobs::Jobs;
+use super::super::keys::{self, Action, Binding, bind};
+use super::super::state::State;
 use super::super::state::{CoursePlace, Stretch};
 use super::super::theme::Theme;
+use super::super::update;
 use super::lines;
+use super::{Place, View};
+use crossterm::event::KeyCode::{Char, Enter};
+use crossterm::event::{Event, KeyEvent};
 use mile_bench::outlook::Weight;
 use mile_core::{Bytes, Nanos, Op};
 use ratatui::buffer::Buffer;
@@ -21,13 +28,83 @@ const STEPS_S: [f64; 16] = [
 /// Words that stand out, as they give the text its shape.
 const SHAPE: [&str; 7] = ["course", "leg", "for", "repeat", "battery", "use", "end"];
 
+pub(crate) const PLACE: Place = Place(&Course);
+
+const KEYS: &[Binding] = &[
+    bind(
+        "i enter",
+        &[Char('i'), Enter],
+        Action::Edit,
+        "edit",
+        "change the text of the course; esc ends that",
+    ),
+    bind("s", &[Char('s')], Action::StartCourse, "start", "arm the drive and start the course"),
+    bind("n", &[Char('n')], Action::NewCourse, "ready-made", "begin with a ready-made course"),
+    bind("d", &[Char('d')], Action::NextDrive, "drive", "look at the course on the next drive of the bench"),
+    bind("f", &[Char('f')], Action::FormatCourse, "format", "write the course in its one canonical form"),
+    bind("w", &[Char('w')], Action::SaveCourse, "save", "write the course to a file"),
+    bind("o", &[Char('o')], Action::OpenCourse, "open", "read a course from a file"),
+];
+
+struct Course;
+
+impl View for Course {
+    fn name(&self) -> &'static str {
+        "course"
+    }
+
+    fn way(&self) -> &'static str {
+        "go to the course"
+    }
+
+    fn sentence(&self, state: &State) -> (String, String) {
+        let place = &state.course;
+        let name = match place.checked.name.as_str() {
+            "" => "The course".to_owned(),
+            name => format!("The course \"{name}\""),
+        };
+        let file = place.file.as_ref().map_or(String::new(), |f| format!(", {}", f.display()));
+        let changed = if place.changed { ", not written to a file" } else { "" };
+        let doing = if place.editing {
+            "What you type goes into it; esc ends that."
+        } else {
+            "i changes it, n begins with another, s starts it."
+        };
+        (format!("{name}{file}{changed}. {doing}"), String::new())
+    }
+
+    fn keys(&self) -> &'static [&'static [Binding]] {
+        &[KEYS, keys::ROWS]
+    }
+
+    fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
+        state.cursor = course(buffer, area, state.theme, &mut state.course);
+    }
+
+    fn arrive(&self, state: &mut State, jobs: &Jobs) {
+        update::course::arrive(state, jobs);
+    }
+
+    fn is_typed_into(&self, state: &State) -> bool {
+        state.course.editing
+    }
+
+    fn typed(&self, state: &mut State, _: &Event, key: KeyEvent) {
+        update::course::edit_key(state, key);
+    }
+
+    fn pasted(&self, state: &mut State, text: &str) -> bool {
+        update::course::paste(state, text);
+        true
+    }
+
+    fn step(&self, state: &mut State, by: isize) {
+        state.course.scroll = super::step(state.course.scroll, by, 4000);
+    }
+}
+
 /// Draws the place, and gives where the terminal's cursor belongs.
-pub(super) fn draw(
-    buffer: &mut Buffer,
-    area: Rect,
-    theme: Theme,
-    place: &mut CoursePlace,
-) -> Option<Position> {
+fn course(buffer: &mut Buffer, area: Rect, theme: Theme, place: &mut CoursePlace) -> Option<Position> {
     let wide = area.width >= 110;
     let told = told(place, theme, if wide { area.width / 2 - 3 } else { area.width });
     let (text, road) = if wide {

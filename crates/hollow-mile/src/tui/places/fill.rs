@@ -2,9 +2,12 @@
 //! figures against fill level.
 
 use super::super::canvas;
+use super::super::keys::{self, Binding};
+use super::super::state::State;
 use super::super::state::{FillPlace, FindingsPlace, Shown};
 use super::super::theme::Theme;
 use super::lines;
+use super::{Place, View};
 use crate::text::sweeps::{figure_words, fill_rows, percent};
 use mile_core::ruler::{Ruler, Window, columns};
 use mile_core::sweeps::{FillFound, FillLevel};
@@ -19,7 +22,37 @@ const MARGIN: u16 = 9;
 /// Rows that a lane has at the most.
 const TALLEST: u16 = 7;
 
-pub(super) fn sentence(place: &FindingsPlace) -> (String, String) {
+pub(crate) const PLACE: Place = Place(&Fill);
+
+struct Fill;
+
+impl View for Fill {
+    fn name(&self) -> &'static str {
+        "fill"
+    }
+
+    fn way(&self) -> &'static str {
+        "go to the figures against fill level"
+    }
+
+    fn sentence(&self, state: &State) -> (String, String) {
+        told(&state.findings)
+    }
+
+    fn keys(&self) -> &'static [&'static [Binding]] {
+        &[keys::ROWS]
+    }
+
+    fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
+        fill(buffer, area, state.theme, &state.findings, &mut state.fill);
+    }
+
+    fn step(&self, state: &mut State, by: isize) {
+        state.fill.scroll = super::step(state.fill.scroll, by, 400);
+    }
+}
+
+fn told(place: &FindingsPlace) -> (String, String) {
     let none = |text: &str| (text.to_owned(), String::new());
     let Some(shown) = &place.shown else {
         return none("No run is open. Open a sweep over fill levels from the logbook (7).");
@@ -49,13 +82,7 @@ pub(super) fn sentence(place: &FindingsPlace) -> (String, String) {
     (text, shown.head.lane(shown.lane).drive.model.clone())
 }
 
-pub(super) fn draw(
-    buffer: &mut Buffer,
-    area: Rect,
-    theme: Theme,
-    findings: &FindingsPlace,
-    place: &mut FillPlace,
-) {
+fn fill(buffer: &mut Buffer, area: Rect, theme: Theme, findings: &FindingsPlace, place: &mut FillPlace) {
     let Some((shown, found)) = findings.shown.as_ref().and_then(|s| Some((s, s.findings.fill.as_ref()?)))
     else {
         return;

@@ -2,10 +2,19 @@
 //! what to run next.
 
 use super::super::canvas;
+use super::super::canvas::{Framing, Scene};
 use super::super::draw::wrap;
-use super::super::state::{FindingsPlace, Panel, Place, Shown};
+use super::super::jobs::Jobs;
+use super::super::keys::{self, Action, Binding, bind};
+use super::super::state::State;
+use super::super::state::{FindingsPlace, Panel, Shown};
 use super::super::theme::Theme;
+use super::super::update;
+use super::{AtHand, FILL, LOGBOOK};
+use super::{Place, View};
 use super::{break_line, lines, readings};
+use crate::figure::title;
+use crossterm::event::KeyCode::Char;
 use mile_core::copies::{CopyFound, HeldBy};
 use mile_core::findings::Break;
 use mile_core::units::number;
@@ -20,8 +29,96 @@ const SIDE: u16 = 58;
 /// Breaks that are listed at a time.
 const LISTED: usize = 5;
 
+pub(crate) const PLACE: Place = Place(&Findings);
+
+const KEYS: &[Binding] = &[
+    bind("e", &[Char('e')], Action::Export, "export", "write an SVG and a PDF of the run as it is framed"),
+    bind("p", &[Char('p')], Action::NextPanel, "panel", "turn the panel of figures"),
+    bind("n", &[Char('n')], Action::NoteBreak, "note", "note something on the selected break"),
+    bind("g", &[Char('g')], Action::StartNext, "run next", "start the run that would settle the break"),
+];
+
+struct Findings;
+
+impl View for Findings {
+    fn name(&self) -> &'static str {
+        "findings"
+    }
+
+    fn way(&self) -> &'static str {
+        "go to the findings"
+    }
+
+    fn sentence(&self, state: &State) -> (String, String) {
+        match (&state.findings.shown, state.findings.loading) {
+            (_, Some(run)) => (format!("Reading run {run} …"), String::new()),
+            (None, None) => {
+                (format!("No run is open. Open one from the logbook ({}).", LOGBOOK.key()), String::new())
+            }
+            (Some(shown), None) => {
+                let text = format!(
+                    "Run {}, {}: {}, {} moved in {}.",
+                    shown.run,
+                    title(&shown.head, shown.lane),
+                    shown.status.words(),
+                    shown.trace.moved(shown.trace.len()),
+                    shown.trace.end(shown.trace.len())
+                );
+                match shown.head.lanes.len() {
+                    0 | 1 => (text, shown.head.first().situation.line()),
+                    n => (text, format!("lane {} of {n}, ] shows the next", shown.lane + 1)),
+                }
+            }
+        }
+    }
+
+    fn keys(&self) -> &'static [&'static [Binding]] {
+        &[KEYS, keys::CANVAS]
+    }
+
+    fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
+        state.canvas_area = findings(buffer, area, state.theme, &mut state.findings);
+    }
+
+    fn can_do(&self, state: &State, action: Action) -> bool {
+        let several = state.findings.shown.as_ref().is_some_and(|s| s.head.lanes.len() > 1);
+        action != Action::NextLane || several
+    }
+
+    fn with_framing(&self, state: &mut State, change: &mut dyn FnMut(&mut Framing, &Scene<'_>)) {
+        let mut framing = state.findings.framing;
+        if let Some(scene) = state.findings.scene() {
+            change(&mut framing, &scene);
+        }
+        state.findings.framing = framing;
+    }
+
+    fn step_break(&self, state: &mut State, by: isize) {
+        let count = state.findings.shown.as_ref().map_or(0, |s| s.findings.breaks.len());
+        state.findings.selected = super::step_selected(state.findings.selected, by, count);
+    }
+
+    fn next_lane(&self, state: &mut State, jobs: &Jobs) -> bool {
+        let Some(shown) = state.findings.shown.as_ref().filter(|s| s.head.lanes.len() > 1) else {
+            return false;
+        };
+        state.findings.loading = Some(shown.run);
+        jobs.load(&state.logbook_path, shown.run, shown.lane + 1);
+        true
+    }
+
+    fn at_hand(&self, state: &State) -> Option<AtHand> {
+        let shown = state.findings.shown.as_ref()?;
+        Some(AtHand { run: shown.run, lane: shown.lane, framing: state.findings.framing })
+    }
+
+    fn note(&self, state: &mut State, jobs: &Jobs, said: String) {
+        update::note_break(state, jobs, said);
+    }
+}
+
 /// Draws the place, and gives where the canvas is.
-pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, place: &mut FindingsPlace) -> Rect {
+fn findings(buffer: &mut Buffer, area: Rect, theme: Theme, place: &mut FindingsPlace) -> Rect {
     let mut framing = place.framing;
     let Some(scene) = place.scene() else {
         let hint = "7 goes to the logbook; enter there opens the selected run.";
@@ -289,7 +386,7 @@ fn plateaus(shown: &Shown, theme: Theme) -> Vec<(String, Style)> {
     let found = &shown.findings;
     let mut all: Vec<(String, Style)> = Vec::new();
     if found.fill.is_some() {
-        let key = Place::Fill.key();
+        let key = FILL.key();
         all.push((format!("Its figures against fill level are in place {key}."), ink));
         all.push((String::new(), ink));
     }

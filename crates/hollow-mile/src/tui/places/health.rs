@@ -1,10 +1,17 @@
 //! A drive's health: as it is now, what the last run on it changed, and its own tests.
 
 use super::super::draw::wrap;
+use super::super::jobs::Jobs;
+use super::super::keys::{self, Action, Binding, bind};
+use super::super::state::State;
 use super::super::state::{HealthPlace, HealthShown};
 use super::super::theme::Theme;
+use super::super::update;
+use super::BENCH;
 use super::lines;
+use super::{Place, View};
 use crate::text::{health_rows, limits, self_test};
+use crossterm::event::KeyCode::Char;
 use mile_drive::health::SelfTest;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -15,7 +22,61 @@ const WIDE: u16 = 120;
 /// Columns of the names.
 const NAMES: usize = 25;
 
-pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, place: &mut HealthPlace) {
+pub(crate) const PLACE: Place = Place(&Health);
+
+const KEYS: &[Binding] = &[
+    bind("r", &[Char('r')], Action::ReadHealth, "read again", "read the drive's health again"),
+    bind("t", &[Char('t')], Action::SelfTest, "self-test", "begin or end a self-test of the drive"),
+];
+
+struct Health;
+
+impl View for Health {
+    fn name(&self) -> &'static str {
+        "health"
+    }
+
+    fn way(&self) -> &'static str {
+        "go to the health of the selected drive"
+    }
+
+    fn sentence(&self, state: &State) -> (String, String) {
+        match (&state.health.drive, &state.health.shown) {
+            (None, _) => {
+                (format!("No drive is selected. Select one on the bench ({}).", BENCH.key()), String::new())
+            }
+            (Some(drive), None) => (format!("Asking {drive} …"), String::new()),
+            (Some(_), Some(shown)) => {
+                let id = &shown.card.identity;
+                let serial = id.serial.as_ref().map_or(String::new(), |s| format!(", serial {s}"));
+                let words = match shown.card.health.as_ref().map(|h| h.warnings.len()) {
+                    Some(0) => "It warns of nothing.",
+                    Some(_) => "It warns of itself.",
+                    None => "It tells nothing of its health.",
+                };
+                (format!("{}{serial}. {words}", id.model), id.name.clone())
+            }
+        }
+    }
+
+    fn keys(&self) -> &'static [&'static [Binding]] {
+        &[KEYS, keys::ROWS]
+    }
+
+    fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
+        health(buffer, area, state.theme, &mut state.health);
+    }
+
+    fn arrive(&self, state: &mut State, jobs: &Jobs) {
+        update::arrive_at_health(state, jobs);
+    }
+
+    fn step(&self, state: &mut State, by: isize) {
+        state.health.scroll = super::step(state.health.scroll, by, 400);
+    }
+}
+
+fn health(buffer: &mut Buffer, area: Rect, theme: Theme, place: &mut HealthPlace) {
     let Some(shown) = &place.shown else { return };
     let ink = Style::new().fg(theme.ink);
     let width = if area.width >= WIDE { area.width / 2 + 8 } else { area.width };

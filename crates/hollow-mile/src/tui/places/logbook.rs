@@ -1,17 +1,92 @@
 //! Every run, newest first, with its terrain in miniature.
 
+use super::super::canvas::Framing;
 use super::super::canvas::miniature;
+use super::super::keys::{self, Action, Binding, bind};
 use super::super::state::LogbookPlace;
+use super::super::state::State;
 use super::super::theme::Theme;
+use super::{AtHand, BENCH};
+use super::{Place, View};
 use crate::figure::when;
+use crossterm::event::KeyCode::{Char, Enter};
+use crossterm::event::{Event, KeyCode, KeyEvent};
 use mile_core::Bytes;
 use mile_logbook::Entry;
 use mile_runner::Status;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
+use tui_input::backend::crossterm::EventHandler;
 
-pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, place: &LogbookPlace) {
+pub(crate) const PLACE: Place = Place(&Logbook);
+
+const KEYS: &[Binding] = &[
+    bind("enter", &[Enter], Action::Open, "open", "open the findings of the selected run"),
+    bind("g", &[Char('g')], Action::Resume, "go on", "go on with the selected run, if it was interrupted"),
+    bind("/", &[Char('/')], Action::Filter, "filter", "show only the runs that match what you type"),
+    bind("e", &[Char('e')], Action::Export, "export", "write an SVG and a PDF of the run as it is framed"),
+];
+
+struct Logbook;
+
+impl View for Logbook {
+    fn name(&self) -> &'static str {
+        "logbook"
+    }
+
+    fn way(&self) -> &'static str {
+        "go to the logbook"
+    }
+
+    fn sentence(&self, state: &State) -> (String, String) {
+        let (all, seen) = (state.logbook.entries.len(), state.logbook.visible().len());
+        let text = match (all, seen) {
+            (0, _) => format!("The logbook has no run yet. Start one from the bench ({}).", BENCH.key()),
+            (all, seen) if seen < all => format!("{seen} of {all} runs match."),
+            (1, _) => "One run.".into(),
+            (all, _) => format!("{all} runs, the newest first."),
+        };
+        (text, state.logbook_path.file_name().map_or(String::new(), |n| n.to_string_lossy().into_owned()))
+    }
+
+    fn keys(&self) -> &'static [&'static [Binding]] {
+        &[KEYS, keys::ROWS]
+    }
+
+    fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
+        logbook(buffer, area, state.theme, &state.logbook);
+    }
+
+    fn is_typed_into(&self, state: &State) -> bool {
+        state.logbook.filtering
+    }
+
+    fn typed(&self, state: &mut State, event: &Event, key: KeyEvent) {
+        match key.code {
+            Enter => state.logbook.filtering = false,
+            KeyCode::Esc => {
+                state.logbook.filtering = false;
+                state.logbook.filter.reset();
+            }
+            _ => {
+                state.logbook.filter.handle_event(event);
+                state.logbook.selected = 0;
+            }
+        }
+    }
+
+    fn step(&self, state: &mut State, by: isize) {
+        state.logbook.selected = super::step(state.logbook.selected, by, state.logbook.visible().len());
+    }
+
+    fn at_hand(&self, state: &State) -> Option<AtHand> {
+        let run = state.logbook.visible().get(state.logbook.selected)?.run;
+        Some(AtHand { run, lane: 0, framing: Framing::default() })
+    }
+}
+
+fn logbook(buffer: &mut Buffer, area: Rect, theme: Theme, place: &LogbookPlace) {
     let wide = area.width >= 110;
     let mut top = area.y;
     if place.filtering || !place.filter.value().is_empty() {

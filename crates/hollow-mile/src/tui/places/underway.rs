@@ -1,25 +1,118 @@
 //! The run as it goes on: terrain and strips, readings, what just happened.
 
 use super::super::canvas::{self, LaneScene};
+use super::super::canvas::{Framing, Scene};
+use super::super::jobs::Jobs;
+use super::super::keys::{self, Action, Binding, bind};
 use super::super::state::Live;
+use super::super::state::State;
 use super::super::theme::Theme;
+use super::{AtHand, BENCH};
+use super::{Place, View};
 use super::{break_line, lines, readings};
 use crate::figure::what;
 use crate::text::event_line_of;
+use crossterm::event::KeyCode::{Char, Enter};
 use mile_core::Nanos;
+use mile_runner::Speed;
 use mile_runner::{Event, EventKind};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 
+pub(crate) const PLACE: Place = Place(&Underway);
+
+const KEYS: &[Binding] = &[
+    bind("space", &[Char(' ')], Action::Pause, "pause", "pause the run, or go on"),
+    bind("n", &[Char('n')], Action::Note, "note", "note something in the log"),
+    bind("S", &[Char('S')], Action::SkipLeg, "skip leg", "skip the rest of this leg and go on with the next"),
+    bind("X", &[Char('X')], Action::Stop, "stop", "stop the run"),
+    bind("enter", &[Enter], Action::Open, "", "open the findings of the run that ended"),
+    bind("r", &[Char('r')], Action::NextRun, "next run", "show the next of the runs underway"),
+    bind("e", &[Char('e')], Action::Export, "export", "write an SVG and a PDF of the run as it is framed"),
+];
+
+struct Underway;
+
+impl View for Underway {
+    fn name(&self) -> &'static str {
+        "underway"
+    }
+
+    fn way(&self) -> &'static str {
+        "go to the run underway"
+    }
+
+    fn sentence(&self, state: &State) -> (String, String) {
+        match &state.live {
+            None => {
+                (format!("No run is underway. Start one from the bench ({}).", BENCH.key()), String::new())
+            }
+            Some(live) => {
+                let text = match &live.outcome() {
+                    Some(o) => format!(
+                        "The run is {} after {}, {} moved.{}",
+                        o.status.words(),
+                        o.at,
+                        o.bytes,
+                        o.why.as_ref().map_or(String::new(), |w| format!(" {w}."))
+                    ),
+                    None => live.sentence(),
+                };
+                let pace = match state.speed {
+                    Speed::Times(x)
+                        if live.head.first().drive.simulated && !live.is_over() && (x - 1.0).abs() > 1e-9 =>
+                    {
+                        format!(", {x} times real time")
+                    }
+                    _ => String::new(),
+                };
+                (text, format!("{}{pace}", live.head.models()))
+            }
+        }
+    }
+
+    fn keys(&self) -> &'static [&'static [Binding]] {
+        &[KEYS, keys::CANVAS]
+    }
+
+    fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
+        state.canvas_area = underway(buffer, area, state.theme, state.live.as_mut(), &state.others);
+    }
+
+    fn can_do(&self, state: &State, action: Action) -> bool {
+        let several = state.live.as_ref().is_some_and(|l| l.lanes().len() > 1);
+        action != Action::NextLane || several
+    }
+
+    fn with_framing(&self, state: &mut State, change: &mut dyn FnMut(&mut Framing, &Scene<'_>)) {
+        if let Some(live) = &mut state.live {
+            let mut framing = live.framing;
+            change(&mut framing, &live.scene());
+            live.framing = framing;
+        }
+    }
+
+    fn step_break(&self, state: &mut State, by: isize) {
+        if let Some(live) = &mut state.live {
+            live.selected = super::step_selected(live.selected, by, live.lane().findings.breaks().len());
+        }
+    }
+
+    fn next_lane(&self, state: &mut State, _: &Jobs) -> bool {
+        let Some(live) = state.live.as_mut().filter(|l| l.lanes().len() > 1) else { return false };
+        live.next_lane();
+        true
+    }
+
+    fn at_hand(&self, state: &State) -> Option<AtHand> {
+        let live = state.live.as_ref().filter(|_| !state.is_underway())?;
+        Some(AtHand { run: live.number?, lane: live.at, framing: live.framing })
+    }
+}
+
 /// Draws the place, and gives where the canvas is.
-pub(super) fn draw(
-    buffer: &mut Buffer,
-    area: Rect,
-    theme: Theme,
-    live: Option<&mut Live>,
-    others: &[Live],
-) -> Rect {
+fn underway(buffer: &mut Buffer, area: Rect, theme: Theme, live: Option<&mut Live>, others: &[Live]) -> Rect {
     let Some(live) = live else {
         let hint = "1 goes to the bench; s there starts a run on the selected drive.";
         buffer.set_stringn(area.x, area.y + 1, hint, usize::from(area.width), theme.faint());

@@ -20,7 +20,7 @@ fn card(state: &State) -> Option<&Card> {
 }
 
 /// What the place needs when it is come to: a course to begin with, and a look at it on the drive selected on the bench.
-pub(super) fn arrive(state: &mut State, jobs: &Jobs) {
+pub(crate) fn arrive(state: &mut State, jobs: &Jobs) {
     if state.course.text().trim().is_empty() {
         let first = READY[0];
         let text = card(state).map_or_else(|| first.text.to_owned(), |c| first.for_drive(c));
@@ -38,7 +38,7 @@ pub(super) fn arrive(state: &mut State, jobs: &Jobs) {
 const MOST_PASTED: usize = 1 << 20;
 
 /// Text that is pasted into the course.
-pub(super) fn paste(state: &mut State, text: &str) {
+pub(crate) fn paste(state: &mut State, text: &str) {
     if text.len() > MOST_PASTED {
         return state.complain("This is more than 1 MiB of text, which is no course; nothing was pasted.");
     }
@@ -86,7 +86,7 @@ pub(super) fn checked(state: &mut State, checked: Checked, background: Option<Ar
 }
 
 /// A key while the text is changed.
-pub(super) fn edit_key(state: &mut State, key: KeyEvent) {
+pub(crate) fn edit_key(state: &mut State, key: KeyEvent) {
     match key.code {
         KeyCode::Esc => state.course.editing = false,
         KeyCode::Char('c') if key.modifiers.contains(KeyModifiers::CONTROL) => state.course.editing = false,
