@@ -591,7 +591,7 @@ fn two_drives_side_by_side_and_another_run_beside_them() {
     for (columns, rows) in [(159, 46), (80, 24)] {
         let t = Terminal::start(columns, rows, "", "demo --speed x60");
         t.until_all(&["1 bench", "sim:merrow-k2"]);
-        t.press(&["b"], "A run on sim:merrow-k2 + sim:merrow-k2-finned");
+        t.press(&["b"], "A run on 2 drives");
         t.press(&["Enter"], "On upper: Leg 2 of 6, upper-alone");
         let screen = t.until_all(&["▸ upper", "lower", "no load", "now "]);
         if columns > 100 {
@@ -612,6 +612,68 @@ fn two_drives_side_by_side_and_another_run_beside_them() {
         t.shell_is_back();
         assert!(t.bench.sockets().is_empty());
     }
+}
+
+/// A course for two real drives from its place: a drive is chosen for each lane, each is armed by itself, and nothing is written before both are.
+#[test]
+fn two_real_drives_are_chosen_armed_one_by_one_and_run_from_the_terminal() {
+    let (Some(left), Some(right)) = (common::LoopDevice::new(48), common::LoopDevice::new(64)) else {
+        return;
+    };
+    let t = Terminal::start(159, 46, "HOLLOW_MILE_ROOT=", "--logbook l.logbook");
+    let leg = "write sequential, blocks 1 MiB, depth 4\n    until one pass";
+    let text = format!(
+        "course \"both\"\nlane left\nlane right\ntogether\n  leg a on left\n    {leg}\n  leg b on right\n    {leg}\nend\n"
+    );
+    std::fs::write(t.bench.path("both.course"), text).unwrap();
+    t.until(&left.node());
+    t.until(&right.node());
+    t.press(&["2"], "The course \"first look\"");
+    t.press(&["o"], "./");
+    t.type_text("both.course");
+    t.press(&["Enter"], "Read from");
+    t.until_all(&["left on ", ", right on "]);
+    t.press(&["s"], "A run on 2 drives");
+    for (lane, device) in [("left", &left), ("right", &right)] {
+        let row = |screen: &str| {
+            let mut rows = screen.lines().filter(|l| l.trim_start().starts_with(&format!("{lane} ")));
+            rows.next_back().unwrap_or_default().to_owned()
+        };
+        // To the drive of this lane, which other devices may stand before, and to the field below it.
+        for _ in 0..8 {
+            if row(&t.screen()).contains('←') {
+                break;
+            }
+            t.keys(&["Tab"]);
+            std::thread::sleep(Duration::from_millis(200));
+        }
+        for _ in 0..60 {
+            let before = row(&t.screen());
+            if before.contains(&format!("← {} →", device.node())) {
+                break;
+            }
+            t.keys(&["Right"]);
+            let mut tries = 0..40;
+            while row(&t.screen()) == before && tries.next().is_some() {
+                std::thread::sleep(Duration::from_millis(50));
+            }
+        }
+        assert!(row(&t.screen()).contains(&device.node()), "{}", t.screen());
+    }
+    t.until(&format!("All that is on {} will be lost.", right.node()));
+    // The left one alone is armed: field by field backwards from the right drive.
+    t.keys(&["BTab"]);
+    t.type_text(&left.name());
+    t.press(&["Enter"], "! lane right: ");
+    assert!(
+        left.is_untouched() && right.is_untouched(),
+        "one that is armed was written before the other was"
+    );
+    t.keys(&["Tab", "Tab"]);
+    t.type_text(&right.name());
+    t.press(&["Enter"], "it is run 1 of the logbook");
+    assert!(!left.is_untouched() && !right.is_untouched());
+    t.press(&["4"], "lane 1 of 2, ] shows the next");
 }
 
 /// The run on two drives in the demonstration logbook: its findings lane by lane.

@@ -375,6 +375,27 @@ impl Look<'_> {
 }
 
 impl Outlook {
+    /// What a run on several drives comes to, from what it comes to on each of its lanes, with the lane named in what is said of one.
+    pub fn side_by_side(lanes: Vec<(String, Self)>) -> Self {
+        let casts: Vec<Forecast> = lanes.iter().map(|(_, look)| look.forecast.clone()).collect();
+        let (mut items, mut notes): (Vec<Item>, Vec<String>) = (Vec::new(), Vec::new());
+        // What holds on all lanes is said once.
+        let everywhere = |item: &Item| lanes.iter().all(|(_, look)| look.items.contains(item));
+        for (lane, look) in &lanes {
+            for item in &look.items {
+                let why =
+                    if everywhere(item) { item.why.clone() } else { format!("lane {lane}: {}", item.why) };
+                let item = Item { why, ..item.clone() };
+                if !items.contains(&item) {
+                    items.push(item);
+                }
+            }
+            notes.extend(look.notes.iter().map(|n| format!("Lane {lane}: {n}")));
+        }
+        items.sort_by_key(|i| i.weight);
+        Self { forecast: Forecast::side_by_side(&casts), items, notes, endurance: None }
+    }
+
     /// Whether something forbids the start.
     pub fn refused(&self) -> bool {
         self.items.iter().any(|i| i.weight == Weight::Refusal)

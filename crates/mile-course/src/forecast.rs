@@ -100,6 +100,37 @@ pub struct Forecast {
     pub max_c: Option<f64>,
 }
 
+impl Forecast {
+    /// What the lanes of one run take together; they have as many legs. A stage lasts as long as the lane that needs longest. The wear is that of the
+    /// drive that is worn most. Nothing where there is no lane.
+    pub fn side_by_side(lanes: &[Self]) -> Self {
+        let stages = lanes.iter().map(|l| l.legs.len()).min().unwrap_or(0);
+        let stage = |i: usize| {
+            let legs = || lanes.iter().map(|l| &l.legs[i]);
+            // A time that is not known is longer than all others.
+            let time = |l: &&LegForecast| l.seconds.unwrap_or(f64::INFINITY);
+            let longest = legs().max_by(|a, b| time(a).total_cmp(&time(b)))?;
+            Some(LegForecast {
+                written: legs().map(|l| l.written).sum(),
+                read: legs().map(|l| l.read).sum(),
+                max_c: legs().filter_map(|l| l.max_c).reduce(f64::max),
+                ..longest.clone()
+            })
+        };
+        let legs: Vec<LegForecast> = (0..stages).filter_map(stage).collect();
+        Self {
+            seconds: legs.iter().filter_map(|l| l.seconds).sum(),
+            unknown: legs.iter().filter(|l| l.seconds.is_none()).count(),
+            written: legs.iter().map(|l| l.written).sum(),
+            read: legs.iter().map(|l| l.read).sum(),
+            exact_bytes: lanes.iter().all(|l| l.exact_bytes),
+            wear: lanes.iter().filter_map(|l| l.wear).reduce(f64::max),
+            max_c: lanes.iter().filter_map(|l| l.max_c).reduce(f64::max),
+            legs,
+        }
+    }
+}
+
 /// What is known from a run with these legs.
 pub fn known(run: i64, trace: &Trace, legs: &[PlannedLeg]) -> Vec<Known> {
     let mut all: Vec<Known> = Vec::new();

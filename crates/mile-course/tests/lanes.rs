@@ -1,8 +1,8 @@
 //! Courses for several drives: what each lane does in each stage, and what is said of mistakes.
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
 
-use mile_core::Bytes;
-use mile_course::{DriveFacts, Work, format, parse, plan, plan_lanes};
+use mile_core::{Bytes, Rate};
+use mile_course::{Claims, DriveFacts, Forecast, Work, forecast, format, parse, plan, plan_lanes};
 
 fn facts(gb: u64) -> DriveFacts {
     DriveFacts {
@@ -177,6 +177,29 @@ fn a_copy_reads_one_lane_and_writes_as_much_to_the_other_in_whole_blocks_of_both
     let [source, target] =
         copy_of("copy from a to b, blocks 1 MiB, for 10 s", [facts(10), facts(20)]).unwrap();
     assert!(source.2 == target.2 && source.2 > 20_000_000_000);
+}
+
+/// Stages of 10 s and 5 s on the one lane, 4 s and 20 s on the other: 10 s and 20 s together, and the bytes of both.
+#[test]
+fn a_forecast_of_lanes_takes_the_longest_of_each_stage_and_the_bytes_of_all() {
+    let stage = |a: u32, b: u32| {
+        let leg = |name: &str, s: u32| {
+            format!(
+                " leg {name}{s} on {name}\n  write sequential, blocks 1 MiB, rate 100 MB/s\n  for {s} s\n"
+            )
+        };
+        format!("together\n{}{}end\n", leg("a", a), leg("b", b))
+    };
+    let text = format!("course \"c\"\nlane a\nlane b\n{}{}", stage(10, 4), stage(5, 20));
+    let plans = plan_lanes(&parse(&text).unwrap(), &[facts(10), facts(10)]).unwrap();
+    let claims = Claims { write: Some(Rate(1e9)), ..Claims::default() };
+    let casts: Vec<_> = plans.iter().map(|p| forecast(p, &[], &claims)).collect();
+    let all = Forecast::side_by_side(&casts);
+    assert_eq!(all.legs.iter().map(|l| l.seconds).collect::<Vec<_>>(), [Some(10.0), Some(20.0)]);
+    assert_eq!((all.seconds, all.unknown), (30.0, 0));
+    // 39 s of writing at 100 MB/s.
+    assert!((all.written as f64 - 3.9e9).abs() < 4e6, "{}", all.written);
+    assert_eq!(Forecast::side_by_side(&[]).legs.len(), 0);
 }
 
 #[test]

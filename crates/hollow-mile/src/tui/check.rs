@@ -2,9 +2,9 @@
 
 use super::state::{Checked, OutlineLine, Stretch};
 use mile_bench::bench::Card;
-use mile_bench::outlook::{HostLoad, Past, outlook};
+use mile_bench::outlook::{HostLoad, Outlook, Past, outlook};
 use mile_core::{Bytes, LegName, Op};
-use mile_course::{DriveFacts, Plan, Work};
+use mile_course::{DriveFacts, Work};
 use mile_drive::sysfs::Disk;
 use mile_logbook::Logbook;
 use std::path::{Path, PathBuf};
@@ -23,11 +23,13 @@ pub(crate) struct Background {
 pub(crate) struct Question {
     pub(crate) text: String,
     pub(crate) generation: u64,
-    /// The drive; a file where there is none.
-    pub(crate) card: Option<Card>,
+    /// The selected drive; a file where there is none.
+    pub(crate) cards: Vec<Card>,
+    /// The drives that lanes are put on, in this order.
+    pub(crate) several: Vec<Card>,
     pub(crate) logbook: PathBuf,
-    /// What was known of the drive the last time.
-    pub(crate) background: Option<Arc<Background>>,
+    /// What was known of the drives the last time.
+    pub(crate) background: Vec<Arc<Background>>,
 }
 
 /// Size of the file that a course is fitted to before one is named.
@@ -45,66 +47,98 @@ pub(crate) fn target(card: Option<&Card>) -> String {
 }
 
 /// Reads the course, and says what it comes to.
-pub(crate) fn check(question: &Question) -> (Checked, Option<Arc<Background>>) {
+pub(crate) fn check(question: &Question) -> (Checked, Vec<Arc<Background>>) {
     let mut checked = Checked { generation: question.generation, ..Checked::default() };
-    checked.target = target(question.card.as_ref());
+    checked.target = target(question.cards.first());
+    let known = question.background.clone();
     let course = match mile_course::parse(&question.text) {
         Ok(course) => course,
         Err(errors) => {
             checked.diagnostics = errors;
-            return (checked, question.background.clone());
+            return (checked, known);
         }
     };
     checked.name.clone_from(&course.name);
-    checked.lanes = course.lanes.len().max(1);
-    let course = match course.lanes.iter().position(|l| !l.watched) {
-        Some(lane) => {
-            checked.target = format!("Lane {}. {}", course.lanes[lane].name, checked.target);
-            course.of_lane(lane)
+    checked.lanes = course.lanes.iter().map(|l| l.name.clone()).collect();
+    let cards = match drives(&course, question) {
+        Ok(cards) => cards,
+        Err(text) => {
+            checked.outlook = Some(Err(text));
+            return (checked, known);
         }
-        None => course,
     };
-    let facts = match &question.card {
-        Some(card) => DriveFacts {
-            capacity: card.facts.capacity,
-            logical_block: card.facts.logical_block,
-            has_temperature: card.facts.has_temperature,
-            readable: card.facts.readable,
-            cache: card.facts.cache,
-        },
-        None => DriveFacts {
-            capacity: FILE,
-            logical_block: Bytes(4096),
-            has_temperature: false,
-            readable: false,
-            cache: Some(mile_drive::host::memory()),
-        },
-    };
-    let plan = match mile_course::plan(&course, &facts) {
-        Ok(plan) => plan,
+    if !course.lanes.is_empty() {
+        let on =
+            |(lane, card): (&mile_course::Lane, &Card)| format!("{} on {}", lane.name, card.identity.name);
+        checked.target = course.lanes.iter().zip(&cards).map(on).collect::<Vec<_>>().join(", ");
+    }
+    let facts: Vec<DriveFacts> = cards.iter().map(facts_of).collect();
+    let plans = match mile_course::plan_lanes(&course, &facts) {
+        Ok(plans) => plans,
         Err(errors) => {
-            checked.outlook =
-                Some(Err(format!("The course does not fit this drive.\n{}", errors.join("\n"))));
-            return (checked, question.background.clone());
+            let what = if cards.len() > 1 { "these drives" } else { "this drive" };
+            checked.outlook = Some(Err(format!("The course does not fit {what}.\n{}", errors.join("\n"))));
+            return (checked, known);
         }
     };
-    let card = question.card.clone().unwrap_or_else(|| Card::file(FILE));
-    let name = &card.identity.name;
-    let background = match &question.background {
-        Some(known) if known.drive == *name => known.clone(),
-        _ => Arc::new(background(&card, &question.logbook)),
+    let mut backgrounds = Vec::new();
+    let mut looks = Vec::new();
+    for (i, (plan, card)) in plans.iter().zip(&cards).enumerate() {
+        let known = question.background.iter().find(|k| k.drive == card.identity.name);
+        let background = known.cloned().unwrap_or_else(|| Arc::new(background(card, &question.logbook)));
+        let on_drive = disk(card).is_some_and(|d| under(&question.logbook).is_some_and(|l| l.name == d.name));
+        let look = outlook(plan, card, &background.past, background.host.as_ref(), on_drive);
+        looks.push((checked.lanes.get(i).cloned().unwrap_or_default(), look));
+        backgrounds.push(background);
+    }
+    let casts: Vec<mile_course::Forecast> = looks.iter().map(|(_, look)| look.forecast.clone()).collect();
+    let look = match looks.len() {
+        1 => looks.remove(0).1,
+        _ => Outlook::side_by_side(looks),
     };
-    let on_drive = disk(&card).is_some_and(|d| under(&question.logbook).is_some_and(|l| l.name == d.name));
-    let look = outlook(&plan, &card, &background.past, background.host.as_ref(), on_drive);
-    checked.road = plan
-        .legs
-        .iter()
-        .zip(&look.forecast.legs)
-        .map(|(leg, cast)| Stretch { seconds: cast.seconds.unwrap_or(0.0), op: op_of(&leg.work) })
-        .collect();
-    checked.outline = outline(&question.text, &plan, &look.forecast);
+    // A stage is drawn as what the first lane does in it that does anything.
+    let op = |i: usize| plans.iter().map(|p| op_of(&p.legs[i].work)).find(|op| *op != Op::Idle);
+    let stretch = |(i, cast): (usize, &mile_course::LegForecast)| Stretch {
+        seconds: cast.seconds.unwrap_or(0.0),
+        op: op(i).unwrap_or(Op::Idle),
+    };
+    checked.road = look.forecast.legs.iter().enumerate().map(stretch).collect();
+    checked.outline = outline(&question.text, &course, &casts);
     checked.outlook = Some(Ok(look));
-    (checked, Some(background))
+    (checked, backgrounds)
+}
+
+/// The drives that a course is looked at on, one for each of its lanes.
+fn drives(course: &mile_course::Course, question: &Question) -> Result<Vec<Card>, String> {
+    let lanes = course.lanes.len();
+    if lanes == 0 {
+        let file = || {
+            let mut file = Card::file(FILE);
+            file.facts.cache = Some(mile_drive::host::memory());
+            file
+        };
+        return Ok(vec![question.cards.first().cloned().unwrap_or_else(file)]);
+    }
+    let of_bench = question.several.get(..lanes).map(<[Card]>::to_vec);
+    of_bench.ok_or_else(|| {
+        let names: Vec<&str> = course.lanes.iter().map(|l| l.name.as_str()).collect();
+        format!(
+            "The course is for {lanes} drives ({}), and the bench has {}. Files can be named on the command line: hollow-mile run FILE --on LANE=PATH.",
+            names.join(", "),
+            question.several.len()
+        )
+    })
+}
+
+fn facts_of(card: &Card) -> DriveFacts {
+    let facts = &card.facts;
+    DriveFacts {
+        capacity: facts.capacity,
+        logical_block: facts.logical_block,
+        has_temperature: facts.has_temperature,
+        readable: facts.readable,
+        cache: facts.cache,
+    }
 }
 
 fn op_of(work: &Work) -> Op {
@@ -133,7 +167,7 @@ fn under(path: &Path) -> Option<Disk> {
 
 /// The course as it stands in its text: its legs with what all of their repeats take together, and the heads of the groups that
 /// they are in.
-fn outline(text: &str, plan: &Plan, cast: &mile_course::Forecast) -> Vec<OutlineLine> {
+fn outline(text: &str, course: &mile_course::Course, lanes: &[mile_course::Forecast]) -> Vec<OutlineLine> {
     let mut out: Vec<OutlineLine> = Vec::new();
     let mut depth: usize = 0;
     for (i, line) in text.lines().enumerate() {
@@ -143,11 +177,13 @@ fn outline(text: &str, plan: &Plan, cast: &mile_course::Forecast) -> Vec<Outline
         match first.as_str() {
             "leg" => {
                 let mut entry = OutlineLine { depth, ..OutlineLine::default() };
-                for (leg, cast) in plan.legs.iter().zip(&cast.legs).filter(|(l, _)| l.line == i + 1) {
+                for (number, stage) in course.legs.chunk_by(|a, b| a.stage == b.stage).enumerate() {
+                    let Some(leg) = stage.iter().find(|l| l.line == i + 1) else { continue };
+                    let casts = || leg.lanes.iter().filter_map(|l| lanes.get(*l)?.legs.get(number));
                     entry.text = LegName::read(&leg.name).base;
                     entry.legs += 1;
-                    entry.seconds += cast.seconds.unwrap_or(0.0);
-                    entry.bytes += cast.written + cast.read;
+                    entry.seconds += casts().filter_map(|c| c.seconds).fold(0.0, f64::max);
+                    entry.bytes += casts().map(|c| c.written + c.read).sum::<u64>();
                 }
                 if entry.legs > 0 {
                     out.push(entry);

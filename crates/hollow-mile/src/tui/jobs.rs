@@ -32,7 +32,7 @@ pub(crate) enum Done {
     Bench(Vec<Card>),
     Health(Result<Box<HealthShown>, String>),
     /// The course in the editor, and what was found out of its drive meanwhile.
-    Checked(Box<Checked>, Option<Arc<Background>>),
+    Checked(Box<Checked>, Vec<Arc<Background>>),
     /// A note was kept with a run.
     Noted(Result<(), String>),
     /// A self-test was begun or ended.

@@ -382,6 +382,16 @@ pub(crate) struct BenchPlace {
 const HEAT: usize = 24;
 
 impl BenchPlace {
+    /// The drives as they are put on lanes: from the selected one on, and from the first again behind the last. Those that may not be written to and
+    /// those of another kind come last, as simulated and real drives do not go together.
+    pub(crate) fn for_lanes(&self) -> Vec<&Card> {
+        let (before, behind) = self.cards.split_at(self.selected.min(self.cards.len()));
+        let mut all: Vec<&Card> = behind.iter().chain(before).collect();
+        let simulated = all.iter().find(|c| c.objections.is_empty()).is_some_and(|c| c.identity.simulated);
+        all.sort_by_key(|c| !c.objections.is_empty() || c.identity.simulated != simulated);
+        all
+    }
+
     pub(crate) fn lines(&self) -> usize {
         self.cards.len() + 1
     }
@@ -438,8 +448,8 @@ pub(crate) struct Checked {
     pub(crate) generation: u64,
     /// Name of the course.
     pub(crate) name: String,
-    /// Drives that it is for.
-    pub(crate) lanes: usize,
+    /// The names of its lanes; none where it is for one drive.
+    pub(crate) lanes: Vec<String>,
     pub(crate) diagnostics: Vec<mile_course::Diagnostic>,
     /// What it was fitted to, in words.
     pub(crate) target: String,
@@ -481,7 +491,7 @@ pub(crate) struct CoursePlace {
     pub(crate) due: bool,
     pub(crate) looking: bool,
     pub(crate) checked: Checked,
-    pub(crate) background: Option<Arc<Background>>,
+    pub(crate) background: Vec<Arc<Background>>,
     /// Line of the selected drive on the bench when this was looked at last.
     pub(crate) drive: Option<String>,
     pub(crate) scroll: usize,
@@ -517,22 +527,66 @@ pub(crate) enum PathFor {
     Save,
 }
 
+/// A lane of a run that is to be started.
+#[derive(Clone, Default)]
+pub(crate) struct FormLane {
+    /// Its name; empty where the course is for one drive.
+    pub(crate) name: String,
+    pub(crate) drive: String,
+    /// What must be typed to arm the drive; `None` where nothing real is written.
+    pub(crate) arming_word: Option<String>,
+    pub(crate) arm: Input,
+}
+
+/// A field of the form before a run; those of lanes with their number.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) enum Field {
+    #[default]
+    Course,
+    Path,
+    Size,
+    Drive(usize),
+    Arm(usize),
+}
+
+impl StartForm {
+    /// The fields, in their order.
+    pub(crate) fn fields(&self) -> Vec<Field> {
+        let mut all = Vec::new();
+        if self.lanes.is_empty() {
+            all.extend([Field::Path, Field::Size]);
+        }
+        for (i, lane) in self.lanes.iter().enumerate() {
+            all.extend((self.lanes.len() > 1).then_some(Field::Drive(i)));
+            all.extend(lane.arming_word.is_some().then_some(Field::Arm(i)));
+        }
+        // A course that is the only one need not be gone to.
+        if self.choices.len() > 1 || all.is_empty() {
+            all.insert(0, Field::Course);
+        }
+        all
+    }
+
+    /// Goes to another field, from the last to the first.
+    pub(crate) fn step(&mut self, by: isize) {
+        let all = self.fields();
+        let at = all.iter().position(|f| *f == self.field).unwrap_or(0);
+        let to = (at as isize + by).rem_euclid(all.len() as isize);
+        self.field = all[to as usize];
+    }
+}
+
 /// What is asked before a run is started.
 #[derive(Clone, Default)]
 pub(crate) struct StartForm {
-    /// The drive; `None` is a file that is named in the form.
-    pub(crate) drive: Option<String>,
-    /// The lanes of a course for several drives, and the drive of each; empty for one drive.
-    pub(crate) lanes: Vec<(String, String)>,
+    /// The lanes, at least one; none where the run is on a file that is named in the form.
+    pub(crate) lanes: Vec<FormLane>,
     pub(crate) choices: Vec<Choice>,
     pub(crate) chosen: usize,
     pub(crate) path: Input,
     pub(crate) size: Input,
-    /// What must be typed to arm the drive; `None` where nothing real is written.
-    pub(crate) arming_word: Option<String>,
-    pub(crate) arm: Input,
-    /// Field that is typed into: 0 the course, 1 the path, 2 the size, 3 what arms the drive.
-    pub(crate) field: usize,
+    /// The field that is typed into.
+    pub(crate) field: Field,
     /// What speaks against the start, and is accepted with it.
     pub(crate) warnings: Vec<String>,
     /// What would happen, or why it cannot; `None` while that is looked at.

@@ -236,7 +236,7 @@ fn the_start_form_says_what_a_run_would_write_and_refuses_what_cannot_be() {
     update::act(&mut state, &Jobs::new(), Action::Last);
     press(&mut state, "s");
     let Some(Overlay::Start(form)) = &state.overlay else { panic!("no form") };
-    assert!(form.drive.is_none());
+    assert!(form.lanes.is_empty());
     press(&mut state, "/no/such");
     assert!(screen(&mut state, 120, 40).contains("does not exist"));
     press(&mut state, "\n");

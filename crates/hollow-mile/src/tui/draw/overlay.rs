@@ -1,7 +1,7 @@
 //! What lies on top of a place: help, the command line, questions.
 
 use super::super::keys;
-use super::super::state::{Overlay, PathFor, StartForm, State};
+use super::super::state::{Field, Overlay, PathFor, StartForm, State};
 use super::super::theme::Theme;
 use super::wrap;
 use mile_bench::courses::READY;
@@ -205,11 +205,18 @@ fn start(buffer: &mut Buffer, area: Rect, state: &State, form: &StartForm) -> Op
         Some(Ok(lines)) => lines.iter().flat_map(|l| wrap(l, width)).collect(),
         Some(Err(text)) => wrap(&format!("! {text}"), width),
     };
-    let fields = if form.drive.is_some() && form.arming_word.is_none() { 2 } else { 4 };
+    // The course, then a row for each lane or for the file, with one more for what arms it or what it is.
+    let several = form.lanes.len() > 1;
+    let fields = match form.lanes.as_slice() {
+        [_] => 2,
+        [] => 3,
+        lanes => 1 + lanes.iter().map(|l| 1 + u16::from(l.arming_word.is_some())).sum::<u16>(),
+    };
     let rows = fields + 1 + outlook.len() as u16 + 2;
-    let title = match &form.drive {
-        Some(name) => format!("A run on {name}"),
-        None => "A run on a file that is made for it".to_owned(),
+    let title = match form.lanes.as_slice() {
+        [] => "A run on a file that is made for it".to_owned(),
+        [lane] => format!("A run on {}", lane.drive),
+        lanes => format!("A run on {} drives", lanes.len()),
     };
     let inside = sheet(buffer, area, theme, rows.min(area.height - 4), &title);
     let choice = form.choices.get(form.chosen).map_or("", |c| c.name.as_str());
@@ -218,7 +225,7 @@ fn start(buffer: &mut Buffer, area: Rect, state: &State, form: &StartForm) -> Op
     } else {
         choice.to_owned()
     };
-    let style = if form.field == 0 { theme.strong() } else { Style::new().fg(theme.ink) };
+    let style = if form.field == Field::Course { theme.strong() } else { Style::new().fg(theme.ink) };
     buffer.set_string(inside.x, inside.y, "course  ", theme.faint());
     buffer.set_string(inside.x + 8, inside.y, arrows, style);
     let speed = match state.speed {
@@ -227,19 +234,36 @@ fn start(buffer: &mut Buffer, area: Rect, state: &State, form: &StartForm) -> Op
     };
     let mut cursor = None;
     let mut y = inside.y + 1;
-    if form.arming_word.is_some() {
-        let arm = field(buffer, inside, y, "arm     ", &form.arm, theme, form.field == 3);
-        cursor = (form.field == 3).then_some(arm);
-    } else if form.drive.is_some() {
-        buffer.set_string(inside.x, y, "speed   ", theme.faint());
-        buffer.set_string(inside.x + 8, y, speed, Style::new().fg(theme.ink));
-    } else {
-        let path = field(buffer, inside, y, "file    ", &form.path, theme, form.field == 1);
-        let size = field(buffer, inside, y + 1, "size    ", &form.size, theme, form.field == 2);
-        cursor = [None, Some(path), Some(size)][form.field];
-        y += 1;
+    let label = form.lanes.iter().map(|l| l.name.chars().count()).max().unwrap_or(0).max(6) + 2;
+    for (i, lane) in form.lanes.iter().enumerate() {
+        if several {
+            let here = form.field == Field::Drive(i);
+            let style = if here { theme.strong() } else { Style::new().fg(theme.ink) };
+            let drive = if here { format!("← {} →", lane.drive) } else { lane.drive.clone() };
+            buffer.set_stringn(inside.x, y, &lane.name, width, theme.faint());
+            buffer.set_stringn(inside.x + label as u16, y, drive, width.saturating_sub(label), style);
+            y += 1;
+        }
+        if lane.arming_word.is_some() {
+            let here = form.field == Field::Arm(i);
+            let name = if several { format!("{:label$}arm ", "") } else { "arm     ".to_owned() };
+            let at = field(buffer, inside, y, &name, &lane.arm, theme, here);
+            cursor = cursor.or(here.then_some(at));
+            y += 1;
+        } else if !several {
+            buffer.set_string(inside.x, y, "speed   ", theme.faint());
+            buffer.set_string(inside.x + 8, y, &speed, Style::new().fg(theme.ink));
+            y += 1;
+        }
     }
-    y += 2;
+    if form.lanes.is_empty() {
+        let (on_path, on_size) = (form.field == Field::Path, form.field == Field::Size);
+        let path = field(buffer, inside, y, "file    ", &form.path, theme, on_path);
+        let size = field(buffer, inside, y + 1, "size    ", &form.size, theme, on_size);
+        cursor = on_path.then_some(path).or(on_size.then_some(size));
+        y += 2;
+    }
+    y += 1;
     for line in outlook.iter() {
         if y + 1 >= inside.bottom() {
             break;
@@ -247,14 +271,15 @@ fn start(buffer: &mut Buffer, area: Rect, state: &State, form: &StartForm) -> Op
         buffer.set_stringn(inside.x, y, line, width, Style::new().fg(theme.ink));
         y += 1;
     }
-    let keys = match (&form.outlook, form.drive.is_some()) {
-        _ if form.arming_word.is_some() => {
-            "enter starts it   tab course, arm   ←→ another course   esc goes back"
-        }
-        (Some(Ok(_)) | None, true) => "enter starts it   ←→ another course   esc goes back",
-        (Some(Ok(_)) | None, false) => "enter starts it   tab next field   esc goes back",
-        (Some(Err(_)), _) => "tab next field   esc goes back",
+    let another = match form.field {
+        Field::Course if form.choices.len() > 1 => "   ←→ another course",
+        Field::Drive(_) => "   ←→ another drive",
+        _ => "",
     };
+    let next = if form.fields().len() > 1 { "   tab next field" } else { "" };
+    let start = if matches!(form.outlook, Some(Err(_))) { "" } else { "enter starts it" };
+    let keys = format!("{start}{next}{another}   esc goes back");
+    let keys = keys.trim_start();
     buffer.set_stringn(inside.x, inside.bottom().saturating_sub(1), keys, width, theme.faint());
     cursor
 }

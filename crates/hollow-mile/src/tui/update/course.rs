@@ -2,8 +2,7 @@
 
 use super::super::check::{Background, Question, target};
 use super::super::jobs::Jobs;
-use super::super::state::{Checked, Choice, Overlay, PathFor, StartForm, State};
-use super::start::look_ahead;
+use super::super::state::{Checked, Choice, Overlay, PathFor, State};
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
 use mile_bench::bench::Card;
 use mile_bench::courses::READY;
@@ -64,20 +63,23 @@ pub(crate) fn look_when_due(state: &mut State, jobs: &Jobs) {
 /// Has the course looked at anew.
 fn check(state: &mut State, jobs: &Jobs) {
     (state.course.due, state.course.looking) = (false, true);
-    let card = card(state).cloned();
-    state.course.drive = card.as_ref().map(|c| c.identity.name.clone());
+    // For one drive it is the selected one, or a file.
+    let cards: Vec<Card> = card(state).cloned().into_iter().collect();
+    let several: Vec<Card> = state.bench.for_lanes().into_iter().cloned().collect();
+    state.course.drive = cards.first().map(|c| c.identity.name.clone());
     state.course.generation += 1;
     jobs.check(Question {
         text: state.course.text(),
         generation: state.course.generation,
-        card,
+        cards,
+        several,
         logbook: state.logbook_path.clone(),
         background: state.course.background.clone(),
     });
 }
 
 /// Takes in what was found of the course, unless it was changed since.
-pub(super) fn checked(state: &mut State, checked: Checked, background: Option<Arc<Background>>) {
+pub(super) fn checked(state: &mut State, checked: Checked, background: Vec<Arc<Background>>) {
     state.course.looking = false;
     if checked.generation == state.course.generation {
         state.course.checked = checked;
@@ -206,44 +208,20 @@ pub(super) fn ask_start(state: &mut State, jobs: &Jobs) {
     if let Err(text) = super::start::room_for_one_more(state) {
         return state.complain(text);
     }
-    if state.course.checked.lanes > 1 {
-        return state.complain(
-            "This course is for several drives: write it to a file with w, and start it with hollow-mile run FILE --on LANE=DRIVE.",
-        );
-    }
     let look = match &state.course.checked.outlook {
         Some(Ok(look)) => look,
         Some(Err(_)) => return state.complain("The course does not fit this drive."),
         None => return state.complain("The course cannot be read yet; what is wrong is marked in it."),
     };
-    if look.refused() {
+    // For several drives, the form has others to choose from.
+    if look.refused() && state.course.checked.lanes.is_empty() {
         let refusal = look.items.first().map_or(String::new(), |i| format!("{}; {}", i.why, i.remedy));
         state.complain(format!("It cannot be started: {refusal}."));
         return;
     }
     let warnings = look.warnings();
-    let card = card(state);
-    let drive = card.map(|c| c.identity.name.clone());
-    let arming_word = card.and_then(|c| c.arming_word.clone());
+    let lanes = state.course.checked.lanes.clone();
     let name = state.course.checked.name.clone();
-    let field = match (&drive, &arming_word) {
-        (None, _) => 1,
-        (_, Some(_)) => 3,
-        _ => 0,
-    };
-    let mut form = StartForm {
-        field,
-        drive,
-        lanes: Vec::new(),
-        choices: vec![Choice { name, text: state.course.text(), lanes: Vec::new() }],
-        chosen: 0,
-        path: Input::new("./scratch.bin".into()),
-        size: Input::new("4GB".into()),
-        arming_word,
-        arm: Input::default(),
-        warnings,
-        ..StartForm::default()
-    };
-    look_ahead(state, jobs, &mut form);
-    state.overlay = Some(Overlay::Start(Box::new(form)));
+    let choice = Choice { name, text: state.course.text(), lanes };
+    super::start::ask(state, jobs, vec![choice], 0, warnings);
 }

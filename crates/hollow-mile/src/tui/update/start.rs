@@ -1,9 +1,9 @@
 //! The form before a run: what is started on what, what would happen, and what allows it.
 
 use crate::tui::jobs::Jobs;
-use crate::tui::state::{Choice, Overlay, StartForm, State};
+use crate::tui::state::{Choice, Field, FormLane, Overlay, StartForm, State};
 use crossterm::event::{Event, KeyCode, KeyEvent};
-use mile_bench::bench::Named;
+use mile_bench::bench::{Card, Named};
 use mile_bench::session::{self, Order, OrderLane};
 use mile_core::Bytes;
 use mile_drive::block::Consent;
@@ -30,31 +30,10 @@ pub(super) fn ask_start(state: &mut State, jobs: &Jobs) {
     if let Err(text) = room_for_one_more(state) {
         return state.complain(text);
     }
-    let card = state.bench.cards.get(state.bench.selected);
-    let drive = card.map(|c| c.identity.name.clone());
-    let arming_word = card.and_then(|c| c.arming_word.clone());
     // The demo begins with the course that shows most.
     let chosen = if state.is_demo { 1.min(state.choices.len().saturating_sub(1)) } else { 0 };
-    let mut form = StartForm {
-        field: if drive.is_some() { 0 } else { 1 },
-        drive,
-        lanes: Vec::new(),
-        choices: one_drive(&state.choices),
-        chosen,
-        path: Input::new("./scratch.bin".into()),
-        size: Input::new("4GB".into()),
-        arming_word,
-        arm: Input::default(),
-        warnings: Vec::new(),
-        ..StartForm::default()
-    };
-    look_ahead(state, jobs, &mut form);
-    state.overlay = Some(Overlay::Start(Box::new(form)));
-}
-
-/// The courses for one drive.
-fn one_drive(choices: &[Choice]) -> Vec<Choice> {
-    choices.iter().filter(|c| c.lanes.is_empty()).cloned().collect()
+    let choices = state.choices.iter().filter(|c| c.lanes.is_empty()).cloned().collect();
+    ask(state, jobs, choices, chosen, Vec::new());
 }
 
 /// Asks whether a course for several drives is to be started on the selected drive and those below it.
@@ -63,38 +42,83 @@ pub(super) fn ask_start_lanes(state: &mut State, jobs: &Jobs) {
         return state.complain(text);
     }
     let choices: Vec<Choice> = state.choices.iter().filter(|c| !c.lanes.is_empty()).cloned().collect();
-    let Some(course) = choices.first() else {
+    if choices.is_empty() {
         return state.complain("There is no course for several drives.");
-    };
-    let cards = state.bench.cards.iter().skip(state.bench.selected).take(course.lanes.len());
-    let drives: Vec<String> = cards.clone().map(|c| c.identity.name.clone()).collect();
-    if drives.len() < course.lanes.len() {
-        return state.complain("Select the first of the drives; the course takes those below it as well.");
     }
-    if cards.clone().any(|c| c.arming_word.is_some()) {
-        let on: Vec<String> =
-            course.lanes.iter().zip(&drives).map(|(lane, drive)| format!("--on {lane}={drive}")).collect();
-        return state.complain(format!(
-            "Real drives are armed one by one on the command line: hollow-mile run COURSE {}",
-            on.join(" ")
-        ));
-    }
-    let lanes = course.lanes.iter().cloned().zip(drives.iter().cloned()).collect();
-    let mut form = StartForm {
-        field: 0,
-        drive: Some(drives.join(" + ")),
-        lanes,
+    ask(state, jobs, choices, 0, Vec::new());
+}
+
+/// Asks whether one of these courses is to be started: on the selected drive, and those below it where it has several lanes.
+pub(super) fn ask(
+    state: &mut State,
+    jobs: &Jobs,
+    choices: Vec<Choice>,
+    chosen: usize,
+    warnings: Vec<String>,
+) {
+    let form = StartForm {
         choices,
-        chosen: 0,
-        path: Input::default(),
-        size: Input::default(),
-        arming_word: None,
-        arm: Input::default(),
-        warnings: Vec::new(),
+        chosen,
+        path: Input::new("./scratch.bin".into()),
+        size: Input::new("4GB".into()),
+        warnings,
         ..StartForm::default()
     };
+    open_form(state, jobs, form);
+}
+
+/// Opens the form, with a drive of the bench for each lane, where it has none yet.
+fn open_form(state: &mut State, jobs: &Jobs, mut form: StartForm) {
+    if let Err(text) = set_lanes(state, &mut form) {
+        return state.complain(text);
+    }
+    // Of several courses one is chosen first; a file has first to be named.
+    let fields = form.fields();
+    let first = fields.iter().find(|f| !form.lanes.is_empty() || **f != Field::Course);
+    form.field = first.copied().unwrap_or_default();
     look_ahead(state, jobs, &mut form);
     state.overlay = Some(Overlay::Start(Box::new(form)));
+}
+
+/// Gives each lane of the chosen course a drive: those that it had, as far as there are as many, or those of the bench from the selected one on.
+fn set_lanes(state: &State, form: &mut StartForm) -> Result<(), String> {
+    let names = form.choices.get(form.chosen).map(|c| c.lanes.clone()).unwrap_or_default();
+    if form.lanes.len() == names.len() && !names.is_empty() {
+        for (lane, name) in form.lanes.iter_mut().zip(names) {
+            lane.name = name;
+        }
+        return Ok(());
+    }
+    if names.is_empty() {
+        let card = state.bench.cards.get(state.bench.selected);
+        form.lanes = card.map(|c| lane_on(String::new(), c)).into_iter().collect();
+        return Ok(());
+    }
+    let cards = state.bench.for_lanes();
+    if names.len() > cards.len() {
+        return Err(format!(
+            "The course is for {} drives, and the bench has {}; files can be named on the command line.",
+            names.len(),
+            cards.len()
+        ));
+    }
+    form.lanes = names.into_iter().zip(cards).map(|(name, card)| lane_on(name, card)).collect();
+    Ok(())
+}
+
+fn lane_on(name: String, card: &Card) -> FormLane {
+    let drive = card.identity.name.clone();
+    FormLane { name, drive, arming_word: card.arming_word.clone(), arm: Input::default() }
+}
+
+/// Puts a lane on the drive that is so many further on the bench. That no two lanes are on one drive is seen to when the run is planned.
+fn next_drive(state: &State, form: &mut StartForm, lane: usize, by: usize) {
+    let cards = &state.bench.cards;
+    let lane = &mut form.lanes[lane];
+    let Some(at) = cards.iter().position(|c| c.identity.name == lane.drive) else { return };
+    *lane = lane_on(std::mem::take(&mut lane.name), &cards[(at + by) % cards.len()]);
+    // They were said of another drive.
+    form.warnings.clear();
 }
 
 /// Offers to start the course that would settle the selected break, or the one that the findings suggest, on the drive that they are of.
@@ -112,20 +136,19 @@ pub(super) fn start_next(state: &mut State, jobs: &Jobs) {
         state.complain("These findings suggest no next run.");
         return;
     };
-    let arming_word =
-        state.bench.cards.iter().find(|c| c.identity.name == drive).and_then(|c| c.arming_word.clone());
-    let named = simulated || arming_word.is_some();
+    let card = state.bench.cards.iter().find(|c| c.identity.name == drive);
+    let lanes = match card {
+        Some(card) => vec![lane_on(String::new(), card)],
+        None if simulated => vec![FormLane { drive: drive.clone(), ..FormLane::default() }],
+        None => Vec::new(),
+    };
+    let is_file = lanes.is_empty();
     let mut form = StartForm {
-        drive: named.then(|| drive.clone()),
-        lanes: Vec::new(),
-        arming_word,
-        arm: Input::default(),
+        lanes,
         choices: vec![Choice { name: "as the findings suggest".into(), text, lanes: Vec::new() }],
-        chosen: 0,
         path: Input::new(drive),
         size: Input::new("4GB".into()),
-        field: usize::from(!named),
-        warnings: Vec::new(),
+        field: if is_file { Field::Path } else { Field::Course },
         ..StartForm::default()
     };
     look_ahead(state, jobs, &mut form);
@@ -134,39 +157,41 @@ pub(super) fn start_next(state: &mut State, jobs: &Jobs) {
 
 fn order(state: &State, form: &StartForm) -> Result<Order, String> {
     let choice = form.choices.get(form.chosen).ok_or("there is no course")?;
-    let size = match &form.drive {
-        Some(_) => None,
-        None => Some(form.size.value().parse::<Bytes>().map_err(|e| e.to_string())?),
+    let lanes = if form.lanes.is_empty() {
+        let size = Some(form.size.value().parse::<Bytes>().map_err(|e| e.to_string())?);
+        let named = Named { drive: form.path.value().to_owned(), size, seed: SEED, ..Named::default() };
+        vec![OrderLane { named, ..OrderLane::default() }]
+    } else {
+        let lane = |lane: &FormLane| {
+            let drive = lane.drive.clone();
+            let named = Named { drive, seed: SEED, consent: consent(lane), ..Named::default() };
+            OrderLane { name: lane.name.clone(), named, ..OrderLane::default() }
+        };
+        form.lanes.iter().map(lane).collect()
+    };
+    let is_simulated = |lane: &FormLane| {
+        let card = state.bench.cards.iter().find(|c| c.identity.name == lane.drive);
+        card.is_some_and(|c| c.identity.simulated)
     };
     Ok(Order {
         course_text: choice.text.clone(),
         course_name: choice.name.clone(),
-        lanes: if form.lanes.is_empty() {
-            let drive = form.drive.clone().unwrap_or_else(|| form.path.value().to_owned());
-            let named = Named { drive, size, seed: SEED, consent: consent(form), ..Named::default() };
-            vec![OrderLane { named, ..OrderLane::default() }]
-        } else {
-            let lane = |(name, drive): &(String, String)| OrderLane {
-                name: name.clone(),
-                named: Named { drive: drive.clone(), seed: SEED, ..Named::default() },
-                ..OrderLane::default()
-            };
-            form.lanes.iter().map(lane).collect()
-        },
+        lanes,
         speed: state.speed,
         keep: false,
         discard_first: false,
         // The simulated bench has its own beside each drive that is measured with others.
-        instruments: (!form.lanes.is_empty()).then(|| "bench".to_owned()),
+        instruments: (form.lanes.len() > 1 && form.lanes.iter().all(is_simulated))
+            .then(|| "bench".to_owned()),
         warnings: form.warnings.clone(),
         resume: None,
     })
 }
 
 /// What is typed to arm the drive: its serial number, and behind it what may be destroyed.
-fn consent(form: &StartForm) -> Consent {
-    let typed = form.arm.value().trim();
-    let Some(word) = form.arming_word.as_deref().filter(|_| !typed.is_empty()) else {
+fn consent(lane: &FormLane) -> Consent {
+    let typed = lane.arm.value().trim();
+    let Some(word) = lane.arming_word.as_deref().filter(|_| !typed.is_empty()) else {
         return Consent::default();
     };
     // A serial number may hold blanks itself.
@@ -190,6 +215,15 @@ pub(super) fn look_ahead(state: &mut State, jobs: &Jobs, form: &mut StartForm) {
 pub(in crate::tui) fn ahead(form: &StartForm, order: Order) -> Result<Vec<String>, String> {
     let ready = session::plan(order).map_err(|f| f.message().to_owned())?;
     let mut lines: Vec<String> = Vec::new();
+    // What would be lost comes first, and is seen in the smallest window.
+    let changed = form.lanes.iter().zip(&ready.lanes).filter(|(_, r)| r.plan.changes_the_drive());
+    for (lane, _) in changed {
+        let Some(word) = &lane.arming_word else { continue };
+        lines.push(format!(
+            "All that is on {} will be lost. To allow it, type its serial number or name, {word}, and behind it what may be destroyed if something is found on it.",
+            if form.lanes.len() > 1 { lane.drive.as_str() } else { "this drive" }
+        ));
+    }
     for lane in &ready.lanes {
         if ready.lanes.len() > 1 {
             if !lines.is_empty() {
@@ -200,12 +234,6 @@ pub(in crate::tui) fn ahead(form: &StartForm, order: Order) -> Result<Vec<String
         legs_ahead(form, lane, ready.lanes.len(), &mut lines);
     }
     lines.extend(form.warnings.iter().map(|w| format!("! {w}")));
-    let changes = ready.lanes.iter().any(|l| l.plan.changes_the_drive());
-    if let Some(word) = form.arming_word.as_ref().filter(|_| changes) {
-        lines.push(format!(
-            "All that is on this drive will be lost. To allow it, type its serial number or name, {word}, and behind it what may be destroyed if something is found on it."
-        ));
-    }
     Ok(lines)
 }
 
@@ -264,25 +292,31 @@ pub(super) fn start_key(state: &mut State, jobs: &Jobs, mut form: StartForm, key
             state.overlay = Some(Overlay::Start(Box::new(form)));
             return;
         }
-        (KeyCode::Tab | KeyCode::Down, _) if form.drive.is_none() => form.field = (form.field + 1) % 3,
-        (KeyCode::BackTab | KeyCode::Up, _) if form.drive.is_none() => form.field = (form.field + 2) % 3,
-        (KeyCode::Tab | KeyCode::BackTab, _) if form.arming_word.is_some() => form.field = 3 - form.field,
-        (KeyCode::Right | KeyCode::Down | KeyCode::Char('l' | 'j'), 0) => {
-            form.chosen = (form.chosen + 1) % form.choices.len().max(1)
+        (KeyCode::Tab | KeyCode::Down, _) => form.step(1),
+        (KeyCode::BackTab | KeyCode::Up, _) => form.step(-1),
+        (KeyCode::Right | KeyCode::Left | KeyCode::Char('l' | 'h'), Field::Course) => {
+            let count = form.choices.len().max(1);
+            let by = if matches!(key.code, KeyCode::Right | KeyCode::Char('l')) { 1 } else { count - 1 };
+            let before = form.chosen;
+            form.chosen = (before + by) % count;
+            if let Err(text) = set_lanes(state, &mut form) {
+                form.chosen = before;
+                state.complain(text);
+            }
         }
-        (KeyCode::Left | KeyCode::Up | KeyCode::Char('h' | 'k'), 0) => {
-            form.chosen = (form.chosen + form.choices.len().max(1) - 1) % form.choices.len().max(1);
+        (KeyCode::Right | KeyCode::Char('l'), Field::Drive(lane)) => next_drive(state, &mut form, lane, 1),
+        (KeyCode::Left | KeyCode::Char('h'), Field::Drive(lane)) => {
+            next_drive(state, &mut form, lane, state.bench.cards.len() - 1);
         }
-        (_, 1) => {
+        (_, Field::Path) => {
             form.path.handle_event(&event);
         }
-        (_, 2) => {
+        (_, Field::Size) => {
             form.size.handle_event(&event);
         }
-        (KeyCode::Up | KeyCode::Down, 3) => form.field = 0,
-        (_, 3) => {
+        (_, Field::Arm(lane)) => {
             // What would happen is the same, whoever allows it.
-            form.arm.handle_event(&event);
+            form.lanes[lane].arm.handle_event(&event);
             if matches!(form.outlook, Some(Err(_))) {
                 look_ahead(state, jobs, &mut form);
             }
