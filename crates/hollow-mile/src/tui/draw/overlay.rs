@@ -264,12 +264,15 @@ fn start(buffer: &mut Buffer, area: Rect, state: &State, form: &StartForm) -> Op
         y += 2;
     }
     y += 1;
-    for line in outlook.iter() {
-        if y + 1 >= inside.bottom() {
-            break;
-        }
+    let room = usize::from(inside.bottom().saturating_sub(y + 1));
+    let fit = if outlook.len() > room { room.saturating_sub(1) } else { room };
+    for line in outlook.iter().take(fit) {
         buffer.set_stringn(inside.x, y, line, width, Style::new().fg(theme.ink));
         y += 1;
+    }
+    if outlook.len() > fit {
+        let more = format!("… {} lines more, for which this window is too low", outlook.len() - fit);
+        buffer.set_stringn(inside.x, y, more, width, theme.faint());
     }
     let another = match form.field {
         Field::Course if form.choices.len() > 1 => "   ←→ another course",
