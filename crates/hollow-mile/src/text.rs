@@ -263,14 +263,14 @@ pub(crate) fn findings(found: &Findings) -> String {
     for (i, b) in found.breaks.iter().enumerate() {
         let _ = writeln!(out, "Break {}: {}", i + 1, b.sentence());
         let _ = writeln!(out, "    between {} and {}", Bytes(b.low_bytes), Bytes(b.high_bytes));
-        for e in &b.evidence {
-            let _ = writeln!(
-                out,
-                "    {} {}: {}",
-                if e.supports { "for    " } else { "against" },
-                e.cause.words(),
-                e.text
-            );
+        for account in b.ledger() {
+            let _ = writeln!(out, "    {}", account.head());
+            for line in account.lines() {
+                let _ = writeln!(out, "        {line}");
+            }
+        }
+        if let Some(words) = b.capped() {
+            let _ = writeln!(out, "    {words}");
         }
     }
     if let Some(c) = &found.cache {

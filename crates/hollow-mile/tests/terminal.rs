@@ -120,7 +120,7 @@ fn whole_way(columns: u16, rows: u16) {
     t.press(&["Left"], "Writes at most 600.0 GB");
     t.press(&["Right"], "Writes at most 1,600 GB");
     t.press(&["Enter"], "Leg 2 of 3, soak: writing 1 MiB blocks, 16 deep.");
-    let screen = t.until_all(&["write cache exhausted, 0.99 sure", "→", "118.0 GB"]);
+    let screen = t.until_all(&["write cache exhausted, 8", "→", "118.0 GB"]);
     assert!(screen.contains('①') && screen.contains("▤"), "{screen}");
     t.press(&["n"], "A note for the log");
     t.type_text("fan on");
@@ -133,7 +133,7 @@ fn whole_way(columns: u16, rows: u16) {
     t.press(&["y"], "The run is stopped");
     t.press(&["4"], "Run 7, long soak on Merrow K2 2TB: stopped");
     // Evidence under the selected break.
-    t.until_all(&["below the warning limit", "write cache exhausted, 0.99 sure", "+ first fall of this leg"]);
+    t.until_all(&["below the warning limit", "write cache exhausted, 8", "first fall of this leg"]);
     t.press(&["7"], "7 runs, the newest first.");
     t.press(&["/"], "/ ▏");
     t.type_text("carrier");
@@ -519,7 +519,7 @@ fn each_break_says_why_and_what_would_settle_it_and_that_is_started_from_there()
     t.press(&["7"], "an imported trace");
     t.press(&["Enter"], "Run 1, three on an imported trace: done");
     t.until_all(&["write cache exhausted", "throttled by heat", "unexplained"]);
-    t.until("+ first fall of this leg");
+    t.until("first fall of this leg");
     t.press(&["j"], "+ a throttle counter began to tick at the break");
     t.press(&["n"], "A note");
     t.type_text("no fan");

@@ -131,6 +131,26 @@ pub struct Evidence {
     pub cause: Cause,
     /// What was seen, in words that an engineer can check.
     pub text: String,
+    /// Name of its row in the table of evidence; empty in findings of earlier versions.
+    #[serde(default)]
+    pub row: String,
+    /// How far the row holds, 0 to 1: less than 1 where it rests on something that is not sure itself.
+    #[serde(default)]
+    pub value: f64,
+    /// What it adds to the logarithm of the odds of its cause against an unexplained break; below 0 where it speaks against it.
+    #[serde(default)]
+    pub weight: f64,
+}
+
+/// A cause that was considered.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Candidate {
+    /// The cause.
+    pub cause: Cause,
+    /// Logarithm of its odds against an unexplained break: the sum of the weights of its rows.
+    pub log_odds: f64,
+    /// Its share of the odds of all candidates, 0 to 1.
+    pub share: f64,
 }
 
 /// The point where one plateau gives way to another.
@@ -154,22 +174,98 @@ pub struct Break {
     pub confidence: f64,
     /// What speaks for and against.
     pub evidence: Vec<Evidence>,
+    /// The causes that were considered, the likeliest first.
+    #[serde(default)]
+    pub candidates: Vec<Candidate>,
+    /// The highest confidence that the readings allow, 0 to 1.
+    #[serde(default)]
+    pub at_most: f64,
 }
 
 impl Break {
     /// Where, from what to what, why and how sure: `118.4 GB, 41.2 s   2,873 → 402 MB/s   write cache exhausted,
-    /// 0.97 sure`.
+    /// 97 % confidence`.
     pub fn sentence(&self) -> String {
         format!(
-            "{}, {}   {} → {} MB/s   {}, {:.2} sure",
+            "{}, {}   {} → {} MB/s   {}",
             Bytes(self.at_bytes),
             crate::Nanos::from_secs(self.at_s),
             number(self.from_mb_s),
             number(self.to_mb_s),
-            self.cause.words(),
-            self.confidence
+            self.verdict()
         )
     }
+
+    /// Why, and how sure: `write cache exhausted, 97 % confidence`.
+    pub fn verdict(&self) -> String {
+        format!("{}, {:.0} % confidence", self.cause.words(), 100.0 * self.confidence)
+    }
+
+    /// What speaks most for its cause: the heaviest row that is more than how often the cause occurs.
+    pub fn reason(&self) -> Option<&str> {
+        let own = self
+            .evidence
+            .iter()
+            .filter(|e| e.supports && e.cause == self.cause && !e.row.ends_with(".prior"));
+        own.max_by(|a, b| a.weight.total_cmp(&b.weight)).map(|e| e.text.as_str())
+    }
+
+    /// What was considered, the likeliest first, with the rows that add up to its odds; those of less than a hundredth are left out, and so are rows of
+    /// no weight. Findings of earlier versions have no weights, and give none.
+    pub fn ledger(&self) -> Vec<Account<'_>> {
+        let seen = self.candidates.iter().filter(|c| c.share >= 0.01 || c.cause == self.cause);
+        seen.map(|candidate| {
+            let own = |e: &&Evidence| e.cause == candidate.cause && e.weight.abs() >= LIGHTEST;
+            let mut rows: Vec<&Evidence> = self.evidence.iter().filter(own).collect();
+            rows.sort_by(|a, b| b.weight.abs().total_cmp(&a.weight.abs()));
+            Account { candidate: *candidate, rows }
+        })
+        .collect()
+    }
+
+    /// That the readings allow no more confidence, in words, where they do not.
+    pub fn capped(&self) -> Option<String> {
+        let share = self.candidates.first().map_or(0.0, |c| c.share);
+        (share > self.at_most + 0.005).then(|| {
+            format!("the readings of this log allow {:.0} % confidence at the most", 100.0 * self.at_most)
+        })
+    }
+}
+
+/// Rows that weigh less are not shown.
+const LIGHTEST: f64 = 0.05;
+
+/// A cause that was considered, and its rows.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Account<'a> {
+    /// The cause, its odds and its share.
+    pub candidate: Candidate,
+    /// Its rows, the heaviest first.
+    pub rows: Vec<&'a Evidence>,
+}
+
+impl Account<'_> {
+    /// `write cache exhausted: 75 %, sum +1.16`.
+    pub fn head(&self) -> String {
+        let Candidate { cause, log_odds, share } = self.candidate;
+        let sum = if cause == Cause::Unexplained && self.rows.is_empty() {
+            "the measure of the others".to_owned()
+        } else {
+            format!("sum {}", signed(log_odds))
+        };
+        format!("{}: {:.0} %, {sum}", cause.words(), 100.0 * share)
+    }
+
+    /// `+3.27  first fall of this leg`, for each row.
+    pub fn lines(&self) -> impl Iterator<Item = String> {
+        self.rows.iter().map(|e| format!("{}  {}", signed(e.weight), e.text))
+    }
+}
+
+/// With two places and its sign.
+fn signed(x: f64) -> String {
+    let sign = if x < 0.0 { '−' } else { '+' };
+    format!("{sign}{:.2}", x.abs())
 }
 
 /// A stretch with one steady rate or one steady slope.

@@ -1,17 +1,17 @@
 //! What to run next, so that a doubtful break becomes a sure one: the cheapest course that gives the candidates different outcomes.
 
-use crate::causes::address;
+use crate::causes::{address, weight_of, written_at_last_rest};
 use crate::findings::{Break, Cause, Context, NextStep};
 use crate::sample::Op;
 use crate::trace::{Trace, TraceLeg};
 use crate::units::{Bytes, Nanos};
 
 /// Confidence from which a break needs no further run.
-pub const SURE: f64 = 0.8;
+pub const SURE: f64 = 0.95;
 /// The surface is read again so far to either side of a break, share of the drive.
 const AROUND: f64 = 0.02;
 
-/// The cheapest run that would make the least sure break surer; `None` where every break is at least 0.8 sure.
+/// The cheapest run that would make the least sure break surer; `None` where every break is at least that sure.
 pub fn next_step(trace: &Trace, context: &Context, breaks: &[Break]) -> Option<NextStep> {
     let doubtful = breaks
         .iter()
@@ -25,14 +25,9 @@ pub fn settle(trace: &Trace, context: &Context, doubtful: &Break) -> Option<Next
     let at = trace.index_at_time(Nanos::from_secs(doubtful.at_s)).min(trace.len().checked_sub(1)?);
     let leg = trace.leg_at(at)?;
     let place = address(trace, at).zip(context.capacity);
-    let lies = format!(
-        "The break at {} is {} with {:.2}.",
-        Bytes(doubtful.at_bytes),
-        doubtful.cause.words(),
-        doubtful.confidence
-    );
+    let lies = format!("The break at {} is said to be: {}.", Bytes(doubtful.at_bytes), doubtful.verdict());
     let (say, course) = match (leg.op, place) {
-        (Op::Write, _) => write_again(trace, leg, doubtful),
+        (Op::Write, _) => write_again(trace, leg, context, doubtful),
         (_, Some((at, capacity))) => read_there(at, capacity),
         (_, None) => read_again(trace, leg, doubtful),
     };
@@ -67,15 +62,40 @@ fn rest(trace: &Trace) -> String {
     }
 }
 
-fn write_again(trace: &Trace, leg: &TraceLeg, doubtful: &Break) -> (String, String) {
-    let begin = trace.moved(leg.samples.start).0;
-    let again = ((doubtful.at_bytes.saturating_sub(begin)) as f64 * 1.5 / 1e9).ceil().max(1.0);
-    let say = "Let the drive rest and cool, and write as much again: a break after the same bytes is the cache, one at the same temperature is heat, one from the start on is how full it is, and none at all was others or the surface.";
+/// Share of the drive that one leg of a suggested course writes at the most, so that two of them are less than it holds.
+const PART: f64 = 0.45;
+
+/// Twice what it took, with a rest between: in one run, so that both falls are held against each other.
+fn write_again(trace: &Trace, leg: &TraceLeg, context: &Context, doubtful: &Break) -> (String, String) {
+    let begin = trace.moved(leg.samples.start).0.max(written_at_last_rest(trace, leg.samples.start).0);
+    let most = context.capacity.map_or(f64::INFINITY, |c| PART * c.0 as f64);
+    let again = (doubtful.at_bytes.saturating_sub(begin)) as f64 * 1.3;
+    let again = (again.min(most) / 1e9).max(0.1);
+    let again = if again < 10.0 { format!("{again:.1}") } else { format!("{:.0}", again.floor()) };
+    let mut say = "Write as much twice, with a rest between: two falls after the same bytes are the cache, falls at the same temperature are heat, and none at all was others or a moment.".to_owned();
+    let same = ["cache.same-bytes-again", "cache.back-after-rest"];
+    if let Some(sure) = predicted(doubtful, Cause::CacheExhausted, &same, "cache.once") {
+        say.push_str(&format!(
+            " If it falls after the same bytes both times, that the cache is exhausted has {:.0} % confidence.",
+            100.0 * sure
+        ));
+    }
+    let rest = rest(trace);
+    let write = format!("  write sequential, blocks 1 MiB, depth 16\n  until {again} GB written\n");
     let course = format!(
-        "course \"tell cache from heat and fill\"\nsample every 250 ms\n\nleg rest\n  {}\n\nleg again\n  write sequential, blocks 1 MiB, depth 16\n  until {again:.0} GB written\n",
-        rest(trace)
+        "course \"tell cache from heat and fill\"\nsample every 250 ms\n\nleg cool\n  {rest}\n\nleg once\n{write}\nleg rest\n  {rest}\n\nleg twice\n{write}"
     );
-    (say.into(), course)
+    (say, course)
+}
+
+/// The confidence of a cause that a break would have with these rows more and that one less, by the table of evidence.
+fn predicted(b: &Break, cause: Cause, more: &[&str], less: &str) -> Option<f64> {
+    let own = b.candidates.iter().find(|c| c.cause == cause)?;
+    let had = |id: &str| b.evidence.iter().any(|e| e.row == id);
+    let added: f64 = more.iter().filter(|id| !had(id)).map(|id| weight_of(id)).sum();
+    let sum = own.log_odds + added - if had(less) { weight_of(less) } else { 0.0 };
+    let others: f64 = b.candidates.iter().filter(|c| c.cause != cause).map(|c| c.log_odds.exp()).sum();
+    Some((sum.exp() / (sum.exp() + others)).min(b.at_most))
 }
 
 fn read_there(at: Bytes, capacity: Bytes) -> (String, String) {

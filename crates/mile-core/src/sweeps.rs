@@ -184,15 +184,18 @@ impl Piece<'_> {
         (seconds > 0.0).then(|| bytes / seconds / 1e6)
     }
 
-    /// The write cache as this leg found it: a first fall that neither heat nor others account for.
+    /// The write cache as this leg found it: its first fall, where that is put down to the cache. Nothing where it was written to since the last rest,
+    /// as the cache was in part full then.
     fn cache(&self, trace: &Trace) -> Option<Cache> {
-        let first = self.breaks.first().filter(|b| b.to_mb_s < b.from_mb_s && self.leg.op == Op::Write)?;
-        if !self.more.is_empty() {
-            // The cache recovered while the leg stood still.
+        let first = self.breaks.iter().find(|b| b.to_mb_s < b.from_mb_s && self.leg.op == Op::Write)?;
+        let begin = self.leg.samples.start;
+        let rest = trace.legs().iter().rev().find(|l| l.op == Op::Idle && l.samples.end <= begin);
+        let since = trace.totals(begin).0.0 - trace.totals(rest.map_or(0, |l| l.samples.end)).0.0;
+        // The cache recovered while the leg stood still.
+        if !self.more.is_empty() || since > 0 {
             return None;
         }
-        matches!(first.cause, Cause::CacheExhausted | Cause::Unexplained)
-            .then(|| cache(trace, self.leg, first))
+        (first.cause == Cause::CacheExhausted).then(|| cache(trace, self.leg, first))
     }
 }
 
@@ -222,10 +225,23 @@ pub(crate) fn fill(trace: &Trace, pieces: &[Piece<'_>]) -> Option<FillFound> {
         return None;
     }
     groups.sort_by_key(|g| g.0);
+    // The leg that shows the cache at the most levels.
+    let shows = |base: &str| {
+        let at =
+            |g: &&(u64, Vec<&Piece<'_>>)| g.1.iter().any(|p| p.name.base == base && p.cache(trace).is_some());
+        groups.iter().filter(at).count()
+    };
+    let bases = grouped(pieces, |p| Some(p.name.base.clone()));
+    let own = bases.into_iter().map(|b| b.0).rev().max_by_key(|b| shows(b)).filter(|b| shows(b) > 0);
     let levels: Vec<FillLevel> = groups
         .iter()
         .map(|(level, pieces)| {
-            let caches: Vec<Cache> = pieces.iter().filter_map(|p| p.cache(trace)).collect();
+            // Those of one leg with its repeats: what another leg found is another thing.
+            let caches: Vec<Cache> = pieces
+                .iter()
+                .filter(|p| own.as_ref() == Some(&p.name.base))
+                .filter_map(|p| p.cache(trace))
+                .collect();
             let of = |value: fn(&Cache) -> f64| figure(caches.iter().map(value));
             let bases = grouped(pieces, |p| Some((p.name.base.clone(), p.leg.op)));
             FillLevel {
@@ -236,10 +252,6 @@ pub(crate) fn fill(trace: &Trace, pieces: &[Piece<'_>]) -> Option<FillFound> {
                 figures: bases
                     .into_iter()
                     .filter_map(|((leg, op), repeats)| {
-                        // A burst past the cache has figures of its own above; its mean is none.
-                        if repeats.iter().any(|p| p.cache(trace).is_some()) {
-                            return None;
-                        }
                         let mb_s = figure(repeats.iter().filter_map(|p| p.mb_s(trace)))?;
                         Some(Named { leg, op, mb_s })
                     })

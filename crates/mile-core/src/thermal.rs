@@ -82,7 +82,15 @@ pub fn settle(
         let some = &readings[..readings.len() * part / 10];
         heat::fit(some).filter(HeatFit::is_known).and_then(|_| some.last()).map(|r| r.0)
     };
-    thermal.settles_known_from_s = (2..=10).find_map(known);
+    // It may have been narrow for a moment and wide again: what counts is from where on it stayed so.
+    let mut since = None;
+    for part in (2..=10).rev() {
+        match known(part) {
+            Some(at) => since = Some(at),
+            None => break,
+        }
+    }
+    thermal.settles_known_from_s = since;
 }
 
 /// Load, cool-down and idle: each leg under load is one; a rest begins with a cool-down where it gets cooler by some degrees, until it

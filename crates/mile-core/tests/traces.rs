@@ -124,15 +124,89 @@ fn a_full_cache_well_below_the_limit_is_told_with_its_evidence() {
     let found = shown(&samples, &limits());
     let b = only(&found);
     assert_eq!(b.cause, Cause::CacheExhausted);
-    assert!(b.confidence >= 0.9, "{b:?}");
-    assert!(
-        b.evidence[0].supports && b.evidence[0].cause == b.cause,
-        "what speaks for the cause comes first"
-    );
+    // Of one fall that nothing repeats nobody can be sure.
+    assert!((0.6..0.9).contains(&b.confidence), "{b:?}");
+    assert_eq!(b.evidence[0].cause, b.cause, "what speaks for or against the cause comes first");
     assert!(b.evidence.iter().any(|e| e.text.contains("below the warning limit")));
     let cache = found.cache.unwrap();
     assert!((cache.bytes as f64 / 150e9 - 1.0).abs() < 0.005, "{cache:?}");
-    assert!(found.throttling.episodes.is_empty() && found.next_step.is_none());
+    assert!(found.throttling.episodes.is_empty());
+    // What would settle it says how sure it would be then.
+    let next = found.next_step.unwrap();
+    assert!(next.text.contains("after the same bytes both times"), "{}", next.text);
+}
+
+/// The first defect of the list: any fall of a write was a full cache with 0.98, whatever its size and wherever it was. A quiet drive at a level
+/// temperature, falls of 10 to 70 % at places drawn by a generator that has nothing to do with the analysis (a middle-square sequence).
+#[test]
+fn a_lone_fall_of_a_write_is_never_called_a_full_cache_with_confidence() {
+    let mut state = 675_248_u64;
+    let mut draw = |low: f64, high: f64| {
+        state = (state * state / 1000) % 1_000_000 + 7;
+        low + (high - low) * state as f64 / 1e6
+    };
+    for _ in 0..40 {
+        let (at, left, level) = (draw(60.0, 300.0), draw(0.3, 0.9), draw(30.0, 50.0));
+        let rate = |t: f64| if t < at { 2000.0 } else { 2000.0 * left };
+        let samples = with(Maker::new(400.0).samples(rate), |_, s| {
+            s.temp = Some(Celsius(level.round()));
+            s.foreign = Some(Rate(0.0));
+        });
+        let found = shown(&samples, &limits());
+        let b = only(&found);
+        assert!(b.cause != Cause::CacheExhausted || b.confidence < 0.9, "{at} {left} {level}: {b:?}");
+        assert!(b.evidence.iter().all(|e| !e.text.contains("stopped rising")), "it never rose");
+    }
+}
+
+/// A fall that comes again after the same bytes of a rested drive is the cache, and surely so.
+#[test]
+fn a_fall_after_the_same_bytes_of_each_rest_is_surely_the_cache() {
+    let legs = [("once", 200.0), ("rest", 100.0), ("twice", 200.0)];
+    let rate = |t: f64| match t {
+        t if t < 100.0 || (300.0..400.0).contains(&t) => 1000.0,
+        t if (200.0..300.0).contains(&t) => 0.0,
+        _ => 400.0,
+    };
+    let mut samples = with(Maker::new(500.0).samples(rate), |_, s| s.temp = Some(Celsius(45.0)));
+    for s in &mut samples {
+        let at = s.start.secs();
+        s.leg = if at < 200.0 - 1e-6 {
+            0
+        } else if at < 300.0 - 1e-6 {
+            1
+        } else {
+            2
+        };
+        if s.leg == 1 {
+            (s.op, s.written) = (Op::Idle, Bytes(0));
+        }
+    }
+    let names: Vec<String> = legs.iter().map(|l| l.0.to_owned()).collect();
+    let found = findings(&Trace::of(&samples, &names), &limits());
+    let falls: Vec<&Break> = found.breaks.iter().filter(|b| b.to_mb_s < b.from_mb_s).collect();
+    assert_eq!(falls.len(), 2, "{:?}", found.breaks);
+    for b in falls {
+        assert!(b.cause == Cause::CacheExhausted && b.confidence >= 0.95, "{b:?}");
+    }
+}
+
+/// The rows of a cause add up to its odds, and the odds to the confidences: worked out here from what is told, by the definition of the logit.
+#[test]
+fn the_ledger_adds_up() {
+    let samples = with(Maker::new(400.0).samples(falls(150.0)), |t, s| {
+        s.temp = Some(Celsius((40.0 + t / 40.0).round()))
+    });
+    for b in shown(&samples, &limits()).breaks {
+        let total: f64 = b.candidates.iter().map(|c| c.log_odds.exp()).sum();
+        for c in &b.candidates {
+            let sum: f64 = b.evidence.iter().filter(|e| e.cause == c.cause).map(|e| e.weight).sum();
+            assert!((sum - c.log_odds).abs() < 0.1, "{c:?}: {sum}");
+            assert!((c.log_odds.exp() / total - c.share).abs() < 0.02, "{c:?}");
+        }
+        let best = b.candidates.iter().find(|c| c.cause == b.cause).unwrap();
+        assert!((b.confidence - best.share.min(b.at_most)).abs() < 0.011, "{b:?}");
+    }
 }
 
 #[test]
@@ -141,7 +215,7 @@ fn heat_is_told_by_temperature_alone_and_surer_by_counters() {
     let found = shown(&plain, &limits());
     assert_eq!(only(&found).cause, Cause::ThermalThrottle);
     let sure = only(&found).confidence;
-    assert!((0.7..=0.98).contains(&sure), "{sure}");
+    assert!((0.7..0.99).contains(&sure), "{sure}");
     let counted = with(plain, |t, s| {
         s.throttled = Some(Throttled { light_s: (t - 250.0).max(0.0).floor(), heavy_s: 0.0 })
     });
@@ -162,7 +236,7 @@ fn heat_is_told_by_temperature_alone_and_surer_by_counters() {
 fn without_readings_the_confidence_falls_and_the_findings_say_what_to_log() {
     let bare = Maker::new(400.0).samples(falls(150.0));
     let found = shown(&bare, &Context::default());
-    assert!(only(&found).confidence <= 0.75, "{:?}", only(&found));
+    assert!(only(&found).confidence <= 0.8, "{:?}", only(&found));
     let next = found.next_step.unwrap();
     assert!(
         next.text.contains("Log the drive's temperature")
@@ -170,7 +244,7 @@ fn without_readings_the_confidence_falls_and_the_findings_say_what_to_log() {
     );
     assert!(found.notes.iter().any(|n| n.contains("No temperature was read")));
     let no_limit = with(bare, |_, s| s.temp = Some(Celsius(50.0)));
-    assert!(only(&shown(&no_limit, &Context::default())).confidence <= 0.95);
+    assert!(only(&shown(&no_limit, &Context::default())).confidence <= 0.97);
 }
 
 #[test]
@@ -237,9 +311,10 @@ fn a_rate_that_came_back_under_load_is_less_surely_the_cache() {
     let found = shown(&with(Maker::new(600.0).samples(rate), |_, s| s.temp = Some(Celsius(50.0))), &limits());
     assert_eq!(found.breaks.len(), 3);
     let (first, last) = (&found.breaks[0], &found.breaks[2]);
-    assert!(first.cause == Cause::CacheExhausted && first.confidence > 0.8, "{first:?}");
+    assert_ne!(first.cause, Cause::CacheExhausted, "a cache comes back at rest: {first:?}");
     assert!(
-        last.confidence < 0.7 && last.evidence.iter().any(|e| e.text.contains("had come back before")),
+        last.cause != Cause::CacheExhausted
+            && last.evidence.iter().any(|e| e.text.contains("had come back before")),
         "{last:?}"
     );
     assert!(found.next_step.is_some());

@@ -5,6 +5,8 @@
 //! works, and nothing in the analysis knows this. [`score()`] holds the findings against the truth.
 
 pub mod bench;
+pub mod degrade;
+pub mod fit;
 pub mod noise;
 pub mod patterns;
 pub mod report;
@@ -12,7 +14,7 @@ pub mod score;
 pub mod world;
 
 pub use patterns::{PATTERNS, case};
-pub use score::{Score, score};
+pub use score::{Score, pairs, score};
 
 use mile_core::findings::Cause;
 use mile_core::{Context, Sample, Trace};

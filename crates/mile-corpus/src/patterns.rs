@@ -9,7 +9,7 @@ use rand::{RngExt, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
 
 /// All patterns.
-pub const PATTERNS: [&str; 22] = [
+pub const PATTERNS: [&str; 27] = [
     "steady",
     "falling",
     "dips",
@@ -32,6 +32,11 @@ pub const PATTERNS: [&str; 22] = [
     "workload",
     "gaps",
     "riddle",
+    "riddle-write",
+    "link",
+    "unseen-others",
+    "bursts",
+    "zones",
 ];
 
 struct Draw {
@@ -109,9 +114,9 @@ fn attempted(pattern: &'static str, seed: u64, mut rng: Xoshiro256PlusPlus) -> O
     let samples = (rng.random_range(400_f64.ln()..8000_f64.ln())).exp();
     let samples = samples.max(60.0 / interval).max(300.0 * noise.long_run().powi(2) / 0.01);
     let seconds = samples * interval;
-    let shortest = (0.04 * seconds).max(4.5).max(14.0 * interval);
+    let shortest = (0.02 * seconds).max(3.2).max(10.0 * interval);
     // Eight standard deviations of the difference of two means of the shortest stretches.
-    let least = (8.0 * noise.long_run() * (2.0 * interval / shortest).sqrt()).max(0.15);
+    let least = (8.0 * noise.long_run() * (2.0 * interval / shortest).sqrt()).max(0.083);
     if samples > 30_000.0 || least > 0.5 {
         return None;
     }
@@ -179,6 +184,23 @@ fn attempted(pattern: &'static str, seed: u64, mut rng: Xoshiro256PlusPlus) -> O
                 })
                 .collect();
         }
+        "riddle-write" => riddle_write(&mut d, &mut world),
+        "link" => {
+            // A link that comes up narrower or slower for a time carries a half or a quarter of what it did.
+            let share = if d.chance(0.7) { 0.5 } else { 0.25 };
+            let times = d.times(2);
+            world.riddles = vec![(times[0], share), (times[1], 1.0)];
+            if d.chance(0.3) {
+                world.legs[0].op = Op::Read;
+            }
+            level(&mut d, &mut world);
+        }
+        "unseen-others" => {
+            others(&mut d, &mut world, false);
+            (world.channels.foreign, world.channels.steal) = (false, false);
+        }
+        "bursts" => bursts(&mut d, &mut world),
+        "zones" => zones(&mut d, &mut world),
         _ => return None,
     }
     let mut rng = d.rng.clone();
@@ -414,6 +436,74 @@ fn fill(d: &mut Draw, world: &mut World) {
     }
 }
 
+/// A drive whose temperature hardly moves, as on a bench with a fan.
+fn level(d: &mut Draw, world: &mut World) {
+    if d.chance(0.6) {
+        let rise = d.range(0.0, 3.0);
+        world.heat.ambient.0 = d.range(28.0, 50.0);
+        world.heat.rise = [0.3 * rise, 0.7 * rise];
+    }
+}
+
+/// Falls of writes without a reason that one could see: firmware at work within, a worn die, a changed clock, a controller that gives way.
+fn riddle_write(d: &mut Draw, world: &mut World) {
+    level(d, world);
+    let count = if d.chance(0.75) { 1 } else { 2 };
+    let mut share = 1.0;
+    world.riddles = d
+        .times(count)
+        .into_iter()
+        .map(|t| {
+            share *= d.share(0.2);
+            (t, share)
+        })
+        .collect();
+    // Some come back.
+    if count == 2 && d.chance(0.5) {
+        world.riddles[1].1 = 1.0;
+    }
+}
+
+/// The cache is written full two or three times, with rests between in which all of it comes back.
+fn bursts(d: &mut Draw, world: &mut World) {
+    let count = d.rng.random_range(2..4);
+    let part = d.seconds / f64::from(count);
+    let at = part * d.range(0.2, 0.4);
+    let share = d.share(0.1).min(0.7);
+    let bytes = at * d.rate * 1e6;
+    world.stages.push(Stage { bytes, share, width: 0.0 });
+    let (burst, pause) = (at + part * d.range(0.2, 0.3), part * d.range(0.15, 0.25));
+    world.drain = (bytes + (burst - at) * d.rate * 1e6 * share) / (pause * d.range(0.5, 0.95));
+    world.legs.clear();
+    for i in 0..count {
+        let (name, op) = (format!("burst {}", i + 1), Op::Write);
+        world.legs.push(Leg { name, op, seconds: burst, rate: d.rate, from: 0.0 });
+        if i + 1 < count {
+            let (name, op) = (format!("rest {}", i + 1), Op::Idle);
+            world.legs.push(Leg { name, op, seconds: pause, rate: d.rate, from: 0.0 });
+        }
+    }
+    let whole = f64::from(count) * (bytes + (burst - at) * d.rate * 1e6 * share);
+    world.capacity = (whole * d.log(1.05, 10.0)).max(bytes / 0.32);
+}
+
+/// A disk is read from its outer to its inner tracks: each recording zone is slower than the one before.
+fn zones(d: &mut Draw, world: &mut World) {
+    world.channels.offset = true;
+    // Many small steps are a slope, and no breaks.
+    let count = d.rng.random_range(3..5);
+    let each = d.range(0.45, 0.6).powf(1.0 / f64::from(count - 1));
+    // An address beyond the last is never reached.
+    world.weak = (1..count).map(|k| (f64::from(k) / f64::from(count), 2.0, each)).collect();
+    let passes = if d.chance(0.5) { 2 } else { 1 };
+    let length = d.seconds / f64::from(passes);
+    // All of it is read: the times of the zones add up to the time of a pass.
+    let times: f64 = (0..count).map(|k| each.powi(-k)).sum();
+    world.capacity = length * d.rate * 1e6 * f64::from(count) / times * 1.01;
+    let leg = |i| Leg { name: format!("pass {i}"), op: Op::Read, seconds: length, rate: d.rate, from: 0.0 };
+    world.legs = (1..=passes).map(leg).collect();
+}
+
 fn surface(d: &mut Draw, world: &mut World) {
     world.channels.offset = true;
     let op = if d.chance(0.6) { Op::Read } else { Op::Write };
@@ -562,8 +652,29 @@ fn settle_truth(pattern: &str, d: &Draw, world: &World, seen: &mut Seen) -> Opti
                 keep_start(d, world, seen, from, Cause::Unexplained)?;
             }
         }
+        // An address that one pass saw once cannot be told from a moment.
+        "surface" if world.legs.len() == 1 => {
+            seen.truth.breaks.iter_mut().for_each(|b| b.cause = Cause::Unexplained);
+        }
         "fill" | "gradual" | "two-stages" | "rest" | "read-between" | "surface" | "others" | "stolen"
-        | "riddle" | "cache" | "folding" | "gaps" | "workload" => {}
+        | "riddle" | "cache" | "folding" | "gaps" | "workload" | "riddle-write" | "link" | "zones" => {}
+        "bursts" => {
+            // After each rest the cache takes data again.
+            for leg in (2..world.legs.len()).step_by(2) {
+                let at = seen.samples.iter().find(|s| s.leg as usize == leg)?.start.secs();
+                let bytes = bytes_at(seen, at);
+                seen.truth.breaks.push(TrueBreak {
+                    start_s: at,
+                    end_s: at,
+                    start_bytes: bytes,
+                    end_bytes: bytes,
+                    cause: Cause::CacheRecovered,
+                });
+            }
+            seen.truth.breaks.sort_by(|a, b| a.start_s.total_cmp(&b.start_s));
+        }
+        // Nothing that was logged tells of them.
+        "unseen-others" => seen.truth.breaks.iter_mut().for_each(|b| b.cause = Cause::Unexplained),
         _ => return seen.truth.breaks.is_empty().then_some(()),
     }
     if matches!(pattern, "rest" | "read-between") {

@@ -28,25 +28,32 @@ pub fn aims(all: &Score) -> Vec<(&'static str, String, String, bool)> {
             percent(all.error(0.95)),
             all.error(0.95) <= 0.02,
         ),
-        ("right cause", "at least 96 %".into(), percent(all.right()), all.right() >= 0.96),
+        ("right cause", "at least 97 %".into(), percent(all.right()), all.right() >= 0.97),
+        (
+            "wrong of what was said with 90 % confidence or more",
+            "at most 1 %".into(),
+            percent(all.wrong_from(0.9).0),
+            all.wrong_from(0.9).0 <= 0.01,
+        ),
         (
             "expected calibration error",
-            "at most 0.05".into(),
+            "at most 0.03".into(),
             format!("{:.3}", all.calibration_error()),
-            all.calibration_error() <= 0.05,
+            all.calibration_error() <= 0.03,
         ),
     ]
 }
 
 /// All of docs/accuracy.md but its picture.
-pub fn markdown(all: &Score, patterns: &[(&str, Score)], seeds: &str) -> String {
+pub fn markdown(all: &Score, patterns: &[(&str, Score)], degraded: &[(&str, Score)], first: u64) -> String {
     let mut text = String::from(
         "# How right the findings are\n\nMade by `cargo run --release -p mile-corpus`; not edited by hand. The traces are made by \
          `crates/mile-corpus`, which knows what happened in each and of which the analysis knows nothing; their laws (noise, its shape and \
          memory, sampling from 10 ms to 60 s, rates from 1 to 15,000 MB/s, sensors, limits, which readings there are) are drawn anew for every \
-         seed. What follows is measured on seeds that were not looked at while the analysis was made.\n\n",
+         seed. The seeds follow from a hash of the sources of the analysis, so that each version is measured on traces that nobody has seen. \
+         The weights of the evidence were fitted on others.\n\n",
     );
-    let _ = writeln!(text, "{} traces, {:.0} hours, seeds {seeds}.\n", all.traces, all.hours);
+    let _ = writeln!(text, "{} traces, {:.0} hours, seeds from {first} on.\n", all.traces, all.hours);
     text.push_str("| figure | aim | measured | |\n|---|---|---|---|\n");
     for (what, aim, found, met) in aims(all) {
         let _ = writeln!(text, "| {what} | {aim} | {found} | {} |", if met { "met" } else { "not met" });
@@ -72,6 +79,22 @@ pub fn markdown(all: &Score, patterns: &[(&str, Score)], seeds: &str) -> String 
             100.0 * s.error(0.5),
             100.0 * s.error(0.95),
             100.0 * s.right()
+        );
+    }
+    text.push_str(
+        "\n## With less in the log\n\nThe same patterns, with some of the readings taken away. What cannot be known may be found less often; it must not \
+         be said with confidence.\n\n| what is missing | breaks | found | false | right cause | said with 90 % or more | wrong of these |\n|---|---|---|---|---|---|---|\n",
+    );
+    for (name, s) in degraded {
+        let (wrong, sure) = s.wrong_from(0.9);
+        let _ = writeln!(
+            text,
+            "| {name} | {} | {:.1} % | {} | {:.1} % | {sure} | {:.1} % |",
+            s.breaks,
+            100.0 * s.recall(),
+            s.false_breaks,
+            100.0 * s.right(),
+            100.0 * wrong
         );
     }
     text.push_str("\n## Wrong causes\n\n| truth | said | breaks |\n|---|---|---|\n");

@@ -60,6 +60,12 @@ impl Score {
         share(self.causes.iter().map(|c| c.0 == c.1))
     }
 
+    /// Of the causes that were said with so much confidence or more, the share that was wrong, and how many there are.
+    pub fn wrong_from(&self, confidence: f64) -> (f64, usize) {
+        let sure: Vec<_> = self.causes.iter().filter(|c| c.2 >= confidence).collect();
+        (1.0 - share(sure.iter().map(|c| c.0 == c.1)), sure.len())
+    }
+
     /// Share of the sharp breaks whose interval holds the truth.
     pub fn coverage(&self) -> f64 {
         share(self.inside.iter().copied())
@@ -98,29 +104,38 @@ fn share(all: impl Iterator<Item = bool>) -> f64 {
     if n == 0 { 1.0 } else { right as f64 / n as f64 }
 }
 
-/// Holds findings against the truth of their trace. Breaks are paired in the order of how near they are; further than a share
-/// of the bytes, or some samples, is not found.
-pub fn score(case: &Case, findings: &Findings) -> Score {
+/// True breaks and those that were found for them: how far apart, as a share of the bytes, and the places of both. They are paired in the order of how
+/// near they are; further than a share of the bytes, or some samples, is not found.
+pub fn pairs(case: &Case, findings: &Findings) -> Vec<(f64, usize, usize)> {
     let truth = &case.truth.breaks;
     let interval = case.hours() * 3600.0 / case.samples.len().max(1) as f64;
-    let mut score = Score { traces: 1, hours: case.hours(), breaks: truth.len(), ..Score::default() };
-    let mut pairs: Vec<(f64, usize, usize)> = Vec::new();
+    let mut near: Vec<(f64, usize, usize)> = Vec::new();
     for (i, t) in truth.iter().enumerate() {
         for (j, b) in findings.breaks.iter().enumerate() {
             let late = (b.at_s - t.end_s).max(t.start_s - b.at_s).max(0.0);
             let off = off(t, b);
             if off <= 0.05 || late <= 3.0 * interval {
-                pairs.push((off, i, j));
+                near.push((off, i, j));
             }
         }
     }
-    pairs.sort_by(|a, b| a.0.total_cmp(&b.0));
+    near.sort_by(|a, b| a.0.total_cmp(&b.0));
     let mut taken = (vec![false; truth.len()], vec![false; findings.breaks.len()]);
-    for (off, i, j) in pairs {
-        if taken.0[i] || taken.1[j] {
-            continue;
+    near.retain(|(_, i, j)| {
+        let free = !taken.0[*i] && !taken.1[*j];
+        if free {
+            (taken.0[*i], taken.1[*j]) = (true, true);
         }
-        (taken.0[i], taken.1[j]) = (true, true);
+        free
+    });
+    near
+}
+
+/// Holds findings against the truth of their trace.
+pub fn score(case: &Case, findings: &Findings) -> Score {
+    let truth = &case.truth.breaks;
+    let mut score = Score { traces: 1, hours: case.hours(), breaks: truth.len(), ..Score::default() };
+    for (off, i, j) in pairs(case, findings) {
         let b = &findings.breaks[j];
         score.found += 1;
         score.errors.push(off);
@@ -130,7 +145,7 @@ pub fn score(case: &Case, findings: &Findings) -> Score {
             score.inside.push(b.low_bytes as f64 <= at && at <= b.high_bytes as f64);
         }
     }
-    score.false_breaks = taken.1.iter().filter(|t| !**t).count();
+    score.false_breaks = findings.breaks.len() - score.found;
     score
 }
 

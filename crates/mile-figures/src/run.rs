@@ -110,20 +110,15 @@ fn sentences(figure: &RunFigure<'_>) -> Vec<String> {
         .iter()
         .enumerate()
         .map(|(i, b)| {
-            let why = b
-                .evidence
-                .iter()
-                .find(|e| e.supports && e.cause == b.cause)
-                .map_or(String::new(), |e| format!(" ({})", e.text));
+            let why = b.reason().map_or(String::new(), |text| format!(" ({text})"));
             format!(
-                "{}:  {} after {}, {} → {} MB/s, {}, {:.2} sure{why}",
+                "{}:  {} after {}, {} → {} MB/s, {}{why}",
                 i + 1,
                 Bytes(b.at_bytes),
                 Nanos::from_secs(b.at_s),
                 number(b.from_mb_s),
                 number(b.to_mb_s),
-                b.cause.words(),
-                b.confidence
+                b.verdict()
             )
         })
         .collect();

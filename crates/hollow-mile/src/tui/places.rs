@@ -169,7 +169,7 @@ pub(crate) fn draw(buffer: &mut Buffer, area: Rect, state: &mut State) {
 pub(crate) fn break_line(index: usize, b: &Break, width: u16) -> String {
     let place = format!("{}, {}", Bytes(b.at_bytes), Nanos::from_secs(b.at_s));
     let rates = format!("{} → {} MB/s", number(b.from_mb_s), number(b.to_mb_s));
-    let why = format!("{} {}, {:.2} sure", glyph(b.cause), b.cause.words(), b.confidence);
+    let why = format!("{} {}", glyph(b.cause), b.verdict());
     if width < 100 {
         format!("{} {place}  {rates}  {why}", numeral(index))
     } else {

@@ -137,9 +137,9 @@ fn findings_show_both_breaks_with_evidence_figures_and_the_share_of_the_claim() 
     for words in [
         "①",
         "②",
-        "write cache exhausted, 0.99 sure",
+        "write cache exhausted, 8",
         "throttled by heat",
-        "+ first fall of this leg",
+        "first fall of this leg",
         "lost to heat",
         "[plateaus] · heat · claims · what next",
         "1st tenth",

@@ -35,6 +35,10 @@ pub(super) struct Facts {
     /// The change before brought it where it now leaves.
     pub(super) brings_back: bool,
     pub(super) stands_still: bool,
+    /// After a later rest or leg of reads, writing went on at the rate of before.
+    pub(super) back_after_rest: bool,
+    /// First falls after other rests: how many came after the same bytes, and how many after others.
+    pub(super) same_bytes: (usize, usize),
     /// Seconds for which the drive gave no answer, behind a fall or before a rise, where that is what the change came to.
     pub(super) stall: Option<f64>,
     pub(super) since_rest: Bytes,
@@ -140,6 +144,8 @@ impl Facts {
             came_back,
             comes_back: falls && next.is_some_and(|n| undoes(edge, &n.edge)),
             brings_back: !falls && before.is_some_and(|(_, b)| undoes(&b.edge, edge)),
+            same_bytes: if leg.op == Op::Write && falls { scene.same_bytes(index) } else { (0, 0) },
+            back_after_rest: falls && scene.is_back_after_rest(index),
             stands_still: edge.to.0 < super::STANDSTILL * edge.from.0,
             stall: stall(trace, seen, falls),
             since_rest: Bytes(edge.bytes.0.saturating_sub(rested.0)),

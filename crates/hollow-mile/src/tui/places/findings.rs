@@ -211,13 +211,14 @@ fn evidence(shown: &Shown, b: &Break, theme: Theme, width: usize) -> Vec<(String
         _ => None,
     });
     all.extend(on_it.flat_map(|text| wrap(&text, width)).map(|l| (l, ink)));
-    for e in &b.evidence {
-        // For and against the cause that was chosen; for another where it is one.
-        let sign = if e.supports { "+" } else { "−" };
-        let cause = if e.cause == b.cause { String::new() } else { format!("{}: ", e.cause.words()) };
-        let style = if e.cause == b.cause { ink } else { theme.faint() };
-        all.extend(wrap(&format!("  {sign} {cause}{}", e.text), width).into_iter().map(|l| (l, style)));
+    for account in b.ledger() {
+        let style = if account.candidate.cause == b.cause { ink } else { theme.faint() };
+        all.extend(wrap(&format!("  {}", account.head()), width).into_iter().map(|l| (l, style)));
+        for line in account.lines() {
+            all.extend(wrap(&format!("    {line}"), width).into_iter().map(|l| (l, style)));
+        }
     }
+    all.extend(b.capped().map(|words| (format!("  {words}"), theme.faint())));
     all
 }
 

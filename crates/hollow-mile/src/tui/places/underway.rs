@@ -151,11 +151,7 @@ fn underway(buffer: &mut Buffer, area: Rect, theme: Theme, live: Option<&mut Liv
     }
     for (i, b) in scene.breaks.iter().enumerate() {
         let style = if live.selected == Some(i) { theme.selection() } else { Style::new().fg(theme.ink) };
-        let evidence = b
-            .evidence
-            .iter()
-            .find(|e| e.supports && e.cause == b.cause)
-            .map_or(String::new(), |e| format!("   {}", e.text));
+        let evidence = b.reason().map_or(String::new(), |text| format!("   {text}"));
         all.push((format!("{}{evidence}", break_line(i, b, area.width)), style));
     }
     if scene.breaks.is_empty() && going {
