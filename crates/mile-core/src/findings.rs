@@ -249,7 +249,7 @@ impl Account<'_> {
     pub fn head(&self) -> String {
         let Candidate { cause, log_odds, share } = self.candidate;
         let sum = if cause == Cause::Unexplained && self.rows.is_empty() {
-            "the measure of the others".to_owned()
+            "sum 0, against which the others are measured".to_owned()
         } else {
             format!("sum {}", signed(log_odds))
         };

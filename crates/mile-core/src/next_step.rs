@@ -65,7 +65,7 @@ fn rest(trace: &Trace) -> String {
 /// Share of the drive that one leg of a suggested course writes at the most, so that two of them are less than it holds.
 const PART: f64 = 0.45;
 
-/// Twice what it took, with a rest between: in one run, so that both falls are held against each other.
+/// Twice what it took, with a rest between that lets a cache come back: in one run, so that both falls are held against each other.
 fn write_again(trace: &Trace, leg: &TraceLeg, context: &Context, doubtful: &Break) -> (String, String) {
     let begin = trace.moved(leg.samples.start).0.max(written_at_last_rest(trace, leg.samples.start).0);
     let most = context.capacity.map_or(f64::INFINITY, |c| PART * c.0 as f64);
@@ -80,10 +80,10 @@ fn write_again(trace: &Trace, leg: &TraceLeg, context: &Context, doubtful: &Brea
             100.0 * sure
         ));
     }
-    let rest = rest(trace);
+    let cool = rest(trace);
     let write = format!("  write sequential, blocks 1 MiB, depth 16\n  until {again} GB written\n");
     let course = format!(
-        "course \"tell cache from heat and fill\"\nsample every 250 ms\n\nleg cool\n  {rest}\n\nleg once\n{write}\nleg rest\n  {rest}\n\nleg twice\n{write}"
+        "course \"tell cache from heat and fill\"\nsample every 250 ms\n\nleg cool\n  {cool}\n\nleg once\n{write}\nleg rest\n  rest for 30 min\n\nleg twice\n{write}"
     );
     (say, course)
 }

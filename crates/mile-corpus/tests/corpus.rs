@@ -71,6 +71,39 @@ fn every_next_step_is_a_course_that_can_be_run() {
     assert_eq!(seen.len(), 3, "{seen:?}");
 }
 
+/// The samples of a course on a drive of the bench, and what they show.
+fn shown_by(text: &str) -> mile_core::Findings {
+    let mut drive = mile_sim::SimDrive::new("sim:merrow-k2", 1).unwrap();
+    let plan = plan(&parse(text).unwrap(), &mile_runner::run::plan_facts(&drive)).unwrap();
+    let head = mile_runner::run::head(&plan, text, &drive, 1, 0);
+    let (_keep, commands) = crossbeam_channel::unbounded();
+    let mut samples = Vec::new();
+    let mut take = |message| {
+        if let mile_runner::Message::Sample(sample) = message {
+            samples.push(sample);
+        }
+    };
+    mile_runner::execute(&plan, head.clone(), &mut drive, mile_runner::Terms::PLAIN, &commands, &mut take);
+    let trace = mile_core::Trace::of(&samples, &head.first().leg_names());
+    findings(&trace, &head.first().context())
+}
+
+/// A single fall is not sure; the course that is suggested for it is run, and settles it as it said.
+#[test]
+fn the_suggested_course_settles_the_break_that_it_is_for() {
+    let text =
+        "course \"burst\"\nleg burst\n write sequential, blocks 1 MiB, depth 16\n until 300 GB written\n";
+    let first = shown_by(text);
+    assert!(first.breaks[0].confidence < 0.95, "{:?}", first.breaks[0]);
+    let next = first.next_step.unwrap();
+    let second = shown_by(&next.course.unwrap());
+    let falls: Vec<_> = second.breaks.iter().filter(|b| b.to_mb_s < b.from_mb_s).collect();
+    assert_eq!(falls.len(), 2, "{:?}", second.breaks);
+    for b in falls {
+        assert!(b.cause == mile_core::findings::Cause::CacheExhausted && b.confidence >= 0.95, "{b:?}");
+    }
+}
+
 /// Each break that a live run announces: within ten seconds or forty samples, whichever is longer, of when it happened.
 #[test]
 fn breaks_are_announced_in_time() {

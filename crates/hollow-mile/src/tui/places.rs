@@ -169,10 +169,12 @@ pub(crate) fn draw(buffer: &mut Buffer, area: Rect, state: &mut State) {
 pub(crate) fn break_line(index: usize, b: &Break, width: u16) -> String {
     let place = format!("{}, {}", Bytes(b.at_bytes), Nanos::from_secs(b.at_s));
     let rates = format!("{} → {} MB/s", number(b.from_mb_s), number(b.to_mb_s));
-    let why = format!("{} {}", glyph(b.cause), b.verdict());
     if width < 100 {
-        format!("{} {place}  {rates}  {why}", numeral(index))
+        // What the figure is stands in the ledger below.
+        let sure = 100.0 * b.confidence;
+        format!("{} {place}  {rates}  {} {}, {sure:.0} %", numeral(index), glyph(b.cause), b.cause.words())
     } else {
+        let why = format!("{} {}", glyph(b.cause), b.verdict());
         format!("{} {place:<24} {rates:<22} {why}", numeral(index))
     }
 }

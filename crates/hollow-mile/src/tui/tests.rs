@@ -148,7 +148,7 @@ fn findings_show_both_breaks_with_evidence_figures_and_the_share_of_the_claim() 
         assert!(text.contains(words), "{words}\n{text}");
     }
     press(&mut state, "j");
-    assert!(screen(&mut state, 159, 46).contains("+ a throttle counter began to tick at the break"));
+    assert!(screen(&mut state, 159, 46).contains("a throttle counter began to tick at the break"));
     for (panel, words) in [
         ("[heat]", &["settles at", "lost to it", "load ", "cool-down"][..]),
         ("[claims]", &["write, first plateau", "3,000", "the write cache was exhausted"]),
