@@ -520,7 +520,7 @@ fn each_break_says_why_and_what_would_settle_it_and_that_is_started_from_there()
     t.press(&["Enter"], "Run 1, three on an imported trace: done");
     t.until_all(&["write cache exhausted", "throttled by heat", "unexplained"]);
     t.until("first fall of this leg");
-    t.press(&["j"], "+ a throttle counter began to tick at the break");
+    t.press(&["j"], "a throttle counter began to tick at the break");
     t.press(&["n"], "A note");
     t.type_text("no fan");
     t.press(&["Enter"], "The note is kept with the run.");
