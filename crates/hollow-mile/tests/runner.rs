@@ -221,7 +221,7 @@ fn a_run_does_not_go_on_on_another_drive() {
     let bench = Bench::new();
     let model = std::fs::read_to_string(concat!(
         env!("CARGO_MANIFEST_DIR"),
-        "/../mile-drive/src/sim/models/merrow-k2.toml"
+        "/../mile-sim/src/models/merrow-k2.toml"
     ))
     .unwrap();
     bench.write("mine.toml", &model);

@@ -1,7 +1,7 @@
 //! What each row of the evidence weighs. Made by `cargo run --release -p mile-corpus -- fit`; not edited by hand.
 
-/// A row: its name, the sign that physics gives it, its weight (log-odds) and the standard error of that; no error where the corpus has too few cases
-/// of it, and the weight is what was argued.
+/// A row: its name, the sign that physics gives it, its weight (log-odds) and the standard error of that. There is no error where the corpus has too few
+/// cases of it, and the weight is what was argued, and none where the weight is at the end of what its sign allows.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Row {
     /// Its name: the cause, and the fact.
