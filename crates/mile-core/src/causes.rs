@@ -55,7 +55,8 @@ const CAP_NO_LIMIT: f64 = 0.97;
 
 /// Bytes moved by the end of the last rest before sample `before`, 0 where there was none.
 pub fn written_at_last_rest(trace: &Trace, before: usize) -> Bytes {
-    let rest = trace.legs().iter().rev().find(|leg| leg.op == Op::Idle && leg.samples.end <= before);
+    let past = trace.legs().partition_point(|leg| leg.samples.end <= before);
+    let rest = trace.legs()[..past].iter().rev().find(|leg| leg.op == Op::Idle);
     rest.map_or(Bytes(0), |leg| trace.moved(leg.samples.end))
 }
 
@@ -179,9 +180,11 @@ impl Scene<'_> {
     /// Whether writing went on at the rate of before break `index` after the next rest or leg of reads.
     fn is_back_after_rest(&self, index: usize) -> bool {
         let from = self.seen[index].edge.from.0;
-        let next =
-            self.seen[index + 1..].iter().find(|s| s.across && self.trace.legs()[s.leg].op == Op::Write);
-        next.is_some_and(|s| {
+        let legs = self.trace.legs();
+        // Only what lies between tells: another load that is faster is no recovery.
+        let paused = |s: &Seen| s.leg > 0 && matches!(legs[s.leg - 1].op, Op::Idle | Op::Read);
+        let next = self.seen[index + 1..].iter().find(|s| s.across && legs[s.leg].op == Op::Write);
+        next.filter(|s| paused(s)).is_some_and(|s| {
             s.edge.to.0 > s.edge.from.0 && (s.edge.to.0 / from.max(1.0)).ln().abs() < SAME_BYTES
         })
     }

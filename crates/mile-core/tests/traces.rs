@@ -191,6 +191,21 @@ fn a_fall_after_the_same_bytes_of_each_rest_is_surely_the_cache() {
     }
 }
 
+/// A leg of another load that begins faster without a rest between says nothing about a cache.
+#[test]
+fn a_faster_leg_without_a_rest_between_is_no_recovery_of_a_cache() {
+    let rate = |t: f64| if (100.0..200.0).contains(&t) { 400.0 } else { 1000.0 };
+    let mut samples = with(Maker::new(300.0).samples(rate), |_, s| s.temp = Some(Celsius(45.0)));
+    for s in &mut samples {
+        s.leg = u32::from(s.start.secs() >= 200.0 - 1e-6);
+    }
+    let names = ["small blocks".to_owned(), "large blocks".to_owned()];
+    let found = findings(&Trace::of(&samples, &names), &limits());
+    let fall = found.breaks.iter().find(|b| b.to_mb_s < b.from_mb_s).unwrap();
+    assert!(fall.confidence < 0.9, "{fall:?}");
+    assert!(fall.evidence.iter().all(|e| e.row != "cache.back-after-rest"), "{fall:?}");
+}
+
 /// The rows of a cause add up to its odds, and the odds to the confidences: worked out here from what is told, by the definition of the logit.
 #[test]
 fn the_ledger_adds_up() {

@@ -1,7 +1,7 @@
 //! The rows of the evidence: which fact speaks for or against which cause, and in which words. What each weighs is in `weights.rs`.
 
 use super::facts::{Facts, WINDOW_S};
-use super::weights::weight_of;
+use super::weights::of;
 use super::{
     AT_LIMIT_C, CLEAR_C, COOL_C, FAR_C, FOREIGN, HOT_C, LARGEST_CACHE, NEAR_C, RELEASES_C, STOLEN, WARM_C,
 };
@@ -16,8 +16,9 @@ fn row(list: &mut Vec<Evidence>, id: &str, cause: Cause, text: impl Into<String>
 
 /// Puts down a row that holds as far as something else is sure, 0 to 1.
 fn row_of(list: &mut Vec<Evidence>, id: &str, cause: Cause, value: f64, text: impl Into<String>) {
-    let weight = weight_of(id) * value;
-    let supports = weight > 0.0;
+    let (sign, weight) = of(id).map_or((0, 0.0), |r| (r.sign, r.weight * value));
+    // A row of no weight stands for what it could speak for.
+    let supports = weight > 0.0 || (weight == 0.0 && sign > 0);
     list.push(Evidence { supports, cause, text: text.into(), row: id.to_owned(), value, weight });
 }
 

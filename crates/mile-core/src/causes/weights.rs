@@ -16,9 +16,15 @@ pub struct Row {
     pub error: Option<f64>,
 }
 
+/// The row of a name.
+pub(super) fn of(id: &str) -> Option<&'static Row> {
+    let at = TABLE.binary_search_by(|r| r.id.cmp(id)).ok()?;
+    TABLE.get(at)
+}
+
 /// The weight of a row, 0 where there is none of this name.
 pub fn weight_of(id: &str) -> f64 {
-    TABLE.iter().find(|r| r.id == id).map_or(0.0, |r| r.weight)
+    of(id).map_or(0.0, |r| r.weight)
 }
 
 /// All rows, by name.
