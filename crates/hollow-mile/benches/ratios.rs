@@ -297,7 +297,10 @@ fn long_run(folder: &Path) {
     );
     let mut live = LiveFindings::new(Context::default());
     let start = Instant::now();
-    samples.iter().for_each(|s| drop(live.push(s, "soak")));
+    for sample in &samples {
+        live.push(sample, "soak");
+        live.news();
+    }
     println!("live findings: {:.2} µs a sample", start.elapsed().as_secs_f64() * 1e6 / samples.len() as f64);
     for (width, height) in [(159, 46), (80, 24)] {
         let mut screen = FindingsScreen::new(&samples, head.clone(), width, height);

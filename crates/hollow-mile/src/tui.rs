@@ -196,6 +196,7 @@ fn take_rest(state: &mut State, jobs: &Jobs, events: &Receiver<Event>, messages:
     for (id, frame) in messages.try_iter().take(BATCH) {
         update::told(state, jobs, id, frame);
     }
+    state.live.iter_mut().chain(&mut state.others).for_each(state::Live::look);
     for event in events.try_iter() {
         update::input(state, jobs, &event);
     }

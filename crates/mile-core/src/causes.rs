@@ -76,7 +76,7 @@ pub struct Seen {
 }
 
 /// A run with all of its breaks.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug)]
 pub struct Scene<'a> {
     /// The run.
     pub trace: &'a Trace,
@@ -84,6 +84,56 @@ pub struct Scene<'a> {
     pub context: &'a Context,
     /// The breaks, in the order of time.
     pub seen: &'a [Seen],
+    /// What each break is compared with the others by.
+    marks: Vec<Mark>,
+    /// Lowest and highest address of each leg, bytes.
+    legs: Vec<Option<(f64, f64)>>,
+}
+
+/// What a break is compared with others by.
+#[derive(Clone, Copy, Debug)]
+struct Mark {
+    falls: bool,
+    /// Of a leg that writes, and within it.
+    writes_within: bool,
+    temp: Option<Celsius>,
+    /// Bytes moved at the end of the last rest before its leg, and since then.
+    rested: u64,
+    since: u64,
+    address: Option<Bytes>,
+}
+
+impl<'a> Scene<'a> {
+    /// A run with all of its breaks.
+    pub fn new(trace: &'a Trace, context: &'a Context, seen: &'a [Seen]) -> Self {
+        let last = trace.len().saturating_sub(1);
+        let mark = |s: &Seen| {
+            let leg = &trace.legs()[s.leg];
+            let rested = written_at_last_rest(trace, leg.samples.start).0;
+            Mark {
+                falls: s.edge.to.0 < s.edge.from.0,
+                writes_within: leg.op == Op::Write && !s.across,
+                temp: facts::temp_at(trace, &s.edge, s),
+                rested,
+                since: s.edge.bytes.0.saturating_sub(rested),
+                address: facts::address(trace, s.edge.sample.min(last)),
+            }
+        };
+        let range = |leg: &crate::trace::TraceLeg| {
+            trace
+                .offset
+                .extent(leg.samples.start, leg.samples.end)
+                .filter(|_| leg.op != Op::Idle)
+                .map(|e| (e.min * 1e6, e.max * 1e6))
+        };
+        Self {
+            trace,
+            context,
+            seen,
+            marks: seen.iter().map(mark).collect(),
+            legs: trace.legs().iter().map(range).collect(),
+        }
+    }
 }
 
 impl Scene<'_> {
@@ -192,24 +242,14 @@ impl Scene<'_> {
     /// First falls of other stretches between two rests, of those that write: how many came after the same bytes as break `index`, and how many after
     /// others.
     fn same_bytes(&self, index: usize) -> (usize, usize) {
-        let since = |s: &Seen| {
-            let leg = &self.trace.legs()[s.leg];
-            let rested = written_at_last_rest(self.trace, leg.samples.start);
-            (rested, s.edge.bytes.0.saturating_sub(rested.0))
-        };
-        let own = since(&self.seen[index]);
+        let own = &self.marks[index];
         let (mut alike, mut unlike, mut last) = (0, 0, None);
-        for s in self.seen {
-            let writes = self.trace.legs()[s.leg].op == Op::Write;
-            if s.across || !writes || s.edge.to.0 >= s.edge.from.0 {
-                continue;
-            }
-            let (rested, bytes) = since(s);
+        for mark in self.marks.iter().filter(|m| m.writes_within && m.falls) {
             // The first after each rest.
-            if last.replace(rested) == Some(rested) || rested == own.0 {
+            if last.replace(mark.rested) == Some(mark.rested) || mark.rested == own.rested {
                 continue;
             }
-            let is_alike = (bytes as f64 / own.1.max(1) as f64).ln().abs() < SAME_BYTES;
+            let is_alike = (mark.since as f64 / own.since.max(1) as f64).ln().abs() < SAME_BYTES;
             *(if is_alike { &mut alike } else { &mut unlike }) += 1;
         }
         (alike, unlike)
@@ -231,12 +271,10 @@ impl Scene<'_> {
     /// Other falls of this run at about the same temperature.
     fn falls_at(&self, index: usize, temp: Option<Celsius>, near: f64) -> usize {
         let Some(temp) = temp else { return 0 };
-        let falls = |s: &&Seen| !s.across && s.edge.to.0 < s.edge.from.0;
-        let rises = self.seen.iter().any(|s| !s.across && s.edge.to.0 > s.edge.from.0);
-        let others = self.seen.iter().enumerate().filter(|(j, _)| *j != index).map(|(_, s)| s);
-        let at = |s: &Seen| facts::temp_at(self.trace, &s.edge, s);
-        let count =
-            others.filter(falls).filter(|s| at(s).is_some_and(|t| (t.0 - temp.0).abs() <= near)).count();
+        let within = || self.seen.iter().zip(&self.marks).enumerate().filter(|(_, (s, _))| !s.across);
+        let near_it = |m: &Mark| m.falls && m.temp.is_some_and(|t| (t.0 - temp.0).abs() <= near);
+        let count = within().filter(|(j, (_, m))| *j != index && near_it(m)).count();
+        let rises = count > 0 && within().any(|(_, (s, _))| s.edge.to.0 > s.edge.from.0);
         if rises { count } else { 0 }
     }
 
@@ -244,33 +282,28 @@ impl Scene<'_> {
     fn passes(&self, index: usize, near: f64) -> (usize, usize) {
         let seen = &self.seen[index];
         let trace = self.trace;
-        let Some(at) = facts::address(trace, seen.edge.sample.min(trace.len().saturating_sub(1))) else {
-            return (0, 0);
-        };
+        let Some(at) = self.marks[index].address else { return (0, 0) };
         let highest = trace.offset.extent(0, trace.len()).map_or(0.0, |e| e.max * 1e6);
         let reach = near * self.context.capacity.map_or(highest, |c| c.0 as f64).max(1.0);
-        let falls = seen.edge.to.0 < seen.edge.from.0;
-        let (mut over, mut alike) = (0, 0);
-        for (i, leg) in trace.legs().iter().enumerate() {
-            if i == seen.leg || leg.op == Op::Idle {
-                continue;
-            }
-            let range = trace.offset.extent(leg.samples.start, leg.samples.end);
-            let covers =
-                range.is_some_and(|e| e.min * 1e6 + reach < at.0 as f64 && at.0 as f64 + reach < e.max * 1e6);
-            if !covers {
-                continue;
-            }
-            over += 1;
-            let here = |s: &&Seen| {
-                s.leg == i
-                    && !s.across
-                    && (s.edge.to.0 < s.edge.from.0) == falls
-                    && facts::address(trace, s.edge.sample)
-                        .is_some_and(|a| (a.0 as f64 - at.0 as f64).abs() <= reach)
-            };
-            alike += usize::from(self.seen.iter().any(|s| here(&s)));
+        let falls = self.marks[index].falls;
+        let at = at.0 as f64;
+        let covers = |leg: usize| {
+            leg != seen.leg && self.legs[leg].is_some_and(|(min, max)| min + reach < at && at + reach < max)
+        };
+        let over = (0..self.legs.len()).filter(|leg| covers(*leg)).count();
+        if over == 0 {
+            return (0, 0);
         }
+        let here = |(s, m): &(&Seen, &Mark)| {
+            !s.across
+                && m.falls == falls
+                && m.address.is_some_and(|a| (a.0 as f64 - at).abs() <= reach)
+                && covers(s.leg)
+        };
+        let mut legs: Vec<usize> =
+            self.seen.iter().zip(&self.marks).filter(here).map(|(s, _)| s.leg).collect();
+        legs.dedup();
+        let alike = legs.len();
         (over, alike)
     }
 }

@@ -3,15 +3,16 @@
 //! Field names carry their units, as this is also the interchange format (docs/formats.md). Absent things are `None`
 //! or empty, and are written so, never left out.
 
-use crate::causes::{self, Scene, Seen};
+use crate::causes;
 use crate::claims::{self, ClaimFound};
 use crate::consistency::{self, Consistency};
 use crate::demand::{self, Demand, DemandFound};
+use crate::engine::{Engine, Look};
 use crate::faults::Faults;
 use crate::interference;
 use crate::leg_name::LegName;
 use crate::next_step;
-use crate::plateaus::{self, Cut, Edge, Settings, Stretch};
+use crate::plateaus::{Settings, Stretch};
 use crate::sample::Op;
 use crate::steady::{self, Steady};
 use crate::sweeps::{self, FillFound, Piece, RampFound, Recovery};
@@ -199,6 +200,22 @@ impl Break {
     /// Why, and how sure: `write cache exhausted, 97 % confidence`.
     pub fn verdict(&self) -> String {
         format!("{}, {:.0} % confidence", self.cause.words(), 100.0 * self.confidence)
+    }
+
+    /// Whether its cause is clear enough to be told while a run is underway: with 80 % confidence or more.
+    pub fn is_clear(&self) -> bool {
+        self.confidence >= 0.8
+    }
+
+    /// As [`Break::sentence`], for a run underway: a cause that is not clear is not told as one.
+    pub fn sentence_so_far(&self) -> String {
+        let all = self.sentence();
+        match all.strip_suffix(&self.verdict()) {
+            Some(place) if !self.is_clear() && self.cause != Cause::Unexplained => {
+                format!("{place}cause not clear yet, likeliest: {}", self.verdict())
+            }
+            _ => all,
+        }
     }
 
     /// What speaks most for its cause: the heaviest row that is more than how often the cause occurs.
@@ -518,6 +535,11 @@ pub fn findings(trace: &Trace, context: &Context) -> Findings {
 
 /// As [`findings`], with other settings of what counts as a break.
 pub fn findings_with(trace: &Trace, context: &Context, settings: &Settings) -> Findings {
+    findings_of(trace, context, Engine::new(*settings).look(trace, context))
+}
+
+/// Computes what `trace` shows from a look at all of it.
+pub(crate) fn findings_of(trace: &Trace, context: &Context, look: Look) -> Findings {
     let mut all = Findings {
         format: "hollow-mile/findings".into(),
         version: 1,
@@ -541,19 +563,8 @@ pub fn findings_with(trace: &Trace, context: &Context, settings: &Settings) -> F
         claims: Vec::new(),
         notes: Vec::new(),
     };
-    let cuts: Vec<Cut> = trace
-        .legs()
-        .iter()
-        .map(|leg| {
-            if leg.op == Op::Idle {
-                Cut::default()
-            } else {
-                plateaus::plateaus(trace, leg.samples.clone(), settings)
-            }
-        })
-        .collect();
-    let seen = seen(trace, &cuts, settings);
-    all.breaks = Scene { trace, context, seen: &seen }.breaks();
+    let Look { cuts, seen, breaks } = look;
+    all.breaks = breaks;
     let mut pieces = Vec::new();
     for (index, (leg, cut)) in
         trace.legs().iter().zip(cuts).enumerate().filter(|(_, (leg, _))| leg.op != Op::Idle)
@@ -590,93 +601,6 @@ pub fn findings_with(trace: &Trace, context: &Context, settings: &Settings) -> F
     all.next_step = next_step::next_step(trace, context, &all.breaks);
     all.notes = notes(trace, context, &all);
     all
-}
-
-/// All breaks of a run: those within its legs, and those from one leg to the next where both write or both read: the course changed something, or
-/// the drive had recovered meanwhile. Legs of a sweep are held against each other elsewhere.
-fn seen(trace: &Trace, cuts: &[Cut], settings: &Settings) -> Vec<Seen> {
-    let mut all = Vec::new();
-    let mut before: Option<usize> = None;
-    for (index, cut) in cuts.iter().enumerate() {
-        let leg = &trace.legs()[index];
-        if leg.op == Op::Idle {
-            continue;
-        }
-        let last = before.replace(index).filter(|&b| trace.legs()[b].op == leg.op);
-        // A leg of the other kind between them is a pause for this one.
-        let last = last.or_else(|| {
-            let earlier = (0..index).rev().find(|&b| trace.legs()[b].op == leg.op)?;
-            (leg.op == Op::Write && index - earlier == 2).then_some(earlier)
-        });
-        if let Some(edge) = last.and_then(|l| {
-            between(trace, l, cuts[l].stretches.last()?, index, cut.stretches.first()?, settings)
-        }) {
-            all.push(edge);
-        }
-        for (i, &edge) in cut.edges.iter().enumerate() {
-            let from = cut.stretches[i].samples.start;
-            let until = cut.stretches[i + 1].samples.end;
-            all.push(Seen { leg: index, edge, from, until, across: false });
-        }
-    }
-    all
-}
-
-/// Whether the leg before had the same rate at the address at which the next one begins: then only the address changed.
-fn as_there(trace: &Trace, earlier: usize, sample: usize, rate: Rate, settings: &Settings) -> bool {
-    let Some(at) = trace.offset.get(sample) else { return false };
-    let range = trace.legs()[earlier].samples.clone();
-    let Some(there) = range.clone().find(|&i| trace.offset.get(i).is_some_and(|o| o >= at)) else {
-        return false;
-    };
-    let Some(near) = trace.offset.get(there).filter(|_| there + 1 < range.end) else { return false };
-    // Far from where it is now, or it is no other address.
-    let last = trace.offset.get(range.end - 1).unwrap_or(near);
-    let some = (range.len() / 50).max(8);
-    let then = trace.mean_rate(there..(there + some).min(range.end)).unwrap_or_default();
-    last - at > 0.05 * last && (rate.0.max(1.0) / then.0.max(1.0)).ln().abs() < settings.least_step()
-}
-
-fn between(
-    trace: &Trace,
-    earlier: usize,
-    before: &Stretch,
-    index: usize,
-    behind: &Stretch,
-    settings: &Settings,
-) -> Option<Seen> {
-    let sweep = |i: usize| !LegName::read(&trace.legs()[i].name).steps.is_empty();
-    if sweep(earlier) || sweep(index) {
-        return None;
-    }
-    let sample = behind.samples.start;
-    let paused = index - earlier > 1;
-    if !paused && as_there(trace, earlier, sample, behind.mean, settings) {
-        return None;
-    }
-    let change = (behind.mean.0.max(1.0) / before.mean.0.max(1.0)).ln();
-    let spread =
-        (before.sd_mb_s / before.mean.mb_s().max(1e-9)).hypot(behind.sd_mb_s / behind.mean.mb_s().max(1e-9));
-    let least = settings.least(trace.end(sample).since(trace.start(sample)).secs());
-    let lasts = behind.samples.len() >= least && before.samples.len() >= least;
-    let large = change.abs() > settings.least_step().max(0.5 * spread);
-    // After a pause only a rise is the drive's doing; a fall would be that it had less to give than before.
-    (lasts && large && (!paused || change > 0.0)).then(|| Seen {
-        leg: index,
-        edge: Edge {
-            sample,
-            at: trace.start(sample),
-            bytes: trace.moved(sample),
-            low: trace.moved(sample),
-            high: trace.moved(sample),
-            span: (sample, sample),
-            from: before.mean,
-            to: behind.mean,
-        },
-        from: sample,
-        until: behind.samples.end,
-        across: true,
-    })
 }
 
 fn plateau(trace: &Trace, leg: &TraceLeg, stretch: &Stretch, disturbed: &[Interference]) -> Plateau {

@@ -11,6 +11,7 @@ pub mod copies;
 mod cycles;
 pub mod demand;
 mod digest;
+pub mod engine;
 pub mod faults;
 pub mod findings;
 pub mod heat;

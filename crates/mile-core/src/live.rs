@@ -1,36 +1,65 @@
 //! Findings while a run is underway.
 //!
-//! The work for each sample does not grow with the length of the run: the stretch underway is kept as sums, and
-//! only its newest samples (four times the least length of a plateau) are searched for the split that a break would
-//! need, by the same costs and penalties as in the final analysis ([`crate::plateaus`]). A break is announced when the
-//! split pays for itself twice over, so that the final analysis rarely takes it back. Its cause is looked at again when
-//! half a minute behind it has been seen.
+//! There is one analysis ([`crate::engine`]), and this runs it again and again on the run so far. What is decided here is only when it is worth a
+//! look, and when what it says has stood long enough to be told: a break is announced once it has been among the findings for [`STANDS_S`]
+//! seconds, and taken back once it has been missing for as long.
+//!
+//! A look costs more the longer the leg is, so that the time between two looks grows with it: each sample costs about the same, however long the
+//! run is. Where the newest rates differ from those before them, or something waits to be told, looks come sixteen times as often as otherwise.
 
-use crate::causes::{Scene, Seen};
-use crate::findings::{Break, Context};
+use crate::engine::{Engine, Look};
+use crate::findings::{self, Break, Context, Findings};
 use crate::heat::{self, HeatFit};
-use crate::moments::Moments;
-use crate::plateaus::{self, Edge, Noise, Settings};
+use crate::plateaus::Settings;
 use crate::sample::{Op, Sample};
 use crate::stats;
 use crate::trace::Trace;
 use crate::units::{Nanos, Rate};
 use std::collections::VecDeque;
 
-/// Newest values from which the noise is estimated.
-const NOISE_SAMPLES: usize = 128;
-/// Samples between two estimates of the noise.
-const NOISE_EVERY: usize = 32;
-/// Seconds behind a break after which its cause is looked at again: the window of the evidence, and a little.
-const REVISE_AFTER_S: f64 = 32.0;
+/// Seconds, and samples, for which a break has to be among the findings before it is told, or missing before it is taken back. With the 3 s and
+/// 8 samples that a plateau must last, a break is told after 5 s, which is soon enough for whoever watches, and most of what looks like one at
+/// the edge of the run has gone by then.
+const STANDS_S: f64 = 2.0;
+const STANDS_SAMPLES: f64 = 4.0;
+/// A change that brings the rate back to where it was, or repeats an earlier one, may be part of a pattern, whose changes are no breaks. It takes five
+/// falls, four periods, to know one. So such a change waits for eight times the longest time between two of them, each of which may be half of a
+/// period, but not longer than these seconds.
+const HALF_PERIODS: f64 = 8.0;
+const LONGEST_WAIT_S: f64 = 3600.0;
+/// Longest time, seconds, for which a change that is still underway is waited for.
+const UNDERWAY_S: f64 = 120.0;
+/// Seconds after a break in which its evidence still comes in: the window of the evidence, and a little.
+const EVIDENCE_S: f64 = 35.0;
+/// Fewest samples, and seconds, between two looks while something stirs.
+const SOONEST: (usize, f64) = (4, 1.0);
+/// A leg of so many samples is looked at after each one of them; the longer it is, the rarer.
+const OFTEN: usize = 400;
+/// How many times as long it waits while nothing stirs.
+const CALM: usize = 16;
+/// Newest values that are held against those before them, and how many of those.
+const STIR: (usize, usize) = (8, 56);
+/// How far they differ when something stirs, as a difference of logarithms, half of the least change; and in standard deviations of a single one,
+/// 3.4 of those of a median of eight.
+const STIRS: (f64, f64) = (0.04, 1.5);
+/// By how much a confidence changes before it is told again.
+const SURER: f64 = 0.1;
+/// How far the place of a break may move while more comes in, share of the time since it: in a gradual change only its end tells where its middle is.
+const MOVES: f64 = 0.3;
+/// Share of a step by which the newest rates may differ from what it led to, once it is done.
+const DONE: f64 = 0.25;
+/// How near two rates are the same, as a difference of logarithms.
+const SAME_RATE: f64 = 0.1;
 
-/// News from the newest sample.
+/// News from the newest look.
 #[derive(Clone, Debug, PartialEq)]
 pub enum News {
-    /// A break, seen for the first time.
+    /// A break has stood long enough.
     Announced(Break),
-    /// The last announced break, with another cause or confidence than announced.
+    /// One that was announced, with another cause, or surer or less sure than announced.
     Revised(Break),
+    /// One that was announced and is no longer among the findings.
+    Withdrawn(Break),
 }
 
 /// Findings while a run is underway, with the trace so far.
@@ -39,33 +68,31 @@ pub struct LiveFindings {
     settings: Settings,
     context: Context,
     trace: Trace,
-    breaks: Vec<Break>,
-    seen: Vec<Seen>,
-    stretch: Option<Underway>,
-    revise_at: Option<Nanos>,
+    engine: Engine,
+    standing: Vec<Standing>,
+    /// Those of them that were announced, as they are seen now.
+    shown: Vec<Break>,
+    /// Logarithms of the newest rates of the leg underway.
+    newest: VecDeque<f64>,
+    /// Samples and legs at the last look, and when that was.
+    looked: (usize, usize, Nanos),
     settling: Option<HeatFit>,
     /// First sample of the curve, and until when it need not be fitted again.
     curve: (usize, Nanos),
 }
 
-/// The stretch underway.
+/// A break of the last look.
 #[derive(Clone, Debug)]
-struct Underway {
-    /// First sample of its leg.
-    leg_start: usize,
-    /// First sample of the stretch.
-    start: usize,
-    /// Logarithms of the newest rates, unfiltered; the last is the newest sample.
-    raw: VecDeque<f64>,
-    /// Filtered values `(sample, log rate)` that may still turn out to lie behind a break.
-    tail: VecDeque<(f64, f64)>,
-    /// Filtered values before those.
-    history: Moments,
-    noise: Noise,
-    since_noise: usize,
-    since_search: usize,
-    floor: f64,
-    offset: f64,
+struct Standing {
+    found: Break,
+    /// Since when it has been there.
+    since: Nanos,
+    /// As it was told.
+    told: Option<Break>,
+    /// Since when its cause has not been what was told.
+    other_since: Option<Nanos>,
+    /// Since when it has been missing.
+    gone_since: Option<Nanos>,
 }
 
 impl Default for LiveFindings {
@@ -81,10 +108,11 @@ impl LiveFindings {
             settings: Settings::default(),
             context,
             trace: Trace::new(),
-            breaks: Vec::new(),
-            seen: Vec::new(),
-            stretch: None,
-            revise_at: None,
+            engine: Engine::default(),
+            standing: Vec::new(),
+            shown: Vec::new(),
+            newest: VecDeque::new(),
+            looked: (0, 0, Nanos(0)),
             settling: None,
             curve: (0, Nanos(0)),
         }
@@ -92,7 +120,7 @@ impl LiveFindings {
 
     /// Hands the trace over. What is pushed behind that begins another.
     pub fn take_trace(&mut self) -> Trace {
-        std::mem::take(&mut self.trace)
+        std::mem::take(self).trace
     }
 
     /// Says for what share of the interval that ends at `at` the lane waited for the other side of a copy, before that is pushed.
@@ -105,9 +133,20 @@ impl LiveFindings {
         &self.trace
     }
 
-    /// The breaks announced so far, with their causes as they are seen now.
+    /// The breaks announced so far, as they are seen now.
     pub fn breaks(&self) -> &[Break] {
-        &self.breaks
+        &self.shown
+    }
+
+    /// Whether there is a fall in the leg underway that has stood for as long as one has to, announced or not.
+    pub fn has_fallen(&self) -> bool {
+        let Some(leg) = self.trace.legs().last() else { return false };
+        let (start, now) = (self.trace.start(leg.samples.start).secs(), self.trace.end(self.trace.len()));
+        let stood = |s: &Standing| s.told.is_some() || now.since(s.since).secs() >= STANDS_S;
+        self.standing.iter().any(|s| {
+            let falls = s.found.to_mb_s < s.found.from_mb_s && s.found.at_s > start;
+            falls && s.gone_since.is_none() && stood(s)
+        })
     }
 
     /// Where the temperature leads under the load that is underway. It may be told once it [`HeatFit::is_known`].
@@ -131,175 +170,210 @@ impl LiveFindings {
         self.settling = heat::fit(&readings);
     }
 
-    /// Takes in a sample. Constant work on average.
-    pub fn push(&mut self, sample: &Sample, leg_name: &str) -> Vec<News> {
+    /// Takes in a sample, without looking: constant work. [`LiveFindings::news`] looks when it is time.
+    pub fn push(&mut self, sample: &Sample, leg_name: &str) {
         let legs = self.trace.legs().len();
         self.trace.push(sample, leg_name);
         let index = self.trace.len() - 1;
-        let mut news = Vec::new();
         if self.trace.legs().len() > legs {
-            self.stretch = None;
             self.settling = None;
             self.curve = (index, sample.end);
-            news.extend(self.revise());
+            self.newest.clear();
         }
         if sample.op == Op::Idle {
-            return news;
+            return;
         }
         self.follow_heat(index);
-        if self.revise_at.is_some_and(|at| sample.end >= at) {
-            news.extend(self.revise());
-        }
-        let Some(rate) = self.trace.rate.get(index) else { return news };
-        let stretch = self.stretch.get_or_insert_with(|| Underway::new(index, index, rate));
-        let seconds = sample.end.since(sample.start).secs();
-        let least = self.settings.least(seconds);
-        if let Some(edge) = stretch.push(&self.trace, rate, least, &self.settings) {
-            news.extend(self.announce(edge));
-        }
-        news
-    }
-
-    fn announce(&mut self, edge: Edge) -> Option<News> {
-        let leg = self.trace.legs().len().checked_sub(1)?;
-        let from = self.seen.last().map_or(0, |s| s.edge.sample).max(self.trace.legs()[leg].samples.start);
-        if let Some(last) = self.seen.last_mut() {
-            last.until = edge.sample;
-        }
-        // Another rate is another power.
-        self.settling = None;
-        self.curve = (edge.sample, edge.at);
-        self.seen.push(Seen { leg, edge, from, until: self.trace.len(), across: false });
-        let found = self.attributed();
-        self.breaks.push(found.clone());
-        self.revise_at = Some(edge.at.plus(Nanos::from_secs(REVISE_AFTER_S)));
-        Some(News::Announced(found))
-    }
-
-    /// The cause of the last break, as it is seen now.
-    fn attributed(&self) -> Break {
-        let last = self.seen.len() - 1;
-        let scene = Scene { trace: &self.trace, context: &self.context, seen: &self.seen };
-        scene.attribute(last, &self.breaks[..last.min(self.breaks.len())])
-    }
-
-    /// Looks again at the cause of the last break.
-    fn revise(&mut self) -> Option<News> {
-        self.revise_at.take()?;
-        let end = self.trace.legs().get(self.seen.last()?.leg)?.samples.end;
-        self.seen.last_mut()?.until = end;
-        let found = self.attributed();
-        let last = self.breaks.last_mut()?;
-        let changed = found.cause != last.cause || (found.confidence - last.confidence).abs() >= 0.1;
-        *last = found.clone();
-        changed.then_some(News::Revised(found))
-    }
-}
-
-impl Underway {
-    fn new(leg_start: usize, start: usize, rate: f64) -> Self {
-        let floor = (rate * 1e-3).max(1e-6);
-        Self {
-            leg_start,
-            start,
-            raw: VecDeque::new(),
-            tail: VecDeque::new(),
-            history: Moments::default(),
-            noise: Noise::of(&[]),
-            since_noise: 0,
-            since_search: 0,
-            floor,
-            offset: rate.max(floor).ln(),
-        }
-    }
-
-    fn push(&mut self, trace: &Trace, rate: f64, least: usize, settings: &Settings) -> Option<Edge> {
-        let newest = trace.len() - 1;
-        let half = least.saturating_sub(1) / 2;
-        let reach = 4 * least;
-        self.raw.push_back(rate.max(self.floor).ln());
-        while self.raw.len() > (reach + 2 * half + 2).max(NOISE_SAMPLES) {
-            self.raw.pop_front();
-        }
-        self.since_noise += 1;
-        if self.since_noise >= NOISE_EVERY || self.raw.len() == NOISE_EVERY / 2 {
-            self.since_noise = 0;
-            let from = self.raw.len().saturating_sub(NOISE_SAMPLES);
-            self.noise = Noise::of(&self.raw.make_contiguous()[from..]);
-        }
-        // The newest value whose running median is complete.
-        let centre = newest.checked_sub(half).filter(|c| *c >= self.start)?;
-        self.filter(centre, newest, half)?;
-        while self.tail.len() > reach {
-            if let Some((x, y)) = self.tail.pop_front() {
-                self.history.add(x, y);
+        if let Some(rate) = self.trace.rate.get(index) {
+            self.newest.push_back(rate.max(1e-6).ln());
+            if self.newest.len() > STIR.0 + STIR.1 {
+                self.newest.pop_front();
             }
         }
-        self.since_search += 1;
-        if self.since_search < (least / 16).max(1) || self.tail.len() < least {
-            return None;
-        }
-        self.since_search = 0;
-        self.search(trace, least, settings)
     }
 
-    /// Adds the running median at sample `centre` to the tail. The window keeps to this stretch.
-    fn filter(&mut self, centre: usize, newest: usize, half: usize) -> Option<()> {
-        let raw_start = newest + 1 - self.raw.len();
-        let from = centre.saturating_sub(half).max(self.start).max(raw_start);
-        let to = (from + 2 * half).max(centre + half).min(newest);
-        let mut window: Vec<f64> = self.raw.range(from - raw_start..=to - raw_start).copied().collect();
-        let value = stats::median(&mut window)?;
-        self.tail.push_back((centre as f64, value - self.offset));
-        Some(())
+    /// Whether the newest rates differ from those before them.
+    fn stirs(&self) -> bool {
+        let n = self.newest.len();
+        if n < 2 * STIR.0 {
+            return true;
+        }
+        let mut late: Vec<f64> = self.newest.range(n - STIR.0..).copied().collect();
+        let mut early: Vec<f64> = self.newest.range(..n - STIR.0).copied().collect();
+        let noise = stats::difference_sigma(&early).unwrap_or(0.0);
+        let median = |values: &mut [f64]| stats::median(values).unwrap_or(0.0);
+        (median(&mut late) - median(&mut early)).abs() > STIRS.0.max(STIRS.1 * noise)
     }
 
-    /// The split of the stretch that pays best, if it pays.
-    fn search(&mut self, trace: &Trace, least: usize, settings: &Settings) -> Option<Edge> {
-        let mut values: Vec<f64> = self.tail.iter().map(|p| p.1).collect();
-        plateaus::sharpen(&mut values, least.saturating_sub(1) / 2 + 1);
-        let sums = Moments::prefixes(self.tail.iter().zip(values).map(|(p, y)| (p.0, y)));
-        let tail = sums[self.tail.len()];
-        let joined = |part: Moments| part.joined(self.history);
-        let n = (self.history.n + tail.n) as usize;
-        let penalty = plateaus::penalty(n.clamp(256, plateaus::MOST_BLOCKS), self.noise, least);
-        let whole = penalty.cost(joined(tail));
-        let last = (self.tail.len() + 1).checked_sub(least)?;
-        let first = least.saturating_sub(self.history.n as usize);
-        let gain = |t: usize| whole - penalty.cost(joined(sums[t])) - penalty.cost(tail.minus(sums[t]));
-        let (t, gain) = (first..last).map(|t| (t, gain(t))).max_by(|a, b| a.1.total_cmp(&b.1))?;
-        // While the best split is the latest that is allowed, a later one would be better still: wait for it.
-        if gain < penalty.level || t + 1 == last {
-            return None;
+    /// Whether it is time for a look.
+    fn is_due(&self) -> bool {
+        let (samples, legs, at) = self.looked;
+        let n = self.trace.len();
+        let Some(leg) = self.trace.legs().last() else { return false };
+        let fresh = n - samples;
+        // The work of a look is that of the leg underway, and of all breaks.
+        let soonest = (leg.samples.len() / OFTEN).max(self.standing.len() / 16).max(SOONEST.0);
+        if fresh < soonest || self.trace.end(n).since(at).secs() < SOONEST.1 {
+            return false;
         }
-        let (left, right) = (joined(sums[t]), tail.minus(sums[t]));
-        let edge = self.tail[t].0 - 0.5;
-        let (a, b) = (penalty.describe(left).at(edge), right.level().level);
-        let spread = 3.0 * self.noise.long_run * (1.0 / left.n + 1.0 / right.n).sqrt();
-        if (b - a).abs() < settings.least_step().max(spread) {
-            return None;
+        if self.trace.legs().len() > legs {
+            return true;
         }
-        Some(self.cut(trace, t, (a + self.offset, b + self.offset), least))
+        if leg.op == Op::Idle {
+            return false;
+        }
+        let now = self.trace.end(n).secs();
+        let waits = self.standing.last().is_some_and(|s| s.told.is_none() || now - s.found.at_s < EVIDENCE_S)
+            || self.standing.iter().any(|s| s.gone_since.is_some() || s.other_since.is_some());
+        fresh >= CALM * soonest || waits || self.stirs()
     }
 
-    fn cut(&mut self, trace: &Trace, t: usize, levels: (f64, f64), least: usize) -> Edge {
-        let newest = trace.len() - 1;
-        let raw_start = newest + 1 - self.raw.len();
-        let about = self.tail[t].0 as usize;
-        let low = about.saturating_sub(least).max(self.start + 1).max(raw_start);
-        let high = (about + least).min(newest).max(low);
-        let raw: Vec<f64> = self.raw.range(low - raw_start..high - raw_start).copied().collect();
-        let range = self.leg_start..trace.len();
-        let edge = plateaus::locate_sharp(trace, &range, &raw, low - self.leg_start, levels, self.noise);
-        // What was filtered across the edge is filtered again, within the new stretch.
-        self.tail.clear();
-        self.history = Moments::default();
-        self.start = edge.sample;
-        let half = least.saturating_sub(1) / 2;
-        for centre in self.start..=newest.saturating_sub(half) {
-            self.filter(centre, newest, half);
+    /// Looks, where it is time, and says what is new.
+    pub fn news(&mut self) -> Vec<News> {
+        if self.is_due() { self.look(false).0 } else { Vec::new() }
+    }
+
+    /// Looks at all that has come in, and takes what is found for told.
+    pub fn settle(&mut self) -> Vec<News> {
+        self.look(true).0
+    }
+
+    /// Looks once more at a run that has ended, says what is still to be said, and gives its findings: [`LiveFindings::breaks`] says the same then.
+    pub fn close(&mut self) -> (Vec<News>, Findings) {
+        let (news, look) = self.look(true);
+        (news, findings::findings_of(&self.trace, &self.context, look))
+    }
+
+    fn look(&mut self, last: bool) -> (Vec<News>, Look) {
+        let n = self.trace.len();
+        let now = self.trace.end(n);
+        self.looked = (n, self.trace.legs().len(), now);
+        let sample_s = n.checked_sub(1).map_or(0.0, |i| now.since(self.trace.start(i)).secs());
+        let stands = STANDS_S.max(STANDS_SAMPLES * sample_s);
+        let near_s = self.settings.least(sample_s.max(1e-6)) as f64 * sample_s;
+        let look = self.engine.look(&self.trace, &self.context);
+        let legs: Vec<usize> = look.seen.iter().map(|s| s.leg).collect();
+        self.meet(look.breaks.clone(), now, near_s);
+        let underway = self.trace.legs().len().saturating_sub(1);
+        let mut news = Vec::new();
+        let waits = self.waits(&legs, stands);
+        for i in 0..self.standing.len() {
+            let standing = &mut self.standing[i];
+            let ended = legs.get(i).is_some_and(|leg| *leg < underway);
+            let longer = |since: Nanos, seconds: f64| last || now.since(since).secs() >= seconds;
+            if let Some(since) = standing.gone_since {
+                let behind = now.secs() - standing.found.at_s;
+                if longer(since, stands.max(MOVES * behind)) {
+                    news.extend(standing.told.take().map(News::Withdrawn));
+                }
+                continue;
+            }
+            let found = &standing.found;
+            match &standing.told {
+                None => {
+                    let stood = longer(standing.since, stands) && now.secs() - found.at_s >= waits[i];
+                    if last || ended || stood {
+                        standing.told = Some(found.clone());
+                        news.push(News::Announced(found.clone()));
+                    }
+                }
+                Some(told) => {
+                    let differs =
+                        told.cause != found.cause || (told.confidence - found.confidence).abs() >= SURER;
+                    standing.other_since = differs.then(|| standing.other_since.unwrap_or(now));
+                    if standing.other_since.is_some_and(|since| longer(since, stands)) {
+                        standing.told = Some(found.clone());
+                        standing.other_since = None;
+                        news.push(News::Revised(found.clone()));
+                    }
+                }
+            }
         }
-        edge
+        self.standing.retain(|s| s.gone_since.is_none() || s.told.is_some());
+        let shown = self.standing.iter().filter(|s| s.told.is_some() && s.gone_since.is_none());
+        self.shown = shown.map(|s| s.found.clone()).collect();
+        if let Some(News::Announced(b)) = news.iter().rev().find(|n| matches!(n, News::Announced(_))) {
+            // Another rate is another power.
+            let sample = self.trace.index_at_time(Nanos::from_secs(b.at_s));
+            if self.trace.legs().last().is_some_and(|leg| leg.samples.contains(&sample)) {
+                self.settling = None;
+                self.curve = (sample, Nanos::from_secs(b.at_s));
+            }
+        }
+        (news, look)
+    }
+
+    /// Takes over the breaks of a look: each one that was there before keeps its story. Those that are there now come first, in the order of time.
+    fn meet(&mut self, found: Vec<Break>, now: Nanos, near_s: f64) {
+        let mut before: Vec<Option<Standing>> = self.standing.drain(..).map(Some).collect();
+        for found in found {
+            let falls = found.to_mb_s < found.from_mb_s;
+            let is_same = |s: &Standing| {
+                let overlap = s.found.low_bytes <= found.high_bytes && found.low_bytes <= s.found.high_bytes;
+                let moved = (s.found.at_s - found.at_s).abs();
+                let behind = now.secs() - s.found.at_s.min(found.at_s);
+                (s.found.to_mb_s < s.found.from_mb_s) == falls
+                    && (overlap || moved <= near_s.max(MOVES * behind))
+            };
+            let same = before
+                .iter_mut()
+                .filter(|s| s.as_ref().is_some_and(is_same))
+                .min_by(|a, b| {
+                    let far =
+                        |s: &Option<Standing>| s.as_ref().map_or(0.0, |s| (s.found.at_s - found.at_s).abs());
+                    far(a).total_cmp(&far(b))
+                })
+                .and_then(Option::take);
+            let fresh = Standing {
+                found: found.clone(),
+                since: now,
+                told: None,
+                other_since: None,
+                gone_since: None,
+            };
+            self.standing.push(Standing { found, gone_since: None, ..same.unwrap_or(fresh) });
+        }
+        let gone = before.into_iter().flatten().filter(|s| s.told.is_some());
+        self.standing.extend(gone.map(|s| Standing { gone_since: Some(s.gone_since.unwrap_or(now)), ..s }));
+    }
+
+    /// Whether the rate is still on its way from the last break to where that leads.
+    fn is_underway(&self, found: &Break) -> bool {
+        let mut late: Vec<f64> =
+            self.newest.range(self.newest.len().saturating_sub(STIR.0)..).copied().collect();
+        let Some(now) = stats::median(&mut late) else { return false };
+        let (from, to) = (found.from_mb_s.max(1e-6).ln(), found.to_mb_s.max(1e-6).ln());
+        (now - to).abs() > DONE * (to - from).abs()
+    }
+
+    /// Seconds that have to lie behind each break before it is told; `legs` are the legs of those that are among the findings.
+    fn waits(&self, legs: &[usize], stands: f64) -> Vec<f64> {
+        let same = |a: f64, b: f64| (a.max(1e-6) / b.max(1e-6)).ln().abs() < SAME_RATE;
+        let like = |a: &Break, b: &Break| same(b.from_mb_s, a.to_mb_s) || same(b.to_mb_s, a.to_mb_s);
+        let mut waits = vec![stands; self.standing.len()];
+        let mut from = 0;
+        for leg in legs.chunk_by(|a, b| a == b) {
+            let own = &self.standing[from..from + leg.len()];
+            // From where the rate goes the other way, or to where it was, all may belong to a pattern.
+            let falls = |i: usize| own[i].found.to_mb_s < own[i].found.from_mb_s;
+            let turns = |i: usize| {
+                falls(i) != falls(i - 1)
+                    || own[i.saturating_sub(3)..i].iter().any(|b| like(&own[i].found, &b.found))
+            };
+            let first = (1..own.len()).find(|i| turns(*i)).unwrap_or(own.len());
+            let mut longest = 0.0_f64;
+            for i in first..own.len() {
+                longest = longest.max(own[i].found.at_s - own[i - 1].found.at_s);
+            }
+            for wait in &mut waits[from + first..from + own.len()] {
+                *wait = (HALF_PERIODS * longest).min(LONGEST_WAIT_S).max(stands);
+            }
+            from += leg.len();
+        }
+        if let Some(last) = from.checked_sub(1).filter(|last| self.is_underway(&self.standing[*last].found)) {
+            waits[last] = waits[last].max(UNDERWAY_S);
+        }
+        waits
     }
 }
 
@@ -335,7 +409,8 @@ mod tests {
                 };
                 i += 1;
                 let seconds = i as f64 / 4.0;
-                news.extend(live.push(&sample, "soak").into_iter().map(|n| (seconds, n)));
+                live.push(&sample, "soak");
+                news.extend(live.news().into_iter().map(|n| (seconds, n)));
             }
         }
         (live, news)
@@ -372,9 +447,25 @@ mod tests {
     }
 
     #[test]
-    fn a_sample_costs_the_same_late_in_a_run_as_early() {
-        let (live, _) = run(&[(20_000, 900.0)], |_| 40.0);
-        let stretch = live.stretch.unwrap();
-        assert!(stretch.tail.len() <= 48 && stretch.raw.len() <= 128, "only the newest samples are searched");
+    fn looks_become_rarer_as_a_steady_leg_becomes_longer() {
+        let context = Context::default();
+        let mut live = LiveFindings::new(context);
+        let mut looks = Vec::new();
+        for i in 0..40_000_u64 {
+            let sample = Sample {
+                start: Nanos(i * 250_000_000),
+                end: Nanos((i + 1) * 250_000_000),
+                written: Bytes(225_000_000 + (i * 7919 % 101) * 20_000),
+                ..Sample::default()
+            };
+            live.push(&sample, "soak");
+            if live.is_due() {
+                live.news();
+                looks.push(i);
+            }
+        }
+        let late = looks.iter().filter(|i| **i >= 20_000).count();
+        assert!(late <= 20_000 / (CALM * 20_000 / OFTEN) + 1, "{late} looks at 20,000 samples");
+        assert!(looks.len() < 500, "{}", looks.len());
     }
 }

@@ -7,6 +7,7 @@
 pub mod bench;
 pub mod degrade;
 pub mod fit;
+pub mod live;
 pub mod noise;
 pub mod patterns;
 pub mod report;

@@ -8,15 +8,17 @@
 use mile_core::causes::TABLE;
 use mile_core::{Findings, findings};
 use mile_corpus::degrade::{Loss, degrade};
+use mile_corpus::live::{self, Live};
 use mile_corpus::{Case, PATTERNS, Score, bench, case, fit, report, score};
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::{fs, io, thread};
 
-/// Traces of each pattern that are measured, those with less in them, and those that weights are fitted on.
+/// Traces of each pattern that are measured, those with less in them, those that are played as runs underway, and those that weights are fitted on.
 const TRACES: u64 = 40;
 const DEGRADED: u64 = 8;
+const UNDERWAY: u64 = 4;
 const FITTED: u64 = 80;
 /// Seeds for the fit begin here; those from 1 on may be looked at.
 const FIT: u64 = 1_000_001;
@@ -33,6 +35,9 @@ fn main() -> Result<(), Failure> {
     let only = PATTERNS.into_iter().find(|p| has(p));
     if has("tuning") {
         return tuning(count.unwrap_or(TRACES), only);
+    }
+    if has("live") {
+        return underway(count.unwrap_or(DEGRADED), only);
     }
     let first = unseen()?;
     let (mut patterns, mut all) = (Vec::new(), Score::default());
@@ -53,7 +58,12 @@ fn main() -> Result<(), Failure> {
         line(words, &sum);
         degraded.push((*words, sum));
     }
-    let text = report::markdown(&all, &patterns, &degraded, first);
+    let mut underway = Live::default();
+    for name in names(only) {
+        underway.add(live_of(name, first + 2000, UNDERWAY, false));
+    }
+    live_line("underway", &underway);
+    let text = report::markdown(&all, &patterns, &degraded, &underway, first);
     let docs = root().join("docs");
     fs::write(docs.join("accuracy.md"), text)?;
     fs::write(docs.join("accuracy.svg"), report::diagram(&all)?)?;
@@ -61,6 +71,51 @@ fn main() -> Result<(), Failure> {
         println!("{what}: {found}, {aim}{}", if met { "" } else { ": NOT MET" });
     }
     Ok(())
+}
+
+/// Plays the cases as runs that are underway.
+fn underway(count: u64, only: Option<&'static str>) -> Result<(), Failure> {
+    let mut all = Live::default();
+    for name in names(only) {
+        let own = live_of(name, 1, count, only.is_some());
+        live_line(name, &own);
+        all.add(own);
+    }
+    live_line("all", &all);
+    Ok(())
+}
+
+fn live_of(pattern: &'static str, first: u64, count: u64, show: bool) -> Live {
+    let sum = Mutex::new(Live::default());
+    each(pattern, first, count, &|case| {
+        let own = live::live(&case);
+        if show && own.withdrawn + own.changed > 0 {
+            println!(
+                "seed {}: {} samples, {:.3} h\n  {}",
+                case.seed,
+                case.samples.len(),
+                case.hours(),
+                own.story.join("\n  ")
+            );
+        }
+        if let Ok(mut sum) = sum.lock() {
+            sum.add(own);
+        }
+    });
+    sum.into_inner().unwrap_or_default()
+}
+
+fn live_line(name: &str, own: &Live) {
+    println!(
+        "{name:<28} {:>5} announced, {} withdrawn, {} other cause, {:.1} % of {} told in time, median {:.1} s or {:.0} samples",
+        own.announced,
+        own.withdrawn,
+        own.changed,
+        100.0 * own.in_time(),
+        own.delays.len(),
+        own.delay(0.5).0,
+        own.delay(0.5).1,
+    );
 }
 
 fn root() -> PathBuf {

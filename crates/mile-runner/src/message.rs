@@ -391,10 +391,10 @@ impl EventKind {
             Self::Engine(text) => format!("Data moves through {text}"),
             Self::LegBegan { name, words, .. } => format!("Leg {name} begins: {words}"),
             Self::LegEnded { name, why, .. } => format!("Leg {name} ends: {why}"),
-            Self::BreakSeen(b) => format!("Break at {}", b.sentence()),
-            Self::BreakRevised(b) => format!("Break, seen again: {}", b.sentence()),
+            Self::BreakSeen(b) => format!("Break at {}", b.sentence_so_far()),
+            Self::BreakRevised(b) => format!("Break, seen again: {}", b.sentence_so_far()),
             Self::BreakWithdrawn(at) => {
-                format!("The break announced at {at} is not confirmed by the final analysis")
+                format!("The break announced at {at} is withdrawn: it is no longer among the findings of the run")
             }
             Self::Guard { limit, found } => format!("Stopped by the guard: {found} is above {limit}"),
             Self::WentOn { name, gap, moved, .. } => format!(

@@ -32,7 +32,7 @@ use hdrhistogram::serialization::{Serializer, V2Serializer};
 use meeting::Meeting;
 use mile_core::channel::{Channel, Source};
 use mile_core::live::News;
-use mile_core::{Bytes, Celsius, Digest, Faults, Findings, LiveFindings, Nanos, Op, Rate, Sample, findings};
+use mile_core::{Bytes, Celsius, Digest, Faults, Findings, LiveFindings, Nanos, Op, Rate, Sample};
 use mile_course::{Access, Plan, PlannedLeg, PlannedTransfer, Work};
 use mile_drive::clock::Monotonic;
 use mile_drive::drive::PATIENCE;
@@ -157,9 +157,10 @@ fn lane(
             for sample in std::mem::take(&mut go_on.samples) {
                 moved.0 += sample.moved().0;
                 written.0 += sample.written.0;
-                // What was found then was told then.
                 live.push(&sample, head.leg_name(sample.leg));
             }
+            // What was found then was told then.
+            live.settle();
         }
     }
     let host = if drive.is_virtual() { None } else { Some(Host::new()) };
@@ -395,7 +396,7 @@ impl Run<'_> {
         if !self.faults.is_empty() {
             self.event(EventKind::Faults(self.faults.clone()));
         }
-        self.compare_announced();
+        self.settle_findings();
         // Of a drive that has left, nothing more is asked.
         let gone =
             self.left || self.drive.has_left().is_some() || status == Status::Failed && self.is_stalled();
@@ -407,23 +408,10 @@ impl Run<'_> {
         Outcome { status, at: self.drive.now(), bytes: self.moved, why, health, digest }
     }
 
-    /// Says where the final analysis does not bear out what was announced.
-    fn compare_announced(&mut self) {
-        let settled = findings(self.live.trace(), &self.head.context());
-        let same = |a: &mile_core::Break, b: &mile_core::Break| {
-            a.low_bytes <= b.high_bytes && b.low_bytes <= a.high_bytes
-        };
-        let announced = self.live.breaks().to_vec();
-        for b in announced.iter().filter(|a| !settled.breaks.iter().any(|b| same(a, b))) {
-            self.event(EventKind::BreakWithdrawn(Bytes(b.at_bytes)));
-        }
-        for b in &settled.breaks {
-            match announced.iter().find(|a| same(a, b)) {
-                None => self.event(EventKind::BreakSeen(b.clone())),
-                Some(a) if a.cause != b.cause => self.event(EventKind::BreakRevised(b.clone())),
-                Some(_) => {}
-            }
-        }
+    /// Tells what the findings of the whole run say beyond what was announced.
+    fn settle_findings(&mut self) {
+        let (news, settled) = self.live.close();
+        news.into_iter().for_each(|item| self.event(told(item)));
         self.settled = Some(settled);
     }
 
@@ -759,21 +747,24 @@ impl Run<'_> {
         self.watch_sensor(readings.temp);
         self.last = readings;
         self.take_copy(leg, start, end);
-        let news = self.live.push(&sample, self.head.leg_name(leg));
+        self.live.push(&sample, self.head.leg_name(leg));
         (self.tell)(Message::Sample(sample));
         self.take_readings(end);
-        for item in news {
-            let kind = match item {
-                News::Announced(b) => {
-                    if b.to_mb_s < b.from_mb_s && self.break_at.is_none() {
-                        self.break_at = Some(end);
-                    }
-                    EventKind::BreakSeen(b)
-                }
-                News::Revised(b) => EventKind::BreakRevised(b),
-            };
-            (self.tell)(Message::Event(Event { at: end, bytes: self.moved, kind }));
+        for item in self.live.news() {
+            (self.tell)(Message::Event(Event { at: end, bytes: self.moved, kind: told(item) }));
+        }
+        if self.break_at.is_none() && self.live.has_fallen() {
+            self.break_at = Some(end);
         }
         foreign
+    }
+}
+
+/// The event that tells it.
+fn told(item: News) -> EventKind {
+    match item {
+        News::Announced(b) => EventKind::BreakSeen(b),
+        News::Revised(b) => EventKind::BreakRevised(b),
+        News::Withdrawn(b) => EventKind::BreakWithdrawn(Bytes(b.at_bytes)),
     }
 }

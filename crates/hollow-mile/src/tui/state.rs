@@ -187,8 +187,18 @@ impl Live {
                 into.progress.event(&event);
                 into.events.push(event);
             }
-            Message::Ended(outcome) => into.outcome = Some(*outcome),
+            Message::Ended(outcome) => {
+                into.outcome = Some(*outcome);
+                into.findings.settle();
+            }
             Message::Began(_) | Message::LegLatency(..) | Message::Health(_) | Message::Reading(..) => {}
+        }
+    }
+
+    /// Looks at what has come in, where it is time. After a batch of messages and not after each: a run that is joined late tells all at once.
+    pub(crate) fn look(&mut self) {
+        for lane in &mut self.lanes {
+            lane.findings.news();
         }
     }
 

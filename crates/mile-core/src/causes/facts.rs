@@ -96,7 +96,7 @@ impl Facts {
         let leg = &trace.legs()[seen.leg];
         let falls = edge.to.0 < edge.from.0;
         let around = Around::of(trace, seen);
-        let temp = temp_at(trace, edge, seen);
+        let temp = scene.marks[index].temp;
         let rested =
             super::written_at_last_rest(trace, leg.samples.start).max(recovered_at(scene, index, done));
         let since = scene.seen[..index].iter().enumerate().filter(|(_, s)| s.edge.bytes >= rested);
@@ -158,7 +158,7 @@ impl Facts {
             change_after: around.change_after(trace, temp),
             hotter_elsewhere: scene.hottest_unthrottled(index, done),
             same_temp: scene.falls_at(index, temp, SAME_TEMP),
-            temp_at_fall: undone.and_then(|j| temp_at(trace, &scene.seen[j].edge, &scene.seen[j])),
+            temp_at_fall: undone.and_then(|j| scene.marks[j].temp),
             cooled_behind: (falls && next.is_none())
                 .then(|| around.cooled(trace, temp, seen.until))
                 .flatten(),

@@ -38,11 +38,15 @@ impl GoOn {
     /// Where a run that stands so goes on: behind the last leg where only its end is missing. `gap` is how long ago it was interrupted.
     pub fn of(plan: &Plan, status: Status, samples: Vec<Sample>, events: &[Event], gap: Nanos) -> Self {
         let mut on = Self { gaps: gap, ..Self::default() };
+        let mut leg_began = 0.0;
         for event in events {
             match &event.kind {
                 EventKind::WentOn { gap, .. } => on.gaps = on.gaps.plus(*gap),
-                EventKind::LegBegan { .. } => on.break_at = None,
-                EventKind::BreakSeen(b) if b.to_mb_s < b.from_mb_s => {
+                EventKind::LegBegan { .. } => {
+                    on.break_at = None;
+                    leg_began = event.at.secs();
+                }
+                EventKind::BreakSeen(b) if b.to_mb_s < b.from_mb_s && b.at_s > leg_began => {
                     on.break_at = on.break_at.or(Some(event.at));
                 }
                 _ => {}

@@ -1,0 +1,142 @@
+//! The breaks of a run and their causes: the one implementation, whether the run is underway, has ended, or was imported.
+//!
+//! A leg that has ended is cut into plateaus once; the leg underway is cut anew at each look. Which breaks there are, and what they are put down to,
+//! is worked out from all of the run each time, so that a look at a run that has ended is what its findings say.
+
+use crate::causes::{Scene, Seen};
+use crate::findings::{Break, Context};
+use crate::leg_name::LegName;
+use crate::plateaus::{self, Cut, Edge, Settings, Stretch};
+use crate::sample::Op;
+use crate::trace::Trace;
+use crate::units::Rate;
+
+/// Cuts a run into plateaus and puts its breaks down to causes, again and again while it goes on.
+#[derive(Clone, Debug, Default)]
+pub struct Engine {
+    settings: Settings,
+    /// The legs that have ended, as they were cut.
+    ended: Vec<Cut>,
+}
+
+/// What a run shows so far.
+#[derive(Clone, Debug, Default)]
+pub struct Look {
+    /// Each leg of the trace, cut; a rest has no stretches.
+    pub cuts: Vec<Cut>,
+    /// The edges within legs and between them, in the order of time.
+    pub seen: Vec<Seen>,
+    /// The same, put down to causes.
+    pub breaks: Vec<Break>,
+}
+
+impl Engine {
+    /// With settings of what counts as a break.
+    pub fn new(settings: Settings) -> Self {
+        Self { settings, ended: Vec::new() }
+    }
+
+    /// What `trace` shows. A trace that was looked at before must have grown only at its end.
+    pub fn look(&mut self, trace: &Trace, context: &Context) -> Look {
+        let legs = trace.legs();
+        let last = legs.len().saturating_sub(1);
+        let cut = |i: usize| match legs[i].op {
+            Op::Idle => Cut::default(),
+            _ => plateaus::plateaus(trace, legs[i].samples.clone(), &self.settings),
+        };
+        let fresh: Vec<Cut> = (self.ended.len()..last).map(cut).collect();
+        let newest = legs.get(last).map(|_| cut(last));
+        self.ended.extend(fresh);
+        let cuts: Vec<Cut> = self.ended.iter().cloned().chain(newest).collect();
+        let seen = seen(trace, &cuts, &self.settings);
+        let breaks = Scene::new(trace, context, &seen).breaks();
+        Look { cuts, seen, breaks }
+    }
+}
+
+/// All breaks of a run: those within its legs, and those from one leg to the next where both write or both read: the course changed something, or
+/// the drive had recovered meanwhile. Legs of a sweep are held against each other elsewhere.
+fn seen(trace: &Trace, cuts: &[Cut], settings: &Settings) -> Vec<Seen> {
+    let mut all = Vec::new();
+    let mut before: Option<usize> = None;
+    for (index, cut) in cuts.iter().enumerate() {
+        let leg = &trace.legs()[index];
+        if leg.op == Op::Idle {
+            continue;
+        }
+        let last = before.replace(index).filter(|&b| trace.legs()[b].op == leg.op);
+        // A leg of the other kind between them is a pause for this one.
+        let last = last.or_else(|| {
+            let earlier = (0..index).rev().find(|&b| trace.legs()[b].op == leg.op)?;
+            (leg.op == Op::Write && index - earlier == 2).then_some(earlier)
+        });
+        if let Some(edge) = last.and_then(|l| {
+            between(trace, l, cuts[l].stretches.last()?, index, cut.stretches.first()?, settings)
+        }) {
+            all.push(edge);
+        }
+        for (i, &edge) in cut.edges.iter().enumerate() {
+            let from = cut.stretches[i].samples.start;
+            let until = cut.stretches[i + 1].samples.end;
+            all.push(Seen { leg: index, edge, from, until, across: false });
+        }
+    }
+    all
+}
+
+/// Whether the leg before had the same rate at the address at which the next one begins: then only the address changed.
+fn as_there(trace: &Trace, earlier: usize, sample: usize, rate: Rate, settings: &Settings) -> bool {
+    let Some(at) = trace.offset.get(sample) else { return false };
+    let range = trace.legs()[earlier].samples.clone();
+    let Some(there) = range.clone().find(|&i| trace.offset.get(i).is_some_and(|o| o >= at)) else {
+        return false;
+    };
+    let Some(near) = trace.offset.get(there).filter(|_| there + 1 < range.end) else { return false };
+    // Far from where it is now, or it is no other address.
+    let last = trace.offset.get(range.end - 1).unwrap_or(near);
+    let some = (range.len() / 50).max(8);
+    let then = trace.mean_rate(there..(there + some).min(range.end)).unwrap_or_default();
+    last - at > 0.05 * last && (rate.0.max(1.0) / then.0.max(1.0)).ln().abs() < settings.least_step()
+}
+
+fn between(
+    trace: &Trace,
+    earlier: usize,
+    before: &Stretch,
+    index: usize,
+    behind: &Stretch,
+    settings: &Settings,
+) -> Option<Seen> {
+    let sweep = |i: usize| !LegName::read(&trace.legs()[i].name).steps.is_empty();
+    if sweep(earlier) || sweep(index) {
+        return None;
+    }
+    let sample = behind.samples.start;
+    let paused = index - earlier > 1;
+    if !paused && as_there(trace, earlier, sample, behind.mean, settings) {
+        return None;
+    }
+    let change = (behind.mean.0.max(1.0) / before.mean.0.max(1.0)).ln();
+    let spread =
+        (before.sd_mb_s / before.mean.mb_s().max(1e-9)).hypot(behind.sd_mb_s / behind.mean.mb_s().max(1e-9));
+    let least = settings.least(trace.end(sample).since(trace.start(sample)).secs());
+    let lasts = behind.samples.len() >= least && before.samples.len() >= least;
+    let large = change.abs() > settings.least_step().max(0.5 * spread);
+    // After a pause only a rise is the drive's doing; a fall would be that it had less to give than before.
+    (lasts && large && (!paused || change > 0.0)).then(|| Seen {
+        leg: index,
+        edge: Edge {
+            sample,
+            at: trace.start(sample),
+            bytes: trace.moved(sample),
+            low: trace.moved(sample),
+            high: trace.moved(sample),
+            span: (sample, sample),
+            from: before.mean,
+            to: behind.mean,
+        },
+        from: sample,
+        until: behind.samples.end,
+        across: true,
+    })
+}
