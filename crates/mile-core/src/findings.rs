@@ -8,13 +8,14 @@ use crate::claims::{self, ClaimFound};
 use crate::consistency::{self, Consistency};
 use crate::demand::{self, Demand, DemandFound};
 use crate::engine::{Engine, Look};
-use crate::faults::Faults;
+use crate::faults::{FaultKind, Faults};
 use crate::interference;
 use crate::leg_name::LegName;
 use crate::next_step;
 use crate::plateaus::{Settings, Stretch};
 use crate::sample::Op;
 use crate::steady::{self, Steady};
+use crate::surface::{self, Surface};
 use crate::sweeps::{self, FillFound, Piece, RampFound, Recovery};
 use crate::thermal;
 use crate::trace::{Trace, TraceLeg};
@@ -467,6 +468,55 @@ pub struct Hollow {
     pub depth_pct: f64,
     pub passes_seen: u32,
     pub passes: u32,
+    /// Lower and upper bound of the depth (95 %).
+    #[serde(default)]
+    pub depth_low_pct: f64,
+    #[serde(default)]
+    pub depth_high_pct: f64,
+    /// Bytes to which its edges are known.
+    #[serde(default)]
+    pub edge_bytes: u64,
+    /// Whether passes of different orders show it: then it goes with the address and not with the time.
+    #[serde(default)]
+    pub orders_differ: bool,
+}
+
+impl Hollow {
+    /// Where, how deep and how sure, in one sentence without its full stop.
+    pub fn sentence(&self) -> String {
+        let seen = match (self.passes_seen, self.passes, self.orders_differ) {
+            (_, 1, _) => "seen on the only pass: a second one in another order confirms it".to_owned(),
+            (seen, all, true) => format!("confirmed: seen on {seen} of {all} passes in different orders"),
+            (seen, all, false) => format!("seen on {seen} of {all} passes in the same order"),
+        };
+        format!(
+            "{} to {}: {} instead of {} MB/s, {:.1} % below the baseline ({:.1} to {:.1} %), {seen}",
+            Bytes(self.start_byte),
+            Bytes(self.end_byte),
+            number(self.mean_mb_s),
+            number(self.baseline_mb_s),
+            self.depth_pct,
+            self.depth_low_pct,
+            self.depth_high_pct
+        )
+    }
+}
+
+/// A stretch that could not be read.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+#[expect(missing_docs, reason = "the format's own names say it")]
+pub struct Unreadable {
+    pub start_byte: u64,
+    pub end_byte: u64,
+}
+
+/// The stretches in which reads failed.
+fn unreadable(faults: &[Faults]) -> Vec<Unreadable> {
+    let failed = faults.iter().filter(|f| f.kind == FaultKind::ReadFailed);
+    failed
+        .flat_map(|f| &f.stretches)
+        .map(|&(start_byte, end_byte)| Unreadable { start_byte, end_byte })
+        .collect()
 }
 
 /// A periodic dip.
@@ -511,7 +561,14 @@ pub struct Findings {
     pub thermal: Option<Thermal>,
     /// Load, cool-down and idle, in the order of time.
     pub phases: Vec<Phase>,
+    /// Stretches of the surface that are slower than their surroundings, in the order of addresses.
     pub hollows: Vec<Hollow>,
+    /// The rate by address, where a leg goes over a range of addresses.
+    #[serde(default)]
+    pub surface: Option<Surface>,
+    /// Stretches that could not be read, from and to, with what was tried.
+    #[serde(default)]
+    pub unreadable_blocks: Vec<Unreadable>,
     /// Operations that failed, and data that was not found as it was written.
     #[serde(default)]
     pub faults: Vec<Faults>,
@@ -551,6 +608,8 @@ pub(crate) fn findings_of(trace: &Trace, context: &Context, look: Look) -> Findi
         thermal: thermal::summary(trace, context),
         phases: thermal::phases(trace),
         hollows: Vec::new(),
+        surface: None,
+        unreadable_blocks: unreadable(&context.faults),
         faults: context.faults.clone(),
         dips: Vec::new(),
         interference: interference::intervals(trace),
@@ -564,6 +623,9 @@ pub(crate) fn findings_of(trace: &Trace, context: &Context, look: Look) -> Findi
         notes: Vec::new(),
     };
     let Look { cuts, seen, breaks } = look;
+    if let Some((surface, hollows)) = surface::surface(trace) {
+        (all.surface, all.hollows) = (Some(surface), hollows);
+    }
     all.breaks = breaks;
     let mut pieces = Vec::new();
     for (index, (leg, cut)) in
@@ -700,6 +762,18 @@ fn notes(trace: &Trace, context: &Context, all: &Findings) -> Vec<String> {
             number(rated.mb_s())
         ));
     }
-    notes.push("Hollows are not looked for by this version; their list is empty.".to_owned());
+    match &all.surface {
+        None => notes.push(
+            "No leg goes over a range of addresses, so that nothing is said about slow or weak places; `scan` does.".to_owned(),
+        ),
+        Some(s) if s.passes.len() == 1 => notes.push(
+            "The surface was looked at in one pass: a slow stretch may also come from heat or other I/O at that moment.".to_owned(),
+        ),
+        Some(s) if !s.has_several_orders() => notes.push(
+            "All passes over the surface went in the same order: what comes at the same time in each of them looks like a slow place."
+                .to_owned(),
+        ),
+        Some(_) => {}
+    }
     notes
 }

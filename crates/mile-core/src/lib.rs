@@ -30,6 +30,7 @@ pub mod segment;
 pub mod stages;
 pub mod stats;
 pub mod steady;
+pub mod surface;
 pub mod sweeps;
 pub mod thermal;
 pub mod trace;

@@ -1,0 +1,247 @@
+//! Hollows of made-up surfaces: recording zones, weak stretches, heat and others, over many seeds. The truth is the list that each was made from.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use mile_core::surface::{Instead, Order, Surface, surface};
+use mile_core::{Bytes, Celsius, Nanos, Op, Rate, Sample, Throttled, Trace};
+use std::time::Instant;
+
+/// Uniform numbers by the minimal standard of Park and Miller, 1988, which nothing else here uses.
+struct Dice(u64);
+
+impl Dice {
+    fn roll(&mut self) -> f64 {
+        self.0 = self.0 * 48_271 % 0x7fff_ffff;
+        self.0 as f64 / f64::from(0x7fff_ffff_u32)
+    }
+
+    fn between(&mut self, low: f64, high: f64) -> f64 {
+        low + (high - low) * self.roll()
+    }
+
+    /// Sum of twelve uniform numbers: about normal.
+    fn normal(&mut self) -> f64 {
+        (0..12).map(|_| self.roll()).sum::<f64>() - 6.0
+    }
+}
+
+/// A surface: cells, their size, the rate of each without noise, and its hollows as first cell, end, and depth.
+struct Made {
+    cells: usize,
+    cell: u64,
+    rate: Vec<f64>,
+    noise: f64,
+    hollows: Vec<(usize, usize, f64)>,
+}
+
+impl Made {
+    fn of(dice: &mut Dice, cells: usize, holes: usize) -> Self {
+        let is_disk = dice.roll() < 0.6;
+        let outer = dice.between(120.0, 300.0);
+        let steps = dice.between(8.0, 30.0).floor();
+        let ratio = dice.between(0.45, 0.6);
+        let mut rate: Vec<f64> = (0..cells)
+            .map(|c| {
+                let x = c as f64 / cells as f64;
+                if is_disk {
+                    outer * (1.0 - (1.0 - ratio) * (x * steps).floor() / steps)
+                } else {
+                    8.0 * outer
+                }
+            })
+            .collect();
+        let mut hollows: Vec<(usize, usize, f64)> = Vec::new();
+        while hollows.len() < holes {
+            let share = dice.between(0.002, 0.06);
+            let length = ((share * cells as f64) as usize).max(3);
+            let start = (dice.between(0.05, 0.93 - share) * cells as f64) as usize;
+            let depth = dice.between(0.15, 0.8);
+            if hollows.iter().all(|h| h.1 + 10 < start || start + length + 10 < h.0) {
+                hollows.push((start, start + length, depth));
+            }
+        }
+        hollows.sort_by_key(|h| h.0);
+        for &(a, b, depth) in &hollows {
+            rate[a..b].iter_mut().for_each(|r| *r *= 1.0 - depth);
+        }
+        Self { cells, cell: 1_000_000_000, rate, noise: dice.between(0.01, 0.05), hollows }
+    }
+}
+
+/// Appends a pass to samples. `trouble` gives, for the share of the pass that is done, what the rate is multiplied by, what others move, and whether the
+/// drive counts as throttled.
+fn pass(
+    samples: &mut Vec<Sample>,
+    made: &Made,
+    order: &[usize],
+    dice: &mut Dice,
+    trouble: impl Fn(f64) -> (f64, f64, bool),
+) {
+    let leg = samples.last().map_or(0, |s| s.leg + 1);
+    let (mut at, mut ticks) =
+        samples.last().map_or((Nanos(0), 0.0), |s| (s.end, s.throttled.map_or(0.0, |t| t.light_s)));
+    for (k, &c) in order.iter().enumerate() {
+        let (factor, foreign, throttled) = trouble(k as f64 / order.len() as f64);
+        let rate = made.rate[c] * factor * (1.0 + made.noise * dice.normal()).max(0.2);
+        let end = at.plus(Nanos::from_secs(made.cell as f64 / (rate * 1e6)));
+        ticks += if throttled { end.since(at).secs() } else { 0.0 };
+        samples.push(Sample {
+            start: at,
+            end,
+            leg,
+            op: Op::Read,
+            read: Bytes(made.cell),
+            offset: Some(Bytes(c as u64 * made.cell)),
+            temp: Some(Celsius(40.0)),
+            foreign: Some(Rate(foreign * 1e6)),
+            throttled: Some(Throttled { light_s: ticks, heavy_s: 0.0 }),
+            ..Sample::default()
+        });
+        at = end;
+    }
+}
+
+fn orders(cells: usize, dice: &mut Dice) -> [Vec<usize>; 2] {
+    let forward: Vec<usize> = (0..cells).collect();
+    let mut random = forward.clone();
+    for i in (1..cells).rev() {
+        random.swap(i, (dice.roll() * (i + 1) as f64) as usize);
+    }
+    [forward, random]
+}
+
+fn shown(samples: &[Sample]) -> (Surface, Vec<mile_core::findings::Hollow>) {
+    let names: Vec<String> = (1..=9).map(|i| format!("pass {i}")).collect();
+    surface(&Trace::of(samples, &names)).unwrap()
+}
+
+#[test]
+fn hollows_are_found_confirmed_and_measured_whatever_heat_and_others_do_in_one_pass() {
+    let (mut all, mut found, mut wrong, mut deep, mut edges) = (0, 0, 0, Vec::new(), 0);
+    for seed in 1..=200_u64 {
+        let mut dice = Dice(seed * 7919);
+        let made = Made::of(&mut dice, 512, (seed % 4) as usize);
+        let mut samples = Vec::new();
+        let [forward, random] = orders(made.cells, &mut dice);
+        let (at, length) = (dice.between(0.1, 0.7), dice.between(0.02, 0.3));
+        let rate = made.rate[0];
+        let kind = seed % 3;
+        let trouble = |x: f64| match kind {
+            0 if (at..at + length).contains(&x) => (0.6, 0.0, true),
+            1 if (at..at + length).contains(&x) => (0.7, 0.3 * rate, false),
+            _ => (1.0, 0.0, false),
+        };
+        // Heat and others come in the first pass or in the second.
+        let calm = |_: f64| (1.0, 0.0, false);
+        if seed % 2 == 0 {
+            pass(&mut samples, &made, &forward, &mut dice, trouble);
+            pass(&mut samples, &made, &random, &mut dice, calm);
+        } else {
+            pass(&mut samples, &made, &forward, &mut dice, calm);
+            pass(&mut samples, &made, &random, &mut dice, trouble);
+        }
+        let (surface, hollows) = shown(&samples);
+        assert_eq!(surface.passes.len(), 2);
+        assert_eq!((surface.passes[0].order, surface.passes[1].order), (Order::Forward, Order::Other));
+        let mut left = hollows.clone();
+        all += made.hollows.len();
+        for &(a, b, depth) in &made.hollows {
+            let (from, to) = (a as u64 * made.cell, b as u64 * made.cell);
+            let Some(i) = left.iter().position(|h| h.start_byte < to && from < h.end_byte) else {
+                println!(
+                    "{seed} missed {a}..{b} {depth:.2}, noise {:.3}, kind {kind}, {:?}",
+                    made.noise, surface.noise
+                );
+                continue;
+            };
+            let h = left.remove(i);
+            if h.passes_seen != 2 || !h.orders_differ {
+                continue;
+            }
+            found += 1;
+            deep.push((h.depth_pct - 100.0 * depth).abs());
+            let one = made.cell + 1_000_000;
+            edges += usize::from(h.start_byte.abs_diff(from) > one || h.end_byte.abs_diff(to) > one);
+        }
+        wrong += left.len();
+    }
+    deep.sort_by(f64::total_cmp);
+    assert!(found as f64 >= 0.98 * all as f64, "{found} of {all}");
+    assert!(wrong <= 2, "{wrong} false ones in 200 scans");
+    assert!(deep[deep.len() * 95 / 100] <= 3.0, "{:?}", deep[deep.len() * 95 / 100]);
+    assert!(edges as f64 <= 0.03 * all as f64, "{edges} of {all} off by more than a zone");
+}
+
+#[test]
+fn what_one_pass_shows_is_told_for_what_it_is_instead() {
+    let mut dice = Dice(77);
+    let made = Made::of(&mut dice, 512, 0);
+    let [forward, random] = orders(made.cells, &mut dice);
+    let calm = |_: f64| (1.0, 0.0, false);
+    for (trouble, expected) in [
+        ((0.5, 0.0, true), Instead::Heat),
+        ((0.5, 0.5 * made.rate[0], false), Instead::Others),
+        ((0.5, 0.0, false), Instead::OnePassOnly),
+    ] {
+        let mut samples = Vec::new();
+        let during = |x: f64| if (0.3..0.4).contains(&x) { trouble } else { calm(x) };
+        pass(&mut samples, &made, &forward, &mut dice, during);
+        pass(&mut samples, &made, &random, &mut dice, calm);
+        let (surface, hollows) = shown(&samples);
+        assert_eq!(hollows, [], "{expected:?}");
+        let told: Vec<Instead> = surface.passing.iter().map(|p| p.instead).collect();
+        assert!(told.contains(&expected), "{told:?}");
+    }
+}
+
+#[test]
+fn a_stretch_that_is_slow_at_the_same_time_of_two_passes_in_different_orders_is_no_hollow() {
+    let mut dice = Dice(5);
+    let made = Made::of(&mut dice, 512, 0);
+    let [forward, random] = orders(made.cells, &mut dice);
+    let slow = |x: f64| if (0.4..0.5).contains(&x) { (0.5, 0.0, false) } else { (1.0, 0.0, false) };
+    let mut samples = Vec::new();
+    pass(&mut samples, &made, &forward, &mut dice, slow);
+    pass(&mut samples, &made, &random, &mut dice, slow);
+    assert_eq!(shown(&samples).1, []);
+    // In the same order twice it looks like a place, which is said.
+    let mut samples = Vec::new();
+    pass(&mut samples, &made, &forward, &mut dice, slow);
+    pass(&mut samples, &made, &forward, &mut dice, slow);
+    let (_, hollows) = shown(&samples);
+    assert!(hollows.len() == 1 && !hollows[0].orders_differ, "{hollows:?}");
+    assert!(hollows[0].sentence().contains("in the same order"), "{}", hollows[0].sentence());
+}
+
+#[test]
+fn addresses_drawn_at_random_and_rounds_over_a_range_are_no_passes() {
+    let mut dice = Dice(9);
+    let sample = |i: u64, at: u64| Sample {
+        start: Nanos(i * 1_000_000_000),
+        end: Nanos((i + 1) * 1_000_000_000),
+        op: Op::Read,
+        read: Bytes(200_000_000),
+        offset: Some(Bytes(at)),
+        ..Sample::default()
+    };
+    let random: Vec<Sample> = (0..600).map(|i| sample(i, (dice.roll() * 1e12) as u64)).collect();
+    assert!(surface(&Trace::of(&random, &["r".into()])).is_none());
+    let round: Vec<Sample> = (0..600).map(|i| sample(i, i % 100 * 200_000_000)).collect();
+    assert!(surface(&Trace::of(&round, &["r".into()])).is_none());
+}
+
+#[test]
+fn two_passes_of_a_hundred_thousand_zones_are_a_matter_of_a_moment() {
+    let mut dice = Dice(31);
+    let made = Made::of(&mut dice, 100_000, 3);
+    let [forward, random] = orders(made.cells, &mut dice);
+    let calm = |_: f64| (1.0, 0.0, false);
+    let mut samples = Vec::new();
+    pass(&mut samples, &made, &forward, &mut dice, calm);
+    pass(&mut samples, &made, &random, &mut dice, calm);
+    let names: Vec<String> = (1..=2).map(|i| format!("pass {i}")).collect();
+    let trace = Trace::of(&samples, &names);
+    let start = Instant::now();
+    let (_, hollows) = surface(&trace).unwrap();
+    println!("2 x 100,000 zones: {:.3} s", start.elapsed().as_secs_f64());
+    assert_eq!(hollows.len(), made.hollows.len());
+}
