@@ -309,6 +309,7 @@ pub(crate) fn findings(found: &Findings) -> String {
         }
     }
     out.push_str(&tables(found));
+    out.push_str(&of_surface(found));
     out.push_str(&evenness(found));
     if let Some(next) = &found.next_step {
         let _ = writeln!(out, "\nNext: {}", next.text);
@@ -355,6 +356,46 @@ pub(crate) fn settling(t: &mile_core::findings::Thermal) -> Option<String> {
         let _ = write!(text, "; throttling is to be expected from an ambient of {ambient:.0} °C on");
     }
     Some(text + ".")
+}
+
+/// The rate by address, and where it is slow or bad.
+fn of_surface(found: &Findings) -> String {
+    let mut out = String::new();
+    let Some(surface) = &found.surface else { return out };
+    let _ = writeln!(out, "\nSurface: {}.", surface.sentence());
+    for zone in surface.recording_zones.iter().take(40).filter(|_| surface.recording_zones.len() > 1) {
+        let _ = writeln!(
+            out,
+            "  {:>10} to {:>10} {:>8} MB/s",
+            Bytes(zone.start_byte).to_string(),
+            Bytes(zone.end_byte).to_string(),
+            number(zone.mb_s)
+        );
+    }
+    for hollow in &found.hollows {
+        let _ = writeln!(out, "Hollow at {}.", hollow.sentence());
+    }
+    for p in surface.passing.iter().take(12) {
+        let _ = writeln!(
+            out,
+            "No hollow: {} to {} was {:.0} % slow in {}: {}.",
+            Bytes(p.start_byte),
+            Bytes(p.end_byte),
+            p.depth_pct,
+            p.leg,
+            p.instead.words()
+        );
+    }
+    if surface.passing.len() > 12 {
+        let _ = writeln!(out, "{} more slow stretches are no hollows.", surface.passing.len() - 12);
+    }
+    for (from, to) in surface.not_looked_at.iter().take(12) {
+        let _ = writeln!(out, "Not looked at: {} to {}.", Bytes(*from), Bytes(*to));
+    }
+    for u in found.unreadable_blocks.iter().take(40) {
+        let _ = writeln!(out, "Not readable: byte {} to byte {}.", u.start_byte, u.end_byte);
+    }
+    out
 }
 
 /// Claims, consistency, dips and what was left out.

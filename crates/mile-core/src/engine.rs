@@ -8,6 +8,7 @@ use crate::findings::{Break, Context};
 use crate::leg_name::LegName;
 use crate::plateaus::{self, Cut, Edge, Settings, Stretch};
 use crate::sample::Op;
+use crate::surface;
 use crate::trace::Trace;
 use crate::units::Rate;
 
@@ -42,6 +43,10 @@ impl Engine {
         let last = legs.len().saturating_sub(1);
         let cut = |i: usize| match legs[i].op {
             Op::Idle => Cut::default(),
+            // What changes there is the address.
+            _ if surface::is_in_mixed_order(trace, &legs[i]) => {
+                plateaus::whole(trace, legs[i].samples.clone())
+            }
             _ => plateaus::plateaus(trace, legs[i].samples.clone(), &self.settings),
         };
         let fresh: Vec<Cut> = (self.ended.len()..last).map(cut).collect();

@@ -232,6 +232,11 @@ fn blocks(trace: &Trace, range: &Range<usize>, logs: &[f64], per_block: usize) -
         .collect()
 }
 
+/// A leg as one stretch, whatever its rate does.
+pub(crate) fn whole(trace: &Trace, range: Range<usize>) -> Cut {
+    Cut { stretches: vec![stretch(trace, range, false)], ..Cut::default() }
+}
+
 /// What samples `range` of a trace, which belong to one leg, are made of. Nothing where no time passed.
 pub fn plateaus(trace: &Trace, range: Range<usize>, settings: &Settings) -> Cut {
     let n = range.len();

@@ -13,13 +13,15 @@ use crate::findings::Hollow;
 use crate::sample::Op;
 use crate::stats;
 use crate::trace::{Trace, TraceLeg};
+use crate::units::{Bytes, number};
 use serde::{Deserialize, Serialize};
 use std::ops::Range;
 
 /// Fewest samples of a pass: with fewer, noise and baseline cannot be told apart.
 const LEAST_SAMPLES: usize = 32;
-/// Cells that the grid has at the most.
-const MOST_CELLS: usize = 100_000;
+/// Cells that the grid has at the most, and as many as there are zones, up to [`MOST_ZONES`].
+const MOST_CELLS: usize = 4096;
+const MOST_ZONES: usize = 100_000;
 /// Bins of the baseline at the most: it has some tens of steps, and none of them is narrow.
 const MOST_BINS: usize = 512;
 /// False discovery rate.
@@ -34,7 +36,7 @@ const SOLID: f64 = 0.7;
 const EDGE: f64 = 0.5;
 /// Cells between two hollows that are one.
 const JOIN: usize = 2;
-/// Half of the samples in a row over which the rate of a pass is followed in time.
+/// Half of the visits in a row, or of the cells of a pass in the order of addresses, over which the rate of a pass is followed in time.
 const WINDOW: usize = 12;
 /// Share of the shorter one that two stretches of different passes share, when they are the same.
 const SAME: f64 = 0.5;
@@ -42,12 +44,17 @@ const SAME: f64 = 0.5;
 const ORDERLY: f64 = 0.95;
 /// Coefficient of variation of the distances of addresses, up to which a pass in a random order covers its range evenly; 1 for addresses drawn at random.
 const EVEN: f64 = 0.6;
+/// Share of a range that a pass in a random order has moved, and share of what it moved that it may have moved twice.
+const COVERS: f64 = 0.7;
+const TWICE: f64 = 0.05;
+/// Samples from which the order of a leg is judged.
+const LOOKED_AT: usize = 4000;
 /// Share of the rate that was lost that others have to have moved there for it to be theirs.
 const OTHERS: f64 = 0.3;
 /// Share of the time in which a drive has to count as throttled for a slow stretch to be heat.
 const THROTTLED: f64 = 0.3;
 /// Recording zones differ at least by this, as a difference of logarithms.
-const ZONE_STEP: f64 = 0.012;
+const ZONE_STEP: f64 = 0.016;
 
 /// The order in which a pass went.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -165,6 +172,31 @@ impl Surface {
         self.start_byte + (cell as f64 * self.cell_bytes) as u64
     }
 
+    /// How it was looked at and what its baseline is, in one sentence without its full stop.
+    pub fn sentence(&self) -> String {
+        let orders: Vec<&str> = self.passes.iter().map(|p| p.order.words()).collect();
+        let passes = if orders.len() == 1 { "pass".to_owned() } else { "passes".to_owned() };
+        let base = match self.recording_zones.as_slice() {
+            [] => "no baseline".to_owned(),
+            [one] => format!("the baseline is flat at {} MB/s", number(one.mb_s)),
+            [first, .., last] => format!(
+                "the baseline goes down from {} to {} MB/s in {} recording zones",
+                number(first.mb_s),
+                number(last.mb_s),
+                self.recording_zones.len()
+            ),
+        };
+        format!(
+            "{} {passes} ({}) over {} to {}; {base}; a cell of {} scatters by {:.1} %",
+            orders.len(),
+            orders.join(", "),
+            Bytes(self.start_byte),
+            Bytes(self.at(self.baseline_mb_s.len())),
+            Bytes(self.cell_bytes as u64),
+            100.0 * self.noise
+        )
+    }
+
     /// Whether passes went in different orders, so that what goes with the time does not go with the address.
     pub fn has_several_orders(&self) -> bool {
         self.passes.iter().any(|p| p.order != self.passes[0].order)
@@ -176,6 +208,8 @@ impl Surface {
 struct Found {
     leg: usize,
     order: Order,
+    /// Stretches of addresses that were gone over one after the other.
+    visits: usize,
     /// Sample, first byte, end, MB.
     spans: Vec<(usize, f64, f64)>,
 }
@@ -194,7 +228,8 @@ pub fn surface(trace: &Trace) -> Option<(Surface, Vec<Hollow>)> {
         let mut lengths: Vec<f64> = f.spans.iter().map(|s| s.2 - s.1).collect();
         stats::median(&mut lengths).unwrap_or(0.0)
     };
-    let width = found.iter().map(usual).fold(0.0, f64::max).max((to - from) / MOST_CELLS as f64);
+    let most = found.iter().map(|f| f.visits).max().unwrap_or(0).clamp(MOST_CELLS, MOST_ZONES);
+    let width = found.iter().map(usual).fold(0.0, f64::max).max((to - from) / most as f64);
     if width <= 0.0 || to <= from {
         return None;
     }
@@ -208,7 +243,7 @@ pub fn surface(trace: &Trace) -> Option<(Surface, Vec<Hollow>)> {
     let baseline: Vec<Option<f64>> = (0..cells)
         .map(|c| {
             let own: Vec<f64> = views.iter().filter_map(|v| v.rate[c].map(|_| v.baseline[c])).collect();
-            stats::mean_sd(&own).map(|(mean, _)| mean.exp())
+            stats::mean_sd(&own).map(|(mean, _)| hundredths(mean.exp()))
         })
         .collect();
     let bytes = |cell: f64| ((from + cell * width) * 1e6) as u64;
@@ -226,7 +261,7 @@ pub fn surface(trace: &Trace) -> Option<(Surface, Vec<Hollow>)> {
                     order: f.order,
                     start_s: trace.start(leg.samples.start).secs(),
                     end_s: trace.end(leg.samples.end - 1).secs(),
-                    mb_s: view.rate.iter().map(|r| r.map(f64::exp)).collect(),
+                    mb_s: view.rate.iter().map(|r| r.map(|r| hundredths(r.exp()))).collect(),
                 }
             })
             .collect(),
@@ -292,26 +327,42 @@ fn pass(trace: &Trace, index: usize, leg: &TraceLeg) -> Option<Found> {
     if at.len() < LEAST_SAMPLES {
         return None;
     }
+    let length = |i: usize| (trace.moved(i + 1).0 - trace.moved(i).0) as f64 / 1e6;
+    let extent = trace.offset.extent(leg.samples.start, leg.samples.end)?;
+    let far = 0.5 * (extent.max - extent.min);
     let steps = (at.len() - 1) as f64;
     let up = at.windows(2).filter(|w| w[1].1 > w[0].1).count() as f64 / steps;
     let down = at.windows(2).filter(|w| w[1].1 < w[0].1).count() as f64 / steps;
-    let extent = trace.offset.extent(leg.samples.start, leg.samples.end)?;
-    let far = 0.5 * (extent.max - extent.min);
-    // It goes round its range.
-    if up >= ORDERLY && at.windows(2).any(|w| w[1].1 < w[0].1 - far) {
-        return None;
-    }
+    let back = at.windows(2).map(|w| w[0].1 - w[1].1).fold(0.0, f64::max);
+    // The begins of stretches that hang together, in the order of time.
+    let joined =
+        |w: &[(usize, f64)]| (w[1].1 - w[0].1 - length(w[0].0)).abs() <= 0.02 * length(w[0].0).max(1.0);
+    let mut begins = vec![at[0].1];
+    begins.extend(at.windows(2).filter(|w| !joined(w)).map(|w| w[1].1));
     at.sort_by(|a, b| a.1.total_cmp(&b.1));
     let gaps: Vec<f64> = at.windows(2).map(|w| w[1].1 - w[0].1).collect();
     let usual = stats::median(&mut gaps.clone())?;
-    let (mean, sd) = stats::mean_sd(&gaps)?;
-    let order = match () {
-        () if up >= ORDERLY => Order::Forward,
-        () if down >= ORDERLY => Order::Backward,
-        () if usual > 0.0 && sd <= EVEN * mean => Order::Other,
-        () => return None,
+    let order = if up >= ORDERLY && back < far.min(4.0 * usual.max(1.0)) {
+        Order::Forward
+    } else if down >= ORDERLY {
+        Order::Backward
+    } else {
+        // Each address once, and evenly over the range.
+        let twice: f64 = at.windows(2).map(|w| (w[0].1 + length(w[0].0) - w[1].1).max(0.0)).sum();
+        let moved: f64 = at.iter().map(|a| length(a.0)).sum();
+        let (mean, sd) = stats::mean_sd(&gaps)?;
+        let covers = moved - twice >= COVERS * (extent.max - extent.min);
+        if twice > TWICE * moved || (sd > EVEN * mean && !covers) {
+            return None;
+        }
+        let falls = begins.windows(2).filter(|w| w[1] < w[0]).count() as f64;
+        let jumps = (begins.len() - 1).max(1) as f64;
+        match falls / jumps {
+            share if share >= ORDERLY => Order::Backward,
+            share if share <= 1.0 - ORDERLY => Order::Forward,
+            _ => Order::Other,
+        }
     };
-    let length = |i: usize| (trace.moved(i + 1).0 - trace.moved(i).0) as f64 / 1e6;
     let spans = (0..at.len())
         .map(|k| {
             let (i, from) = at[k];
@@ -326,7 +377,41 @@ fn pass(trace: &Trace, index: usize, leg: &TraceLeg) -> Option<Found> {
         })
         .filter(|s| s.2 > s.1)
         .collect();
-    Some(Found { leg: index, order, spans })
+    Some(Found { leg: index, order, visits: begins.len(), spans })
+}
+
+/// Whether a leg goes from zone to zone in no order of addresses: then its rate over time is that of other places, and no change of it is one of the drive.
+pub fn is_in_mixed_order(trace: &Trace, leg: &TraceLeg) -> bool {
+    if leg.op == Op::Idle || leg.op == Op::Mixed {
+        return false;
+    }
+    let length = |i: usize| (trace.moved(i + 1).0 - trace.moved(i).0) as f64 / 1e6;
+    let at: Vec<(f64, f64)> = leg
+        .samples
+        .clone()
+        .take(LOOKED_AT)
+        .filter(|i| length(*i) > 0.0)
+        .filter_map(|i| Some((trace.offset.get(i)?, length(i))))
+        .collect();
+    let Some(first) = at.first() else { return false };
+    let jumps: Vec<(f64, f64)> = at
+        .windows(2)
+        .filter(|w| (w[1].0 - w[0].0 - w[0].1).abs() > 0.02 * w[0].1.max(1.0))
+        .map(|w| (w[0].0, w[1].0))
+        .collect();
+    let back = jumps.iter().filter(|j| j.1 < j.0).count();
+    // One that goes round its range comes back to one place.
+    let lowest = at.iter().map(|a| a.0).fold(f64::INFINITY, f64::min);
+    let home = jumps.iter().filter(|j| (j.1 - lowest).abs() <= first.1).count();
+    if back == 0 || jumps.len() < 3 || 2 * home > jumps.len() {
+        return false;
+    }
+    // Addresses drawn at random hang together nowhere; zones of one sample each are as long as they are apart.
+    let even = |a: &(f64, f64)| {
+        let steps = (a.0 - lowest) / first.1;
+        (a.1 / first.1 - 1.0).abs() < 0.02 && (steps - steps.round()).abs() < 0.02 * steps.max(1.0)
+    };
+    2 * jumps.len() <= at.len() || at.iter().filter(|a| even(a)).count() as f64 >= 0.9 * at.len() as f64
 }
 
 /// A pass on the grid, in logarithms of rates.
@@ -382,6 +467,12 @@ impl View {
         let mut cells: Vec<usize> = (0..self.rate.len()).filter(|c| self.rate[*c].is_some()).collect();
         cells.sort_by_key(|c| self.sample[*c]);
         cells
+    }
+
+    /// What was seen in one go, in the order of time: cells that follow each other in time and in address.
+    fn visits(&self) -> Vec<Vec<usize>> {
+        let cells = self.in_time();
+        cells.chunk_by(|a, b| *b == a + 1).map(<[usize]>::to_vec).collect()
     }
 
     /// This pass without what `slower` gives for cells in the order of time.
@@ -470,9 +561,17 @@ fn without_time(views: &[View], found: &[Found]) -> Vec<View> {
         .enumerate()
         .map(|(q, view)| {
             is_mixed(q).then(|| {
-                let cells = view.in_time();
-                let residuals: Vec<f64> = cells.iter().filter_map(|c| view.residual(*c)).collect();
-                view.without(&cells, &stats::running_median(&residuals, WINDOW))
+                // Within a visit neighbours in time are neighbours in address after all.
+                let visits = view.visits();
+                let level = |cells: &Vec<usize>| {
+                    let mut own: Vec<f64> = cells.iter().filter_map(|c| view.residual(*c)).collect();
+                    stats::median(&mut own).unwrap_or(0.0)
+                };
+                let levels: Vec<f64> = visits.iter().map(level).collect();
+                let slower = stats::running_median(&levels, WINDOW.min(levels.len().saturating_sub(1) / 2));
+                let by: Vec<f64> =
+                    visits.iter().zip(slower).flat_map(|(cells, by)| vec![by; cells.len()]).collect();
+                view.without(&visits.concat(), &by)
             })
         })
         .collect();
@@ -661,6 +760,10 @@ fn below(z: f64) -> f64 {
     density * poly
 }
 
+fn hundredths(mb_s: f64) -> f64 {
+    (mb_s * 100.0).round() / 100.0
+}
+
 /// Runs of cells for which something holds.
 fn runs(cells: impl Iterator<Item = bool>) -> Vec<Range<usize>> {
     let mut all: Vec<Range<usize>> = Vec::new();
@@ -759,6 +862,16 @@ fn zones(baseline: &[Option<f64>], sigma: f64) -> Vec<(Range<usize>, f64)> {
         let left = &mut all[i - 1];
         let (a, b) = (left.0.len() as f64, right.len() as f64);
         *left = (left.0.start..right.end, (left.1 * a + level * b) / (a + b));
+    }
+    // A bin that a step lies in has a level between those of its neighbours.
+    let bin = baseline.len().div_ceil(MOST_BINS);
+    while let Some(i) = (1..all.len().saturating_sub(1)).find(|i| all[*i].0.len() <= 2 * bin) {
+        let (cells, level) = all.remove(i);
+        if (all[i - 1].1 / level).ln() < (level / all[i].1).ln() {
+            all[i - 1].0.end = cells.end;
+        } else {
+            all[i].0.start = cells.start;
+        }
     }
     all
 }

@@ -224,8 +224,33 @@ pub enum Kind {
     Verify,
     /// To bring the drive to a fill level, with data that stays.
     Fill(Position),
-    /// To see the range zone by zone: number of zones.
-    Scan(u32),
+    /// To see the range zone by zone: number of zones, and the order in which they are visited; where none is given, one pass forward and one in a
+    /// random order.
+    Scan(u32, Option<ScanOrder>),
+}
+
+/// The order in which a scan visits its zones. Within a zone it goes up.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum ScanOrder {
+    /// From the first to the last.
+    #[default]
+    Forward,
+    /// From the last to the first.
+    Backward,
+    /// Each once, in an order that is the same whenever the course is run.
+    Random,
+}
+
+impl ScanOrder {
+    /// The word in a course.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Forward => "forward",
+            Self::Backward => "backward",
+            Self::Random => "random",
+        }
+    }
 }
 
 /// The order in which addresses are touched.

@@ -14,8 +14,8 @@ pub mod token;
 
 pub use copy::{Copy, CopyPart};
 pub use course::{
-    Access, Action, Claims, Course, End, Guard, Kind, Lane, Leg, Position, Rest, Seen, Then, Threshold,
-    Transfer, When,
+    Access, Action, Claims, Course, End, Guard, Kind, Lane, Leg, Position, Rest, ScanOrder, Seen, Then,
+    Threshold, Transfer, When,
 };
 pub use diagnostic::{Diagnostic, Span};
 pub use forecast::{Basis, Forecast, Known, LegForecast, forecast};

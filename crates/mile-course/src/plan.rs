@@ -8,7 +8,8 @@ pub use leg::Load;
 
 use crate::copy::{CopyPart, match_sides};
 use crate::course::{
-    Access, Action, Claims, Course, End, Guard, Kind, Position, Range, Seen, Then, Threshold, Transfer, When,
+    Access, Action, Claims, Course, End, Guard, Kind, Position, Range, ScanOrder, Seen, Then, Threshold,
+    Transfer, When,
 };
 use mile_core::units::{IN_FLIGHT_MOST, block_size, thousands};
 use mile_core::{Bytes, Celsius, Demand, Nanos, Op, Rate};
@@ -200,6 +201,9 @@ pub struct PlannedTransfer {
     pub fill: Option<f64>,
     /// Zones that its range is seen in; 0 where it is no scan.
     pub zones: u32,
+    /// The order in which they are visited.
+    #[serde(default, skip_serializing_if = "leg::is_forward")]
+    pub order: ScanOrder,
     /// The part that it has in a copy.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub copy: Option<CopyPart>,
@@ -654,8 +658,12 @@ impl Fit<'_> {
                 .then(|| (start + length) as f64 / self.drive.capacity.0.max(1) as f64),
             zones: match kind {
                 // A zone is at least 1 MiB, and holds at least one block.
-                Kind::Scan(zones) => u64::from(zones).min(length / block.max(1 << 20)).max(1) as u32,
+                Kind::Scan(zones, _) => u64::from(zones).min(length / block.max(1 << 20)).max(1) as u32,
                 _ => 0,
+            },
+            order: match kind {
+                Kind::Scan(_, order) => order.unwrap_or_default(),
+                _ => ScanOrder::Forward,
             },
             copy: leg.copy,
         };

@@ -406,6 +406,9 @@ pub struct InstrumentTruth {
 pub struct Truth {
     /// In the order of time.
     pub events: Vec<TruthEvent>,
+    /// Stretches that read slower than their surroundings, from and to.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub hollows: Vec<(u64, u64)>,
     /// What is true of the instruments that were put to it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub instruments: Option<InstrumentTruth>,

@@ -10,6 +10,7 @@ mod lanes;
 mod meeting;
 mod pause;
 mod reliance;
+mod scan;
 mod settle;
 mod watch;
 
@@ -39,6 +40,7 @@ use mile_drive::drive::PATIENCE;
 use mile_drive::host::Host;
 use mile_drive::nvme::HealthLog;
 use mile_drive::{Drive, DriveError, Health, Readings, Tally, Transfer};
+use scan::Visits;
 use std::sync::Arc;
 
 /// Longest time on the wall between two looks at the commands.
@@ -203,6 +205,7 @@ fn lane(
         others_since: None,
         cooling: None,
         answered: false,
+        is_through: false,
         stopping: false,
         left: false,
         told_stop: false,
@@ -292,6 +295,8 @@ struct Run<'a> {
     cooling: Option<Cooling>,
     /// Whether the operator has answered.
     answered: bool,
+    /// Whether the drive has moved all that it was last asked to.
+    is_through: bool,
     /// Whether the run was asked to stop, and whether it was asked again and leaves what it waits for.
     stopping: bool,
     left: bool,
@@ -552,6 +557,7 @@ impl Run<'_> {
         let copy = self.end_of_copy(index);
         self.drive.join(copy.clone());
         let mut watch = Watch::new(&leg.seen, self.drive.now(), self.moved.0, self.errors);
+        let visits = Visits::of(work, index);
         loop {
             // Begins, and begins again after a pause where it was left.
             let moved = copy.as_ref().map_or(self.moved.0 - before, |c| c.at().0);
@@ -565,6 +571,8 @@ impl Run<'_> {
                 );
                 return Ok(LegEnd::Guarded(Guarded::Other(why)));
             }
+            let piece = visits.piece(work, Bytes(moved));
+            let budget = room.unwrap_or(left).min(piece.left);
             self.drive.begin(&Transfer {
                 op: work.op,
                 reads: work.reads,
@@ -576,10 +584,10 @@ impl Run<'_> {
                 workers: work.workers,
                 rate: work.rate,
                 patience: self.plan.guards.patience.unwrap_or(PATIENCE),
-                start: work.start,
-                length: work.length,
-                budget: room.unwrap_or(left),
-                skip: Bytes(moved % work.length.0),
+                start: piece.start,
+                length: piece.length,
+                budget,
+                skip: piece.skip,
                 pass: work.pass,
                 incompressible: work.incompressible,
                 cached: work.cached,
@@ -591,12 +599,17 @@ impl Run<'_> {
                 self.event(EventKind::Engine(engine));
             }
             let end = self.go_on(index, leg, work, began.plus(paused), (before, &mut watch))?;
+            let is_through = std::mem::take(&mut self.is_through);
             self.drain()?;
             self.in_flight_at_most = 0;
             self.mind_failures()?;
             self.close_sample(index, work.op);
             // What the guard on all that is written cut off is for the next round to say.
             let cut = room.is_some() && self.moved.0 - before < work.budget.0;
+            // A zone of a scan is over, and the next is visited.
+            if is_through && self.moved.0 - before < work.budget.0 && !visits.is_empty() && !cut {
+                continue;
+            }
             if let Some(end) = end.filter(|e| !(cut && matches!(e, LegEnd::Planned(_)))) {
                 return Ok(end);
             }
@@ -629,6 +642,7 @@ impl Run<'_> {
             self.mind_failures()?;
             if finished {
                 let now = self.moved.0 + self.tally.written.0 + self.tally.read.0;
+                self.is_through = true;
                 return Ok(Some(LegEnd::Planned(format!("{} moved", Bytes(now - before)))));
             }
             if let Some(end) = self.after_slice(index, work.op)? {

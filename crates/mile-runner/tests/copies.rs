@@ -85,8 +85,9 @@ fn go_on(
 /// A drive that reads and writes at these rates, MB/s, on a link that carries that, with a cache that never ends.
 fn drive(read: f64, write: f64, link: f64) -> Model {
     let mut model = Model::find("merrow-k2").unwrap();
-    model.flash.read_mb_s = read;
-    model.flash.cache_mb_s = write;
+    let flash = model.flash.as_mut().unwrap();
+    flash.read_mb_s = read;
+    flash.cache_mb_s = write;
     model.link.ceiling_mb_s = link;
     model
 }

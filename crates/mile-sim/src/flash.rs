@@ -25,11 +25,11 @@ pub(crate) struct FlashMedium {
 }
 
 impl FlashMedium {
-    pub(crate) fn new(model: &Model) -> Self {
+    pub(crate) fn new(model: &Model, flash: &Flash) -> Self {
         let (controller, thermal) = (&model.controller, &model.thermal);
         Self {
-            map: Translation::new(&model.flash, &model.geometry),
-            flash: model.flash.clone(),
+            map: Translation::new(flash, &model.geometry),
+            flash: flash.clone(),
             weak: model.weak.clone(),
             capacity: model.geometry.capacity_bytes as f64,
             floors: [1e9 / controller.read_iops, 1e9 / controller.write_iops],

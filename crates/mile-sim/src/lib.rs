@@ -8,6 +8,7 @@
 //! the cache) moves on in steps of 10 ms. All randomness comes from one seeded generator, so that the same seed and the same
 //! calls give the same run, to the byte.
 
+mod disk;
 mod flash;
 mod health;
 mod instruments;
@@ -15,6 +16,7 @@ mod medium;
 pub mod model;
 mod thermal;
 
+use disk::DiskMedium;
 use flash::FlashMedium;
 use instruments::Instruments;
 use medium::{Medium, Pace};
@@ -120,7 +122,7 @@ impl SimDrive {
         Self {
             identity,
             rng: Xoshiro256PlusPlus::seed_from_u64(seed),
-            medium: Box::new(FlashMedium::new(&model)),
+            medium: medium(&model, seed),
             heat: Thermal::new(&model.thermal),
             now: 0,
             next_step: STEP_NS,
@@ -311,6 +313,14 @@ impl SimDrive {
             }
             self.ops[usize::from(write)] += 1;
         }
+    }
+}
+
+/// What a model keeps its data on. A model that was read has one of them.
+fn medium(model: &Model, seed: u64) -> Box<dyn medium::Medium> {
+    match (&model.disk, &model.flash) {
+        (Some(disk), _) => Box::new(DiskMedium::new(model, disk, seed)),
+        (None, flash) => Box::new(FlashMedium::new(model, &flash.clone().unwrap_or_default())),
     }
 }
 
@@ -518,6 +528,9 @@ impl Drive for SimDrive {
 
     fn truth(&self) -> Option<Truth> {
         let instruments = self.instruments.as_ref().map(Instruments::truth);
-        Some(Truth { instruments, ..self.truth.clone() })
+        let byte = |share: f64| (share * self.model.geometry.capacity_bytes as f64) as u64;
+        let weak = self.model.weak.iter().filter(|w| w.read_share < 1.0);
+        let hollows = weak.map(|w| (byte(w.from), byte(w.to))).collect();
+        Some(Truth { instruments, hollows, ..self.truth.clone() })
     }
 }

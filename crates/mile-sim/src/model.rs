@@ -5,11 +5,12 @@ use serde::Deserialize;
 use std::path::Path;
 
 /// The models that are compiled in: name and text.
-const BUILT_IN: [(&str, &str); 5] = [
+const BUILT_IN: [(&str, &str); 6] = [
     ("merrow-k2", include_str!("models/merrow-k2.toml")),
     ("merrow-k2-finned", include_str!("models/merrow-k2-finned.toml")),
     ("halyard-q4", include_str!("models/halyard-q4.toml")),
     ("bittern-s1", include_str!("models/bittern-s1.toml")),
+    ("keelson", include_str!("models/keelson.toml")),
     ("sprat", include_str!("models/sprat.toml")),
 ];
 
@@ -27,7 +28,9 @@ pub struct Model {
     pub link: LinkModel,
     pub geometry: Geometry,
     pub claims: ClaimsModel,
-    pub flash: Flash,
+    /// Either this or a disk.
+    pub flash: Option<Flash>,
+    pub disk: Option<Disk>,
     pub controller: Controller,
     pub thermal: ThermalModel,
     pub health: HealthModel,
@@ -102,7 +105,7 @@ pub struct ClaimsModel {
     pub endurance_tb: f64,
 }
 
-#[derive(Clone, Debug, PartialEq, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[expect(missing_docs, reason = "the model files document their parameters")]
 pub struct Flash {
@@ -127,6 +130,35 @@ pub struct Flash {
     pub dip_every_s: f64,
     pub dip_share: f64,
     pub dip_s: f64,
+}
+
+/// A disk: its tracks, its arm and its rotation.
+#[derive(Clone, Debug, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[expect(missing_docs, reason = "the model files document their parameters")]
+pub struct Disk {
+    pub outer_mb_s: f64,
+    pub inner_mb_s: f64,
+    pub recording_zones: u32,
+    pub rotation_per_min: f64,
+    pub settle_ms: f64,
+    pub root_ms: f64,
+    pub knee_share: f64,
+    pub line_ms: f64,
+    pub write_cache_ops: f64,
+    pub noise: f64,
+    #[serde(default)]
+    pub reallocated: Vec<Reallocated>,
+}
+
+/// Sectors that lie elsewhere, evenly over a stretch of shares of the capacity.
+#[derive(Clone, Debug, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[expect(missing_docs, reason = "the model files document their parameters")]
+pub struct Reallocated {
+    pub from: f64,
+    pub to: f64,
+    pub sectors: u32,
 }
 
 #[derive(Clone, Debug, PartialEq, Deserialize)]
@@ -233,14 +265,14 @@ impl Model {
 
     /// Refuses figures that no drive can have, which would make the simulation stand still or run away.
     fn check(&self) -> Result<(), String> {
-        let (f, t, c, g) = (&self.flash, &self.thermal, &self.controller, &self.geometry);
+        let (t, c, g) = (&self.thermal, &self.controller, &self.geometry);
+        let (flash, disk) = match (&self.flash, &self.disk) {
+            (Some(flash), None) => (flash.quantities(), (Vec::new(), Vec::new())),
+            (None, Some(disk)) => ((Vec::new(), Vec::new()), disk.quantities()),
+            _ => return Err("a model has either `[flash]` or `[disk]`".into()),
+        };
         let positive = [
             ("link.ceiling_mb_s", self.link.ceiling_mb_s),
-            ("flash.bits_per_cell", f.bits_per_cell),
-            ("flash.cache_mb_s", f.cache_mb_s),
-            ("flash.direct_mb_s", f.direct_mb_s),
-            ("flash.folding_mb_s", f.folding_mb_s),
-            ("flash.read_mb_s", f.read_mb_s),
             ("controller.write_iops", c.write_iops),
             ("controller.read_iops", c.read_iops),
             ("controller.write_us", c.write_us),
@@ -253,19 +285,18 @@ impl Model {
             ("thermal.light_share", t.light_share),
             ("thermal.heavy_share", t.heavy_share),
         ];
+        let mut positive = positive.to_vec();
+        positive.extend(flash.0.into_iter().chain(disk.0));
         if let Some((name, value)) = positive.iter().find(|(_, v)| !(*v > 0.0 && v.is_finite())) {
             return Err(format!("`{name}` must be above 0, found {value}"));
         }
         let shares = [
             ("geometry.fill", g.fill),
-            ("flash.cache_dynamic_share", f.cache_dynamic_share),
-            ("flash.spare_share", f.spare_share),
-            ("flash.collect_from_fill", f.collect_from_fill),
-            ("flash.noise", f.noise),
-            ("flash.dip_share", f.dip_share),
             ("thermal.light_share", t.light_share),
             ("thermal.heavy_share", t.heavy_share),
         ];
+        let mut shares = shares.to_vec();
+        shares.extend(flash.1.into_iter().chain(disk.1));
         if let Some((name, value)) = shares.iter().find(|(_, v)| !(0.0..=1.0).contains(v)) {
             return Err(format!("`{name}` is a share from 0 to 1, found {value}"));
         }
@@ -283,6 +314,44 @@ impl Model {
             return Err("`thermal.ambient_schedule` is a list of [seconds, °C], in the order of time, from -100 to 200 °C".into());
         }
         Ok(())
+    }
+}
+
+/// Names and values that must be above 0, and those that are shares from 0 to 1.
+type Quantities = (Vec<(&'static str, f64)>, Vec<(&'static str, f64)>);
+
+impl Flash {
+    fn quantities(&self) -> Quantities {
+        let positive = vec![
+            ("flash.bits_per_cell", self.bits_per_cell),
+            ("flash.cache_mb_s", self.cache_mb_s),
+            ("flash.direct_mb_s", self.direct_mb_s),
+            ("flash.folding_mb_s", self.folding_mb_s),
+            ("flash.read_mb_s", self.read_mb_s),
+        ];
+        let shares = vec![
+            ("flash.cache_dynamic_share", self.cache_dynamic_share),
+            ("flash.spare_share", self.spare_share),
+            ("flash.collect_from_fill", self.collect_from_fill),
+            ("flash.noise", self.noise),
+            ("flash.dip_share", self.dip_share),
+        ];
+        (positive, shares)
+    }
+}
+
+impl Disk {
+    fn quantities(&self) -> Quantities {
+        let mut positive = vec![
+            ("disk.outer_mb_s", self.outer_mb_s),
+            ("disk.inner_mb_s", self.inner_mb_s),
+            ("disk.recording_zones", f64::from(self.recording_zones)),
+            ("disk.rotation_per_min", self.rotation_per_min),
+        ];
+        positive.extend(self.reallocated.iter().map(|r| ("disk.reallocated.to", r.to - r.from)));
+        let mut shares = vec![("disk.knee_share", self.knee_share), ("disk.noise", self.noise)];
+        shares.extend(self.reallocated.iter().map(|r| ("disk.reallocated.from", r.from)));
+        (positive, shares)
     }
 }
 

@@ -79,7 +79,15 @@ fn what(action: &Action) -> String {
                 mile_course::Kind::Plain => format!("{} {order}", t.op.word()),
                 mile_course::Kind::Verify => "verify".into(),
                 mile_course::Kind::Fill(_) => "fill".into(),
-                mile_course::Kind::Scan(zones) => format!("scan in {zones} zones"),
+                mile_course::Kind::Scan(zones, None) => {
+                    format!("scan in {zones} zones, forward and in random order")
+                }
+                mile_course::Kind::Scan(zones, Some(mile_course::ScanOrder::Random)) => {
+                    format!("scan in {zones} zones, in random order")
+                }
+                mile_course::Kind::Scan(zones, Some(order)) => {
+                    format!("scan in {zones} zones, {}", order.word())
+                }
             };
             format!("{verb}, blocks {}, depth {}", mile_core::units::block_size(t.block), t.depth)
         }

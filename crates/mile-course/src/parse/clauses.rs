@@ -1,7 +1,7 @@
 //! The clauses of a leg.
 
 use super::{Parser, Read};
-use crate::course::{Access, End, Position, Range, Seen};
+use crate::course::{Access, End, Position, Range, ScanOrder, Seen};
 use crate::diagnostic::Diagnostic;
 use mile_core::{Bytes, Nanos, Op, Rate};
 
@@ -11,7 +11,7 @@ pub(crate) enum Clause {
     Transfer(Op, Access),
     Verify,
     Fill(Position),
-    Scan,
+    Scan(Option<ScanOrder>),
     /// From one lane to another, by their places.
     Copy(usize, usize),
     /// What holds for the target of a copy alone.
@@ -83,7 +83,7 @@ impl Parser {
                 self.word("to")?;
                 Clause::Fill(self.position()?)
             }
-            "scan" => Clause::Scan,
+            "scan" => Clause::Scan(self.scan_order()),
             "copy" => self.copy_lanes()?,
             "target" => self.of_target()?,
             "buffer" => Clause::Buffer(self.size()?),
@@ -127,6 +127,12 @@ impl Parser {
             }
             _ => Clause::Until(vec![End::After(self.duration()?)]),
         })
+    }
+
+    fn scan_order(&mut self) -> Option<ScanOrder> {
+        [ScanOrder::Forward, ScanOrder::Backward, ScanOrder::Random]
+            .into_iter()
+            .find(|order| self.take_word(order.word()))
     }
 
     fn access(&mut self) -> Read<Access> {

@@ -2,7 +2,7 @@
 
 use super::clauses::Clause;
 use super::{MOST_LEGS, Parser, Unread};
-use crate::course::{Access, Action, End, Kind, Leg, Rest, Seen, Transfer, WHOLE};
+use crate::course::{Access, Action, End, Kind, Leg, Rest, ScanOrder, Seen, Transfer, WHOLE};
 use crate::diagnostic::{Diagnostic, Span};
 use crate::token;
 use mile_core::{Bytes, LegName, Op, units::block_size};
@@ -17,11 +17,13 @@ const DEEPEST: u32 = 1024;
 const MOST_WORKERS: u32 = 256;
 /// Zones of a scan where it does not say.
 const ZONES: u32 = 512;
+/// Zones of a scan at the most.
+const MOST_ZONES: u32 = 100_000;
 
 /// A transfer of which nothing is said yet.
 pub(crate) fn nothing(op: Op, kind: Kind, access: Access) -> Transfer {
     // What only brings the drive into a state, or looks it over, need not say how.
-    let own = matches!(kind, Kind::Fill(_) | Kind::Scan(_));
+    let own = matches!(kind, Kind::Fill(_) | Kind::Scan(..));
     Transfer {
         op,
         reads: 0.0,
@@ -47,6 +49,20 @@ pub(crate) type Clauses = std::vec::IntoIter<(Clause, Span)>;
 /// The clauses that are not taken.
 fn left_of(clauses: Clauses, mut take: impl FnMut(&Clause) -> bool) -> Clauses {
     clauses.filter(|(clause, _)| !take(clause)).collect::<Vec<_>>().into_iter()
+}
+
+/// A leg, or the two passes of a scan that is given no order: what goes with the time goes with other addresses in the second one. Legs that run at the
+/// same time as others have one pass.
+fn passes(name: String, action: Action, together: bool) -> Vec<(String, Action)> {
+    let Action::Transfer(transfer) = &action else { return vec![(name, action)] };
+    let Kind::Scan(zones, None) = transfer.kind else { return vec![(name, action)] };
+    let orders = if together { &[ScanOrder::Forward][..] } else { &[ScanOrder::Forward, ScanOrder::Random] };
+    let pass = |(i, order): (usize, &ScanOrder)| {
+        let name = if together { name.clone() } else { format!("pass {} {} / {name}", i + 1, order.word()) };
+        let transfer = Transfer { kind: Kind::Scan(zones, Some(*order)), ..(**transfer).clone() };
+        (name, Action::Transfer(Box::new(transfer)))
+    };
+    orders.iter().enumerate().map(pass).collect()
 }
 
 impl Parser {
@@ -140,8 +156,10 @@ impl Parser {
             return self.too_many_legs(head);
         }
         if let (Some(name), Some(action)) = (name, action) {
-            self.legs.push(Leg { name, line, lanes: on, stage: self.stage, action });
-            self.stage += usize::from(!self.together);
+            for (name, action) in passes(name, action, self.together) {
+                self.legs.push(Leg { name, line, lanes: on.clone(), stage: self.stage, action });
+                self.stage += usize::from(!self.together);
+            }
         }
     }
 
@@ -162,8 +180,9 @@ impl Parser {
             Some((Clause::Fill(to), span)) => {
                 self.transfer(span, nothing(Op::Write, Kind::Fill(to), Access::Sequential), clauses, unread)
             }
-            Some((Clause::Scan, span)) => {
-                self.transfer(span, nothing(Op::Read, Kind::Scan(ZONES), Access::Sequential), clauses, unread)
+            Some((Clause::Scan(order), span)) => {
+                let scan = nothing(Op::Read, Kind::Scan(ZONES, order), Access::Sequential);
+                self.transfer(span, scan, clauses, unread)
             }
             Some((Clause::Copy(from, to), span)) => self.copy(span, (from, to), clauses.collect(), unread),
             Some((Clause::Flush, _)) => {
@@ -306,10 +325,12 @@ impl Parser {
                     "only what is written can be compressed or not",
                     "a read finds what the leg before it wrote",
                 )),
-                Clause::Zones(count) if matches!(leg.kind, Kind::Scan(_)) => {
-                    leg.kind = Kind::Scan(self.checked_count(span, "zones", count, 1 << 20));
-                }
-                Clause::Zones(_) => self.errors.push(no("only a scan has zones", "begin with `scan`")),
+                Clause::Zones(count) => match leg.kind {
+                    Kind::Scan(_, order) => {
+                        leg.kind = Kind::Scan(self.checked_count(span, "zones", count, MOST_ZONES), order);
+                    }
+                    _ => self.errors.push(no("only a scan has zones", "begin with `scan`")),
+                },
                 Clause::Reads(share) if leg.op == Op::Mixed => reads = Some(share),
                 Clause::Reads(_) => self.errors.push(no(
                     "only a mix has a share of reads",

@@ -1,8 +1,8 @@
 //! What a planned leg is: in words, by what ends it, and by its load.
 
-use super::{PlannedLeg, Work};
+use super::{PlannedLeg, PlannedTransfer, Work};
 use crate::copy::CopyPart;
-use crate::course::{Access, Seen};
+use crate::course::{Access, ScanOrder, Seen};
 use mile_core::units::block_size;
 use mile_core::{Bytes, Nanos, Op, Rate};
 use serde::{Deserialize, Serialize};
@@ -93,6 +93,7 @@ impl PlannedLeg {
                 verify: t.verify,
                 fill: t.fill,
                 zones: t.zones,
+                order: t.order,
                 access: t.access,
                 block: t.block,
                 depth: t.depth,
@@ -129,6 +130,8 @@ pub enum Load {
         verify: bool,
         fill: Option<f64>,
         zones: u32,
+        #[serde(default, skip_serializing_if = "is_forward")]
+        order: ScanOrder,
         access: Access,
         block: Bytes,
         depth: u32,
@@ -161,6 +164,7 @@ impl Load {
                 verify,
                 fill,
                 zones,
+                order,
                 access,
                 block,
                 depth,
@@ -174,7 +178,10 @@ impl Load {
                 let verb = match (op, fill) {
                     _ if copy.is_some_and(|c| c.is_source) => "reading for a copy,".to_owned(),
                     _ if copy.is_some() => "writing a copy,".to_owned(),
-                    _ if *zones > 0 => format!("scanning {zones} zones,"),
+                    _ if *zones > 0 && *order == ScanOrder::Random => {
+                        format!("scanning {zones} zones in random order,")
+                    }
+                    _ if *zones > 0 => format!("scanning {zones} zones {},", order.word()),
                     (Op::Write, Some(level)) => format!("filling to {:.0} %,", level * 100.0),
                     (Op::Write, None) => "writing".to_owned(),
                     (Op::Mixed, _) => format!("reading {:.0} % and writing", reads * 100.0),
@@ -206,5 +213,38 @@ impl Load {
     /// Whether what is moved goes through the host's cache.
     pub fn is_cached(&self) -> bool {
         matches!(self, Self::Transfer { cached: true, .. })
+    }
+}
+
+pub(super) fn is_forward(order: &ScanOrder) -> bool {
+    *order == ScanOrder::Forward
+}
+
+impl PlannedTransfer {
+    /// The zones of a scan in the order in which they are visited: first byte and length of each. `leg` is its place in the plan, so that two passes in a
+    /// random order have two orders, the same whenever the course is run. Empty where it is no scan.
+    pub fn visits(&self, leg: u32) -> Vec<(Bytes, Bytes)> {
+        let blocks = self.length.0 / self.block.0.max(1);
+        let edge = |i: u64| u128::from(blocks) * u128::from(i) / u128::from(self.zones.max(1));
+        let at = |i: u64| self.start.0 + edge(i) as u64 * self.block.0;
+        let mut visits: Vec<(Bytes, Bytes)> =
+            (0..u64::from(self.zones)).map(|i| (Bytes(at(i)), Bytes(at(i + 1) - at(i)))).collect();
+        match self.order {
+            ScanOrder::Forward => {}
+            ScanOrder::Backward => visits.reverse(),
+            ScanOrder::Random => {
+                // Fisher and Yates, with the numbers of SplitMix64 (Steele, Lea and Flood, 2014).
+                let mut state = u64::from(leg) << 32 | u64::from(self.zones);
+                for i in (1..visits.len()).rev() {
+                    state = state.wrapping_add(0x9e37_79b9_7f4a_7c15);
+                    let mut z = state;
+                    z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+                    z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+                    z ^= z >> 31;
+                    visits.swap(i, ((u128::from(z) * (i as u128 + 1)) >> 64) as usize);
+                }
+            }
+        }
+        visits
     }
 }

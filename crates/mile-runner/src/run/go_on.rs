@@ -4,6 +4,7 @@
 //! in any order, so that there may be a hole anywhere in what was moved last. All of that is moved again.
 
 use super::STALL;
+use super::scan::Visits;
 use crate::message::{EndKind, Event, EventKind, Status};
 use mile_core::{Bytes, Nanos, Op, Sample};
 use mile_course::{Access, Plan, PlannedLeg, PlannedTransfer, Work};
@@ -82,6 +83,11 @@ impl GoOn {
             let settled = matches!(status, Status::Stopped | Status::Guarded)
                 && !events.iter().any(|e| matches!(e.kind, EventKind::Left { .. }));
             let again = match (t.workers, settled) {
+                // What was in flight may not have been read; the zone underway holds all of it.
+                (_, false) if t.zones > 0 && t.op == Op::Read => {
+                    let out = t.block.0.saturating_mul(u64::from(t.depth) * u64::from(t.workers));
+                    out.min(Visits::of(t, on.leg).piece(t, on.moved).skip.0)
+                }
                 // Nobody knows any more where each of them was.
                 (2.., _) if is_read_later(plan, on.leg as usize, t) => u64::MAX,
                 (2.., _) | (_, true) => 0,
@@ -103,7 +109,9 @@ fn is_read_later(plan: &Plan, leg: usize, t: &PlannedTransfer) -> bool {
             && t.start.0 < other.start.0 + other.length.0
     };
     let later = |l: &PlannedLeg| matches!(&l.work, Work::Transfer(other) if reads(other));
-    t.access == Access::Sequential && (t.verify || plan.legs.iter().skip(leg + 1).any(later))
+    t.access == Access::Sequential
+        && (t.verify || t.op != Op::Read)
+        && (t.verify || plan.legs.iter().skip(leg + 1).any(later))
 }
 
 /// Bytes that a leg had moved last, in which there may be holes: all since the oldest operation that may have been out was begun. One that

@@ -1,0 +1,95 @@
+//! The zones of a scan, one transfer each: a sample never spans two of them, so that what a zone did is known whatever the order.
+
+use mile_core::Bytes;
+use mile_course::PlannedTransfer;
+
+/// The zones in the order in which they are visited; none where a leg is no scan.
+pub(super) struct Visits {
+    zones: Vec<(Bytes, Bytes)>,
+    /// Bytes moved when each is over.
+    ends: Vec<u64>,
+}
+
+/// What the next transfer goes over.
+pub(super) struct Piece {
+    pub(super) start: Bytes,
+    pub(super) length: Bytes,
+    /// Bytes from its start where it begins.
+    pub(super) skip: Bytes,
+    /// Bytes that are left of it.
+    pub(super) left: Bytes,
+}
+
+impl Visits {
+    pub(super) fn of(work: &PlannedTransfer, leg: u32) -> Self {
+        let zones = work.visits(leg);
+        let mut end = 0;
+        let ends = zones
+            .iter()
+            .map(|zone| {
+                end += zone.1.0;
+                end
+            })
+            .collect();
+        Self { zones, ends }
+    }
+
+    pub(super) fn is_empty(&self) -> bool {
+        self.zones.is_empty()
+    }
+
+    /// Where a leg goes on that has moved so much: in a zone of the scan, or in its whole range.
+    pub(super) fn piece(&self, work: &PlannedTransfer, moved: Bytes) -> Piece {
+        let round = Bytes(moved.0 % work.length.0.max(1));
+        let at = self.ends.partition_point(|end| *end <= round.0);
+        let Some(&(start, length)) = self.zones.get(at) else {
+            return Piece { start: work.start, length: work.length, skip: round, left: Bytes(u64::MAX) };
+        };
+        let skip = round.0 + length.0 - self.ends[at];
+        Piece { start, length, skip: Bytes(skip), left: Bytes(length.0 - skip) }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use mile_course::{Plan, Work, parse, plan};
+
+    fn scan(order: &str) -> Plan {
+        let text = format!("course \"s\"\nleg s\n scan {order}, blocks 1 MiB, depth 8, zones 37\n");
+        let drive = mile_course::DriveFacts {
+            capacity: Bytes(1_000_000_000),
+            logical_block: Bytes(512),
+            has_temperature: true,
+            readable: true,
+            cache: None,
+            burst: None,
+        };
+        plan(&parse(&text).unwrap(), &drive).unwrap()
+    }
+
+    #[test]
+    fn every_order_visits_every_byte_once_and_goes_on_where_it_was() {
+        for order in ["forward", "backward", "random"] {
+            let plan = scan(order);
+            let Work::Transfer(work) = &plan.legs[0].work else { panic!() };
+            let visits = Visits::of(work, 0);
+            assert_eq!(visits.zones.len(), 37);
+            let mut bytes = vec![false; (work.length.0 >> 20) as usize];
+            let mut moved = 0;
+            while moved < work.budget.0 {
+                let piece = visits.piece(work, Bytes(moved));
+                assert!(piece.left.0 > 0 && piece.skip.0 + piece.left.0 == piece.length.0);
+                let block = ((piece.start.0 + piece.skip.0 - work.start.0) >> 20) as usize;
+                assert!(!std::mem::replace(&mut bytes[block], true), "{order}: block {block} twice");
+                moved += 1 << 20;
+            }
+            assert!(bytes.iter().all(|b| *b), "{order}");
+        }
+        // The same course has the same order; another leg has another.
+        let plan = scan("random");
+        let Work::Transfer(work) = &plan.legs[0].work else { panic!() };
+        assert_eq!(work.visits(3), work.visits(3));
+        assert_ne!(work.visits(3), work.visits(4));
+    }
+}

@@ -1,0 +1,154 @@
+//! Scans of the simulated drives, held against what the drives know: hollows, recording zones, and that every zone is visited once.
+#![allow(
+    clippy::unwrap_used,
+    clippy::print_stdout,
+    reason = "a test that cannot go on has failed, and says what it measured"
+)]
+
+use crossbeam_channel::unbounded;
+use mile_core::surface::Order;
+use mile_core::{Findings, Nanos, Sample, Trace, findings};
+use mile_course::{parse, plan};
+use mile_drive::Drive;
+use mile_runner::{Command, Event, GoOn, Message, Status, Terms, execute, run};
+use mile_sim::SimDrive;
+use mile_sim::model::Model;
+
+const COURSE: &str = "course \"s\"\nleg scan\n scan, blocks 1 MiB, depth 8, zones 512\n";
+
+/// A small disk with weak stretches of its own for each seed, and what it is made of: from, to, share of the rate.
+fn disk(seed: u64) -> (SimDrive, Vec<(f64, f64, f64)>) {
+    // Steps of the golden ratio: even, and nothing that the drive or the analysis draws.
+    let draw = |k: u64| ((seed * 17 + k) as f64 * 0.618_033_988_749_895).fract();
+    let mut weak = Vec::new();
+    for k in 0..seed % 4 {
+        let from = 0.08 + 0.28 * k as f64 + 0.1 * draw(3 * k);
+        weak.push((from, from + 0.006 + 0.05 * draw(3 * k + 1), 1.0 - (0.2 + 0.55 * draw(3 * k + 2))));
+    }
+    let stretches: String = weak
+        .iter()
+        .map(|(a, b, share)| {
+            format!("[[weak]]\nfrom = {a}\nto = {b}\nread_share = {share}\nwrite_share = 1.0\n")
+        })
+        .collect();
+    let none = if weak.is_empty() { "weak = []\n" } else { "" };
+    let text = format!("extends = \"keelson\"\n{none}[disk]\nreallocated = []\n[geometry]\ncapacity_bytes = 128000000000\n{stretches}");
+    (SimDrive::of("sim:small", Model::read(&text).unwrap(), seed), weak)
+}
+
+/// Runs a course. `stop_after` samples it is asked to stop.
+fn scan(
+    drive: &mut SimDrive,
+    course: &str,
+    go_on: Option<GoOn>,
+    stop_after: usize,
+) -> (Vec<Sample>, Vec<Event>) {
+    let plan = plan(&parse(course).unwrap(), &run::plan_facts(drive)).unwrap();
+    let head = run::head(&plan, course, drive, 1, 0);
+    let (send, commands) = unbounded();
+    let (mut samples, mut events) = (Vec::new(), Vec::new());
+    execute(&plan, head, drive, Terms { go_on, ..Terms::PLAIN }, &commands, &mut |m| match m {
+        Message::Sample(s) => {
+            samples.push(s);
+            if samples.len() > stop_after {
+                let _ = send.send(Command::Stop);
+            }
+        }
+        Message::Event(e) => events.push(e),
+        _ => {}
+    });
+    (samples, events)
+}
+
+fn shown(samples: &[Sample], course: &str, drive: &SimDrive) -> Findings {
+    let plan = plan(&parse(course).unwrap(), &run::plan_facts(drive)).unwrap();
+    let head = run::head(&plan, course, drive, 1, 0);
+    findings(&Trace::of(samples, &head.first().leg_names()), &head.first().context())
+}
+
+#[test]
+fn hollows_of_a_disk_are_confirmed_where_the_drive_knows_them_and_steps_of_its_zones_are_none() {
+    let (mut all, mut found) = (0, 0);
+    for seed in 1..=16 {
+        let (mut drive, weak) = disk(seed);
+        let truth = drive.truth().unwrap().hollows;
+        assert_eq!(truth.len(), weak.len());
+        let (samples, _) = scan(&mut drive, COURSE, None, usize::MAX);
+        let shown = shown(&samples, COURSE, &drive);
+        let surface = shown.surface.unwrap();
+        assert_eq!(
+            surface.passes.iter().map(|p| p.order).collect::<Vec<_>>(),
+            [Order::Forward, Order::Other]
+        );
+        assert_eq!(surface.not_looked_at, []);
+        let zone = 128_000_000_000_u64 / 512;
+        all += truth.len();
+        assert!(shown.hollows.len() <= truth.len(), "{seed}: {:?} of {truth:?}", shown.hollows);
+        for ((from, to), (_, _, share)) in truth.iter().zip(&weak) {
+            let Some(h) = shown.hollows.iter().find(|h| h.start_byte < *to && *from < h.end_byte) else {
+                continue;
+            };
+            assert!((h.passes_seen, h.passes, h.orders_differ) == (2, 2, true), "{h:?}");
+            assert!(
+                h.start_byte.abs_diff(*from) <= zone && h.end_byte.abs_diff(*to) <= zone,
+                "{h:?} {from} {to}"
+            );
+            assert!((h.depth_pct - 100.0 * (1.0 - share)).abs() <= 3.0, "{seed}: {h:?} {share}");
+            found += 1;
+        }
+        // 22 zones of 248 to 118 MB/s.
+        let zones = &surface.recording_zones;
+        assert!((18..=26).contains(&zones.len()), "{seed}: {zones:?}");
+        assert!((zones[0].mb_s / 248.0 - 1.0).abs() < 0.02, "{:?}", zones[0]);
+        assert!((zones[zones.len() - 1].mb_s / 118.0 - 1.0).abs() < 0.02, "{:?}", zones[zones.len() - 1]);
+        assert!(shown.breaks.iter().all(|b| b.cause != mile_core::findings::Cause::ThermalThrottle));
+    }
+    println!("{found} of {all} hollows");
+    assert_eq!(found, all);
+}
+
+#[test]
+fn a_scan_that_was_cut_off_in_a_random_order_visits_each_zone_once() {
+    let course = "course \"s\"\nleg scan\n scan random, blocks 1 MiB, depth 8, zones 100, over 0 % to 10 %\n";
+    for after in [3, 17, 40] {
+        let (mut drive, _) = disk(1);
+        let (first, events) = scan(&mut drive, course, None, after);
+        let made = plan(&parse(course).unwrap(), &run::plan_facts(&drive)).unwrap();
+        let on = GoOn::of(&made, Status::Stopped, first.clone(), &events, Nanos::from_secs(10.0));
+        let (second, _) = scan(&mut drive, course, Some(on), usize::MAX);
+        let mut spans: Vec<(u64, u64)> = first
+            .iter()
+            .chain(&second)
+            .filter(|s| s.read.0 > 0)
+            .map(|s| (s.offset.unwrap().0, s.offset.unwrap().0 + s.read.0))
+            .collect();
+        spans.sort_unstable();
+        assert!(spans.windows(2).all(|w| w[0].1 == w[1].0), "{after}: a hole, or something twice");
+        let mib = 12_800_000_000_u64 >> 20 << 20;
+        assert_eq!((spans[0].0, spans[spans.len() - 1].1), (0, mib), "{after}");
+    }
+}
+
+#[test]
+fn a_backward_scan_goes_from_the_last_zone_to_the_first() {
+    let course =
+        "course \"s\"\nleg scan\n scan backward, blocks 1 MiB, depth 8, zones 64, over 0 % to 20 %\n";
+    let (mut drive, _) = disk(4);
+    let (samples, _) = scan(&mut drive, course, None, usize::MAX);
+    let surface = shown(&samples, course, &drive).surface.unwrap();
+    assert_eq!(surface.passes[0].order, Order::Backward);
+    let zones = &surface.recording_zones;
+    assert!(zones.len() >= 3 && zones[0].mb_s > zones[zones.len() - 1].mb_s, "{zones:?}");
+}
+
+#[test]
+fn a_scan_of_a_drive_that_heats_up_calls_nothing_a_hollow_that_is_heat() {
+    // It throttles in the first pass, and lets go; the second goes through the same heat at other addresses.
+    let text = "extends = \"merrow-k2\"\n[geometry]\ncapacity_bytes = 400000000000\n[thermal]\nambient_c = 52.0\nread_nj_per_byte = 3.4\n";
+    let mut drive = SimDrive::of("sim:hot", Model::read(text).unwrap(), 3);
+    let (samples, _) = scan(&mut drive, COURSE, None, usize::MAX);
+    let throttled = drive.truth().unwrap().events.len();
+    let shown = shown(&samples, COURSE, &drive);
+    assert!(throttled > 0, "it does not throttle, and shows nothing");
+    assert_eq!(shown.hollows, [], "{:?}", shown.surface.unwrap().passing);
+}
