@@ -346,6 +346,8 @@ pub(crate) enum FigureArg {
     Run,
     /// Figures against fill level, rest, block size, depth, workers; demands.
     Sweep,
+    /// Rate against address, baseline, hollows.
+    Surface,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]

@@ -97,6 +97,7 @@ pub(crate) fn state(logbook_path: PathBuf, speed: Speed, is_demo: bool) -> State
         bench: BenchPlace { cards: simulated(), ..BenchPlace::default() },
         course: CoursePlace::default(),
         fill: FillPlace::default(),
+        surface: state::SurfacePlace::default(),
         live: None,
         others: Vec::new(),
         // A simulated run waits for whoever does not keep up.

@@ -13,7 +13,7 @@ use common::Bench;
 use serde_json::Value;
 use std::process::Stdio;
 
-const KINDS: [&str; 11] = [
+const KINDS: [&str; 13] = [
     "first-look",
     "long-soak",
     "fill-sweep",
@@ -24,6 +24,8 @@ const KINDS: [&str; 11] = [
     "ramp",
     "workers",
     "stream",
+    "surface-check",
+    "full-read",
     "after-a-year",
 ];
 

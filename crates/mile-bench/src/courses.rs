@@ -19,7 +19,7 @@ macro_rules! ready {
 }
 
 /// All of them, the ones that are run first in front.
-pub const READY: [Ready; 11] = ready![
+pub const READY: [Ready; 13] = ready![
     "first-look",
     "long-soak",
     "fill-sweep",
@@ -30,6 +30,8 @@ pub const READY: [Ready; 11] = ready![
     "ramp",
     "workers",
     "stream",
+    "surface-check",
+    "full-read",
     "after-a-year"
 ];
 

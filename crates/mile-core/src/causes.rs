@@ -9,7 +9,7 @@ mod facts;
 mod rows;
 mod weights;
 
-use crate::findings::{Break, Candidate, Cause, Context, Evidence};
+use crate::findings::{Break, Candidate, Cause, Context, Evidence, Hollow};
 use crate::plateaus::Edge;
 use crate::sample::Op;
 use crate::trace::Trace;
@@ -86,6 +86,8 @@ pub struct Scene<'a> {
     pub seen: &'a [Seen],
     /// What each break is compared with the others by.
     marks: Vec<Mark>,
+    /// Slow stretches of the surface, where passes in several orders were held against each other.
+    hollows: &'a [Hollow],
     /// Lowest and highest address of each leg, bytes.
     legs: Vec<Option<(f64, f64)>>,
 }
@@ -105,7 +107,7 @@ struct Mark {
 
 impl<'a> Scene<'a> {
     /// A run with all of its breaks.
-    pub fn new(trace: &'a Trace, context: &'a Context, seen: &'a [Seen]) -> Self {
+    pub fn new(trace: &'a Trace, context: &'a Context, seen: &'a [Seen], hollows: &'a [Hollow]) -> Self {
         let last = trace.len().saturating_sub(1);
         let mark = |s: &Seen| {
             let leg = &trace.legs()[s.leg];
@@ -130,6 +132,7 @@ impl<'a> Scene<'a> {
             trace,
             context,
             seen,
+            hollows,
             marks: seen.iter().map(mark).collect(),
             legs: trace.legs().iter().map(range).collect(),
         }
@@ -287,6 +290,15 @@ impl Scene<'_> {
         let reach = near * self.context.capacity.map_or(highest, |c| c.0 as f64).max(1.0);
         let falls = self.marks[index].falls;
         let at = at.0 as f64;
+        // Down at the start of a hollow, up at its end, in the order of addresses.
+        let is_edge = |h: &&Hollow| {
+            let edge = if falls { h.start_byte } else { h.end_byte };
+            h.passes_seen > 1 && (edge as f64 - at).abs() <= reach.min(2.0 * h.edge_bytes as f64 + 1e9)
+        };
+        if let Some(hollow) = self.hollows.iter().find(is_edge) {
+            let others = hollow.passes as usize - 1;
+            return (others, (hollow.passes_seen as usize - 1).min(others));
+        }
         let covers = |leg: usize| {
             leg != seen.leg && self.legs[leg].is_some_and(|(min, max)| min + reach < at && at + reach < max)
         };

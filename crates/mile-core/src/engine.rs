@@ -4,11 +4,11 @@
 //! is worked out from all of the run each time, so that a look at a run that has ended is what its findings say.
 
 use crate::causes::{Scene, Seen};
-use crate::findings::{Break, Context};
+use crate::findings::{Break, Context, Hollow};
 use crate::leg_name::LegName;
 use crate::plateaus::{self, Cut, Edge, Settings, Stretch};
 use crate::sample::Op;
-use crate::surface;
+use crate::surface::{self, Surface};
 use crate::trace::Trace;
 use crate::units::Rate;
 
@@ -29,6 +29,8 @@ pub struct Look {
     pub seen: Vec<Seen>,
     /// The same, put down to causes.
     pub breaks: Vec<Break>,
+    /// The surface, where a leg goes from zone to zone.
+    pub surface: Option<(Surface, Vec<Hollow>)>,
 }
 
 impl Engine {
@@ -54,8 +56,12 @@ impl Engine {
         self.ended.extend(fresh);
         let cuts: Vec<Cut> = self.ended.iter().cloned().chain(newest).collect();
         let seen = seen(trace, &cuts, &self.settings);
-        let breaks = Scene::new(trace, context, &seen).breaks();
-        Look { cuts, seen, breaks }
+        // In a pass from zone to zone nothing changes at an address; what it shows of an address stands in the hollows.
+        let is_mixed = |leg: &crate::trace::TraceLeg| surface::is_in_mixed_order(trace, leg);
+        let surface = legs.iter().any(is_mixed).then(|| surface::surface(trace)).flatten();
+        let hollows = surface.as_ref().map_or(&[][..], |(_, hollows)| hollows);
+        let breaks = Scene::new(trace, context, &seen, hollows).breaks();
+        Look { cuts, seen, breaks, surface }
     }
 }
 

@@ -622,8 +622,8 @@ pub(crate) fn findings_of(trace: &Trace, context: &Context, look: Look) -> Findi
         claims: Vec::new(),
         notes: Vec::new(),
     };
-    let Look { cuts, seen, breaks } = look;
-    if let Some((surface, hollows)) = surface::surface(trace) {
+    let Look { cuts, seen, breaks, surface } = look;
+    if let Some((surface, hollows)) = surface.or_else(|| surface::surface(trace)) {
         (all.surface, all.hollows) = (Some(surface), hollows);
     }
     all.breaks = breaks;

@@ -352,7 +352,7 @@ fn pass(trace: &Trace, index: usize, leg: &TraceLeg) -> Option<Found> {
         let moved: f64 = at.iter().map(|a| length(a.0)).sum();
         let (mean, sd) = stats::mean_sd(&gaps)?;
         let covers = moved - twice >= COVERS * (extent.max - extent.min);
-        if twice > TWICE * moved || (sd > EVEN * mean && !covers) {
+        if twice > TWICE * moved || (sd > EVEN * mean && !covers && !is_in_mixed_order(trace, leg)) {
             return None;
         }
         let falls = begins.windows(2).filter(|w| w[1] < w[0]).count() as f64;
@@ -399,11 +399,14 @@ pub fn is_in_mixed_order(trace: &Trace, leg: &TraceLeg) -> bool {
         .filter(|w| (w[1].0 - w[0].0 - w[0].1).abs() > 0.02 * w[0].1.max(1.0))
         .map(|w| (w[0].0, w[1].0))
         .collect();
-    let back = jumps.iter().filter(|j| j.1 < j.0).count();
     // One that goes round its range comes back to one place.
     let lowest = at.iter().map(|a| a.0).fold(f64::INFINITY, f64::min);
     let home = jumps.iter().filter(|j| (j.1 - lowest).abs() <= first.1).count();
-    if back == 0 || jumps.len() < 3 || 2 * home > jumps.len() {
+    if 2 * jumps.len() <= at.len() {
+        // It hangs together, but for the jumps from zone to zone.
+        return jumps.len() > home && jumps.iter().any(|j| (j.1 - j.0).abs() > 4.0 * first.1);
+    }
+    if jumps.len() < 3 || 2 * home > jumps.len() || jumps.iter().all(|j| j.1 >= j.0) {
         return false;
     }
     // Addresses drawn at random hang together nowhere; zones of one sample each are as long as they are apart.
@@ -411,7 +414,7 @@ pub fn is_in_mixed_order(trace: &Trace, leg: &TraceLeg) -> bool {
         let steps = (a.0 - lowest) / first.1;
         (a.1 / first.1 - 1.0).abs() < 0.02 && (steps - steps.round()).abs() < 0.02 * steps.max(1.0)
     };
-    2 * jumps.len() <= at.len() || at.iter().filter(|a| even(a)).count() as f64 >= 0.9 * at.len() as f64
+    at.iter().filter(|a| even(a)).count() as f64 >= 0.9 * at.len() as f64
 }
 
 /// A pass on the grid, in logarithms of rates.

@@ -6,12 +6,14 @@ mod lanes;
 #[cfg(feature = "pdf")]
 mod pdf;
 mod run;
+mod surface;
 mod sweep;
 
 pub use lanes::{FigureLane, LanesFigure, draw_lanes};
 #[cfg(feature = "pdf")]
 pub use pdf::pdf;
 pub use run::{RunFigure, draw};
+pub use surface::draw_surface;
 pub use sweep::draw_sweep;
 
 /// Name of the font's family.

@@ -280,7 +280,7 @@ fn draw_panel(area: &Area<'_>, panel: &Panel) -> Result<(), FigureError> {
 }
 
 /// A round step at or above `least`.
-fn step_of(least: f64) -> f64 {
+pub(crate) fn step_of(least: f64) -> f64 {
     let power = 10_f64.powf(least.log10().floor());
     [1.0, 2.0, 5.0, 10.0].into_iter().map(|m| m * power).find(|s| *s >= least).unwrap_or(least)
 }

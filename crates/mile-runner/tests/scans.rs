@@ -32,7 +32,9 @@ fn disk(seed: u64) -> (SimDrive, Vec<(f64, f64, f64)>) {
         })
         .collect();
     let none = if weak.is_empty() { "weak = []\n" } else { "" };
-    let text = format!("extends = \"keelson\"\n{none}[disk]\nreallocated = []\n[geometry]\ncapacity_bytes = 128000000000\n{stretches}");
+    let text = format!(
+        "extends = \"keelson\"\n{none}[disk]\nreallocated = []\n[geometry]\ncapacity_bytes = 128000000000\n{stretches}"
+    );
     (SimDrive::of("sim:small", Model::read(&text).unwrap(), seed), weak)
 }
 

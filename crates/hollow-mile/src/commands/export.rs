@@ -1,7 +1,7 @@
 //! `hollow-mile export`: a run as a figure or as data.
 
 use crate::cli::{ExportArgs, ExportKind, FigureArg};
-use crate::figure::{Shown, as_pdf, lanes_svg, svg, sweep_svg, write_whole};
+use crate::figure::{Shown, as_pdf, lanes_svg, surface_svg, svg, sweep_svg, write_whole};
 use crate::source::Source;
 use crate::text;
 use mile_bench::Failure;
@@ -21,7 +21,7 @@ pub(crate) fn run(args: &ExportArgs) -> Result<(), Failure> {
             }
             let names: Vec<&str> = all.iter().map(|s| s.head.lane(s.lane).name.as_str()).collect();
             return Err(Failure::usage(format!(
-                "a figure of sweeps is of one lane; choose one with --lane: {}",
+                "this figure is of one lane; choose one with --lane: {}",
                 names.join(", ")
             )));
         };
@@ -33,6 +33,12 @@ pub(crate) fn run(args: &ExportArgs) -> Result<(), Failure> {
             FigureArg::Sweep => sweep_svg(head, &source.name, &source.findings)?.ok_or_else(|| {
                 Failure::usage(format!(
                     "{} is no sweep: its legs go over no fill levels, rests, blocks, depths or workers, and it has no demand (--demand gives one)",
+                    source.name
+                ))
+            }),
+            FigureArg::Surface => surface_svg(head, &source.name, &source.findings)?.ok_or_else(|| {
+                Failure::usage(format!(
+                    "{} goes over no range of addresses; a scan does, and so does an imported file with the column offset_bytes",
                     source.name
                 ))
             }),

@@ -235,6 +235,7 @@ fn export(
     let svg = figure::svg(head, &name, &shown.trace, &shown.findings, &shown.context, ruler, window)
         .map_err(text)?;
     let sweep = figure::sweep_svg(head, &name, &shown.findings).map_err(text)?;
+    let surface = figure::surface_svg(head, &name, &shown.findings).map_err(text)?;
     let course: String = (shown.head.course.clone() + &of)
         .chars()
         .map(|c| if c.is_alphanumeric() { c } else { '-' })
@@ -243,9 +244,12 @@ fn export(
     let mut written = Vec::new();
     // Beside the figure of the lane that is shown stands that of all.
     let lanes = if shown.head.lanes.len() > 1 { Some(all_lanes(path, run).map_err(text)?) } else { None };
-    for (stem, svg) in
-        [(stem.clone(), Some(svg)), (format!("{stem}-sweep"), sweep), (format!("{stem}-lanes"), lanes)]
-    {
+    for (stem, svg) in [
+        (stem.clone(), Some(svg)),
+        (format!("{stem}-sweep"), sweep),
+        (format!("{stem}-surface"), surface),
+        (format!("{stem}-lanes"), lanes),
+    ] {
         let Some(svg) = svg else { continue };
         let pdf = figure::as_pdf(&svg).map_err(text)?;
         for (kind, bytes) in [("svg", svg.as_bytes()), ("pdf", pdf.as_slice())] {

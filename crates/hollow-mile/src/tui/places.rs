@@ -10,6 +10,7 @@ mod findings;
 mod health;
 mod logbook;
 mod readings;
+mod surface;
 mod underway;
 
 use super::canvas::{Framing, Scene, glyph, numeral};
@@ -33,7 +34,8 @@ pub(crate) use logbook::PLACE as LOGBOOK;
 pub(crate) use underway::PLACE as UNDERWAY;
 
 /// All places, in the order of the work; the first nine have a digit.
-pub(crate) const ALL: &[Place] = &[BENCH, COURSE, UNDERWAY, FINDINGS, FILL, health::PLACE, LOGBOOK];
+pub(crate) const ALL: &[Place] =
+    &[BENCH, COURSE, UNDERWAY, FINDINGS, FILL, health::PLACE, LOGBOOK, surface::PLACE];
 
 /// A place, known by its name.
 #[derive(Clone, Copy)]
@@ -121,6 +123,11 @@ pub(crate) trait View: Sync {
 
     /// Goes so many lines down, or up.
     fn step(&self, _state: &mut State, _by: isize) {}
+
+    /// Does something with a canvas of its own that has no framing. Gives whether it did.
+    fn canvas(&self, _state: &mut State, _action: Action) -> bool {
+        false
+    }
 
     /// Does something with the framing of its canvas.
     fn with_framing(&self, _state: &mut State, _change: &mut dyn FnMut(&mut Framing, &Scene<'_>)) {}

@@ -11,7 +11,9 @@ use mile_bench::bench::Card;
 use mile_bench::outlook::Outlook;
 use mile_core::channel::{Channel, Series};
 use mile_core::copies::CopyFound;
+use mile_core::findings::Hollow;
 use mile_core::ruler::Ruler;
+use mile_core::surface::Surface;
 use mile_core::{Bytes, Celsius, Context, Findings, LiveFindings, Trace};
 use mile_logbook::Entry;
 use mile_runner::remote::{Client, Frame};
@@ -530,6 +532,29 @@ pub(crate) struct FillPlace {
     pub(crate) scroll: usize,
 }
 
+/// What is shown of a surface.
+#[derive(Default)]
+pub(crate) struct SurfacePlace {
+    pub(crate) scroll: usize,
+    /// The cell that the cursor is on.
+    pub(crate) cursor: Option<usize>,
+    /// First cell that is shown, and the end; all where there is none.
+    pub(crate) zoom: Option<(usize, usize)>,
+    /// Columns that it was drawn in.
+    pub(crate) columns: u16,
+    /// The run underway: its number here, how many samples it had, and what they show.
+    pub(crate) live: Option<(u64, usize, Option<(Surface, Vec<Hollow>)>)>,
+}
+
+impl SurfacePlace {
+    /// First cell that is shown of so many, and the end.
+    pub(crate) fn window(&self, cells: usize) -> (usize, usize) {
+        let (from, to) = self.zoom.unwrap_or((0, cells));
+        let to = to.min(cells);
+        if from < to { (from, to) } else { (0, cells.max(1)) }
+    }
+}
+
 /// What a path is typed for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum PathFor {
@@ -641,6 +666,7 @@ pub(crate) struct State {
     pub(crate) bench: BenchPlace,
     pub(crate) course: CoursePlace,
     pub(crate) fill: FillPlace,
+    pub(crate) surface: SurfacePlace,
     /// The run underway that is shown, or the last one that was.
     pub(crate) live: Option<Live>,
     /// Other runs underway.

@@ -172,6 +172,9 @@ pub(super) fn command(state: &mut State, command: Command) {
 
 /// Does what a key or the command line asks for.
 pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
+    if state.place.view().canvas(state, action) {
+        return;
+    }
     match action {
         Action::Go(place) => come_to(state, jobs, place),
         Action::NextPlace => come_to(state, jobs, state.place.after(1)),

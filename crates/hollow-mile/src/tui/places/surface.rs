@@ -1,0 +1,404 @@
+//! The surface: address across, the rate as terrain with its baseline, a strip for each pass, and the hollows bracketed below and named in sentences.
+
+use super::super::canvas::numeral;
+use super::super::keys::{self, Action, Binding, bind};
+use super::super::state::{State, SurfacePlace};
+use super::super::theme::Theme;
+use super::{AtHand, Place, View, lines};
+use crossterm::event::KeyCode::{Char, Left, Right};
+use mile_core::Bytes;
+use mile_core::findings::{Hollow, Unreadable};
+use mile_core::ruler::{Ruler, Window, ticks};
+use mile_core::surface::{Surface, surface};
+use mile_core::units::number;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::style::{Modifier, Style};
+
+/// Cells at the left, for labels.
+const MARGIN: u16 = 10;
+/// Parts of a cell's height, from none to all.
+const EIGHTHS: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+/// From which share below the baseline a cell of a strip has which shade.
+const SHADES: [(f64, char); 4] = [(0.5, '█'), (0.25, '▓'), (0.08, '▒'), (0.03, '░')];
+/// Shown of a surface at the least, cells.
+const CLOSEST: usize = 8;
+
+pub(crate) const PLACE: Place = Place(&OfSurface);
+
+const KEYS: &[Binding] = &[
+    bind("←→ h l", &[Left, Char('h')], Action::CursorLeft, "", "move the cursor to lower addresses"),
+    bind("←→ h l", &[Right, Char('l')], Action::CursorRight, "cursor", "move the cursor to higher addresses"),
+    bind("H", &[Char('H')], Action::CursorFarLeft, "", "move the cursor ten columns down"),
+    bind("L", &[Char('L')], Action::CursorFarRight, "", "move the cursor ten columns up"),
+    bind("+ -", &[Char('+'), Char('=')], Action::ZoomIn, "zoom", "show less of the drive, larger"),
+    bind("+ -", &[Char('-')], Action::ZoomOut, "", "show more of the drive"),
+    bind("0", &[Char('0')], Action::ShowAll, "all", "show all of the drive and hide the cursor"),
+];
+
+struct OfSurface;
+
+/// What there is to show: of the run underway, or of the run that is open.
+struct Shown<'a> {
+    run: String,
+    surface: &'a Surface,
+    hollows: &'a [Hollow],
+    unreadable: &'a [Unreadable],
+}
+
+fn shown(state: &State) -> Option<Shown<'_>> {
+    if let Some((_, _, Some((surface, hollows)))) = &state.surface.live {
+        return Some(Shown { run: "The run underway".into(), surface, hollows, unreadable: &[] });
+    }
+    let open = state.findings.shown.as_ref()?;
+    let surface = open.findings.surface.as_ref()?;
+    Some(Shown {
+        run: format!("Run {}", open.run),
+        surface,
+        hollows: &open.findings.hollows,
+        unreadable: &open.findings.unreadable_blocks,
+    })
+}
+
+/// Takes in what a run underway has added; anew only after a hundredth more of it.
+fn follow(state: &mut State) {
+    let live = state.live.as_ref().filter(|l| !l.is_over());
+    state.surface.live = live.and_then(|live| {
+        let trace = live.lane().findings.trace();
+        let n = trace.len();
+        match state.surface.live.take() {
+            Some(kept) if kept.0 == live.id && n < kept.1 + (n / 100).max(8) => Some(kept),
+            _ => Some((live.id, n, surface(trace))),
+        }
+    });
+    if state.surface.live.as_ref().is_some_and(|l| l.2.is_none()) && state.findings.shown.is_some() {
+        state.surface.live = None;
+    }
+}
+
+impl View for OfSurface {
+    fn name(&self) -> &'static str {
+        "surface"
+    }
+
+    fn way(&self) -> &'static str {
+        "go to the map of the surface"
+    }
+
+    fn sentence(&self, state: &State) -> (String, String) {
+        let Some(shown) = shown(state) else {
+            let text = match &state.findings.shown {
+                Some(open) => format!(
+                    "Run {} goes over no range of addresses. The ready-made course surface-check does; n in the place of the course (2) has it.",
+                    open.run
+                ),
+                None => "No run is open. Open a scan from the logbook (7).".to_owned(),
+            };
+            return (text, String::new());
+        };
+        let confirmed = shown.hollows.iter().filter(|h| h.passes_seen > 1 && h.orders_differ).count();
+        let more = shown.hollows.len() - confirmed;
+        let counted = |n: usize, one: &str, many: &str| match n {
+            0 => format!("no {many}"),
+            1 => format!("1 {one}"),
+            n => format!("{n} {many}"),
+        };
+        let candidates = if more > 0 { format!(", {more} to be confirmed") } else { String::new() };
+        let missing: u64 = shown.surface.not_looked_at.iter().map(|(a, b)| b - a).sum();
+        let looked = match missing {
+            0 => String::new(),
+            bytes => format!(" {} were not looked at.", Bytes(bytes)),
+        };
+        let bad = counted(shown.unreadable.len(), "unreadable stretch", "unreadable stretches");
+        let text = format!(
+            "{}: {}{candidates}, {bad}.{looked}",
+            shown.run,
+            counted(confirmed, "hollow confirmed", "hollows confirmed")
+        );
+        let orders: Vec<&str> = shown.surface.passes.iter().map(|p| p.order.words()).collect();
+        (text, orders.join(", "))
+    }
+
+    fn keys(&self) -> &'static [&'static [Binding]] {
+        &[KEYS, keys::ROWS]
+    }
+
+    fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
+        follow(state);
+        let mut place = std::mem::take(&mut state.surface);
+        state.surface.live = place.live.take();
+        if let Some(shown) = shown(state) {
+            draw(buffer, area, state.theme, &shown, &mut place);
+        }
+        place.live = state.surface.live.take();
+        state.surface = place;
+    }
+
+    fn at_hand(&self, state: &State) -> Option<AtHand> {
+        super::FINDINGS.view().at_hand(state)
+    }
+
+    fn step(&self, state: &mut State, by: isize) {
+        state.surface.scroll = super::step(state.surface.scroll, by, 400);
+    }
+
+    fn canvas(&self, state: &mut State, action: Action) -> bool {
+        let Some(cells) = shown(state).map(|s| s.surface.baseline_mb_s.len()) else { return false };
+        let place = &mut state.surface;
+        let (from, to) = place.window(cells);
+        let column = ((to - from) / usize::from(place.columns.max(1))).max(1) as isize;
+        let middle = place.cursor.unwrap_or(usize::midpoint(from, to));
+        let move_by = |place: &mut SurfacePlace, by: isize| {
+            let at = middle.saturating_add_signed(by * column).clamp(0, cells - 1);
+            place.cursor = Some(at);
+            if at < from || at >= to {
+                let length = to - from;
+                let start = at.saturating_sub(length / 2).min(cells - length);
+                place.zoom = Some((start, start + length));
+            }
+        };
+        match action {
+            Action::CursorLeft => move_by(place, -1),
+            Action::CursorRight => move_by(place, 1),
+            Action::CursorFarLeft => move_by(place, -10),
+            Action::CursorFarRight => move_by(place, 10),
+            Action::ZoomIn | Action::ZoomOut => {
+                let now = to - from;
+                let length = if action == Action::ZoomIn { now / 2 } else { now * 2 };
+                let length = length.clamp(CLOSEST.min(cells), cells);
+                let start = middle.saturating_sub(length / 2).min(cells - length);
+                place.zoom = (length < cells).then_some((start, start + length));
+            }
+            Action::ShowAll => (place.zoom, place.cursor) = (None, None),
+            _ => return false,
+        }
+        true
+    }
+}
+
+fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, shown: &Shown<'_>, place: &mut SurfacePlace) {
+    let surface = shown.surface;
+    let passes = surface.passes.len() as u16;
+    if area.width < MARGIN + 20 || area.height < passes + 8 {
+        return;
+    }
+    let text = words(shown, theme, place.cursor);
+    let below = (text.len() as u16).min(area.height / 3).max(1);
+    let plot = Rect { x: area.x + MARGIN, width: area.width - MARGIN - 1, ..area };
+    place.columns = plot.width;
+    let cells = surface.baseline_mb_s.len();
+    let (from, to) = place.window(cells);
+    // The first and the end of the cells of a column.
+    let of = |x: u16| {
+        let at = |x: u16| from + (to - from) * usize::from(x) / usize::from(plot.width);
+        (at(x), at(x + 1).max(at(x) + 1).min(cells))
+    };
+    let high = area.height - below - passes - 4;
+    let ground = Rect { height: high, ..plot };
+    terrain(buffer, ground, theme, surface, &of);
+    for (i, pass) in surface.passes.iter().enumerate() {
+        let y = ground.bottom() + i as u16;
+        let label = format!("{:>2} {:<7}", i + 1, short(pass.order));
+        buffer.set_string(
+            area.x,
+            y,
+            label.chars().take(usize::from(MARGIN) - 1).collect::<String>(),
+            theme.faint(),
+        );
+        for x in 0..plot.width {
+            let (glyph, style) = shade(surface, i, of(x), theme);
+            if let Some(cell) = buffer.cell_mut((plot.x + x, y)) {
+                cell.set_char(glyph).set_style(style);
+            }
+        }
+    }
+    let y = ground.bottom() + passes;
+    let column = |byte: u64| {
+        let cell = (byte.saturating_sub(surface.start_byte)) as f64 / surface.cell_bytes;
+        (cell - from as f64) / (to - from) as f64 * f64::from(plot.width)
+    };
+    brackets(buffer, Rect { y, height: 1, ..plot }, theme, shown, &column);
+    let window = Window { from: surface.at(from) as f64, to: surface.at(to) as f64 };
+    ruler(buffer, Rect { y: y + 1, height: 1, ..plot }, theme, window);
+    if let Some(cursor) = place.cursor.filter(|c| (from..to).contains(c)) {
+        let x = plot.x + ((cursor - from) * usize::from(plot.width) / (to - from)) as u16;
+        for row in ground.y..y {
+            if let Some(cell) = buffer.cell_mut((x, row)) {
+                let style = cell.style();
+                let glyph = if cell.symbol() == " " { "┊".to_owned() } else { cell.symbol().to_owned() };
+                cell.set_symbol(&glyph).set_style(style.add_modifier(Modifier::REVERSED));
+            }
+        }
+    }
+    let foot = Rect { y: area.bottom() - below, height: below, ..area };
+    place.scroll = place.scroll.min(text.len().saturating_sub(usize::from(below)));
+    lines(buffer, foot, theme, &text[place.scroll..]);
+}
+
+fn short(order: mile_core::surface::Order) -> &'static str {
+    match order {
+        mile_core::surface::Order::Forward => "forward",
+        mile_core::surface::Order::Backward => "backward",
+        mile_core::surface::Order::Other => "mixed",
+    }
+}
+
+/// Mean over cells of what `of` gives.
+fn mean(cells: (usize, usize), of: impl Fn(usize) -> Option<f64>) -> Option<f64> {
+    let all: Vec<f64> = (cells.0..cells.1).filter_map(of).collect();
+    (!all.is_empty()).then(|| all.iter().sum::<f64>() / all.len() as f64)
+}
+
+/// The rate over all passes as ground, and the baseline drawn through.
+fn terrain(
+    buffer: &mut Buffer,
+    area: Rect,
+    theme: Theme,
+    surface: &Surface,
+    of: &impl Fn(u16) -> (usize, usize),
+) {
+    let fastest = surface.baseline_mb_s.iter().flatten().copied().fold(1.0_f64, f64::max) * 1.08;
+    let writes = surface.passes.iter().any(|p| p.op == mile_core::Op::Write);
+    let ink = Style::new().fg(if writes { theme.write } else { theme.read });
+    let rows = f64::from(area.height);
+    for x in 0..area.width {
+        let cells = of(x);
+        let rate = mean(cells, |c| {
+            let own: Vec<f64> = surface.passes.iter().filter_map(|p| p.mb_s[c]).collect();
+            (!own.is_empty()).then(|| own.iter().sum::<f64>() / own.len() as f64)
+        });
+        let height = rate.unwrap_or(0.0) / fastest * rows;
+        for row in 0..area.height {
+            let part = (height - f64::from(row)).clamp(0.0, 1.0);
+            let glyph = EIGHTHS[(part * 8.0).round() as usize];
+            if let Some(cell) = buffer.cell_mut((area.x + x, area.bottom() - 1 - row)) {
+                cell.set_char(glyph).set_style(ink);
+            }
+        }
+        let base = mean(cells, |c| surface.baseline_mb_s[c]).map(|b| b / fastest * rows);
+        if let Some(base) = base.filter(|b| *b > height + 0.5) {
+            let row = (base as u16).min(area.height - 1);
+            if let Some(cell) = buffer.cell_mut((area.x + x, area.bottom() - 1 - row)) {
+                cell.set_char('╌').set_style(Style::new().fg(theme.ink));
+            }
+        }
+    }
+    let label = |buffer: &mut Buffer, y: u16, text: String| {
+        buffer.set_string(area.x - MARGIN, y, format!("{text:>8}"), theme.faint());
+    };
+    label(buffer, area.y, "MB/s".into());
+    if area.height > 3 {
+        label(buffer, area.y + 1, number(fastest * (rows - 1.5) / rows));
+    }
+    if area.height > 7 {
+        label(buffer, area.y + area.height / 2, number(fastest * (rows / 2.0 - 0.5) / rows));
+    }
+    label(buffer, area.bottom() - 1, "0".into());
+}
+
+/// How far a pass lies below the baseline in some cells: the deepest of them, so that a narrow hollow is not lost in a wide column.
+fn shade(surface: &Surface, pass: usize, cells: (usize, usize), theme: Theme) -> (char, Style) {
+    let depth = |c: usize| Some(1.0 - surface.passes[pass].mb_s[c]? / surface.baseline_mb_s[c]?);
+    match (cells.0..cells.1).filter_map(depth).max_by(f64::total_cmp) {
+        None => (' ', theme.faint()),
+        Some(depth) => match SHADES.iter().find(|s| depth >= s.0) {
+            Some((_, glyph)) => (*glyph, Style::new().fg(theme.ink)),
+            None => ('·', theme.faint()),
+        },
+    }
+}
+
+/// The hollows with their numbers, and what cannot be read.
+fn brackets(buffer: &mut Buffer, area: Rect, theme: Theme, shown: &Shown<'_>, column: &impl Fn(u64) -> f64) {
+    let inside = |x: f64| (x >= 0.0 && x < f64::from(area.width)).then(|| area.x + x as u16);
+    for (i, h) in shown.hollows.iter().enumerate() {
+        let (a, b) = (column(h.start_byte), column(h.end_byte));
+        if b < 0.0 || a >= f64::from(area.width) {
+            continue;
+        }
+        let left = area.x + a.max(0.0) as u16;
+        let right = (area.x + b.max(0.0) as u16).min(area.right() - 1).max(left);
+        for x in left..=right {
+            let glyph = match (x == left, x == right) {
+                (true, true) => "╵",
+                (true, _) => "└",
+                (_, true) => "┘",
+                _ => "─",
+            };
+            buffer.set_string(x, area.y, glyph, theme.strong());
+        }
+        let middle = u16::midpoint(left, right);
+        if right > left + 1 {
+            buffer.set_string(middle, area.y, numeral(i).to_string(), theme.strong());
+        } else if right + 1 < area.right() {
+            buffer.set_string(right + 1, area.y, numeral(i).to_string(), theme.strong());
+        }
+    }
+    for u in shown.unreadable {
+        if let Some(x) = inside(column(u.start_byte)) {
+            buffer.set_string(x, area.y, "✕", theme.strong());
+        }
+    }
+}
+
+fn ruler(buffer: &mut Buffer, area: Rect, theme: Theme, window: Window) {
+    for x in area.x..area.right() {
+        buffer.set_string(x, area.y, "─", theme.faint());
+    }
+    let unit = Ruler::Bytes.unit(window).0.to_string();
+    buffer.set_string(area.x.saturating_sub(unit.chars().count() as u16 + 1), area.y, unit, theme.faint());
+    for (position, label) in ticks(Ruler::Bytes, window, usize::from(area.width / 14).max(2)) {
+        let at = ((position - window.from) / (window.to - window.from) * f64::from(area.width)) as u16;
+        if at + (label.chars().count() as u16) + 1 < area.width {
+            buffer.set_string(area.x + at, area.y, format!("╵{label}"), Style::new().fg(theme.ink));
+        }
+    }
+}
+
+/// What is under the cursor, the hollows, what is none, and the baseline.
+fn words(shown: &Shown<'_>, theme: Theme, cursor: Option<usize>) -> Vec<(String, Style)> {
+    let ink = Style::new().fg(theme.ink);
+    let surface = shown.surface;
+    let mut all = Vec::new();
+    if let Some(c) = cursor.filter(|c| *c < surface.baseline_mb_s.len()) {
+        let passes = surface.passes.iter().enumerate().map(|(i, p)| {
+            p.mb_s[c]
+                .map_or(format!("pass {} not there", i + 1), |r| format!("pass {} {} MB/s", i + 1, number(r)))
+        });
+        let base =
+            surface.baseline_mb_s[c].map_or(String::new(), |b| format!(", baseline {} MB/s", number(b)));
+        all.push((
+            format!(
+                "At {} to {}: {}{base}",
+                Bytes(surface.at(c)),
+                Bytes(surface.at(c + 1)),
+                passes.collect::<Vec<_>>().join(", ")
+            ),
+            theme.strong(),
+        ));
+    }
+    for (i, h) in shown.hollows.iter().enumerate() {
+        all.push((format!("{} {}", numeral(i), h.sentence()), ink));
+    }
+    for u in shown.unreadable {
+        all.push((format!("✕ not readable: byte {} to byte {}", u.start_byte, u.end_byte), ink));
+    }
+    for p in &surface.passing {
+        let text = format!(
+            "No hollow: {} to {} was {:.0} % slow in {}: {}",
+            Bytes(p.start_byte),
+            Bytes(p.end_byte),
+            p.depth_pct,
+            p.leg,
+            p.instead.words()
+        );
+        all.push((text, theme.faint()));
+    }
+    all.push((format!("{}.", surface.sentence()), theme.faint()));
+    all.push((
+        "Strips: · at the baseline, ░ 3 %, ▒ 8 %, ▓ 25 %, █ 50 % and more below it, blank not looked at."
+            .into(),
+        theme.faint(),
+    ));
+    all
+}
