@@ -62,8 +62,10 @@ fn findings_json_has_every_key_of_its_format_for_a_run_and_for_a_bare_csv() {
         "ramp",
         "recovery",
         "steady",
+        "surface",
         "thermal",
         "throttling",
+        "unreadable_blocks",
         "version",
     ];
     for source in ["last", "bare.csv"] {

@@ -697,3 +697,63 @@ fn the_findings_of_a_run_on_two_drives_are_seen_lane_by_lane() {
     t.keys(&["q"]);
     t.shell_is_back();
 }
+
+/// Two passes over 1 TB in two orders, as a log of another program: a flat 500 MB/s, a stretch from 600 to 640 GB at 200, and other I/O for a while in the
+/// first pass only.
+fn two_passes() -> String {
+    let mut text = "elapsed_s,leg,op,read_mb_s,offset_bytes,temp_c,foreign_mb_s\n".to_owned();
+    let mut at = 0.0;
+    for pass in [1_usize, 2] {
+        for step in 0..250_usize {
+            // Steps of 77 visit all of 250 zones once.
+            let zone = if pass == 1 { step } else { step * 77 % 250 };
+            let others = pass == 1 && (50..60).contains(&step);
+            let wobble = 1.0 + 0.01 * ((zone * 7919 + pass * 31) % 101) as f64 / 50.0 - 0.01;
+            let rate = if (150..160).contains(&zone) { 200.0 } else { 500.0 }
+                * wobble
+                * if others { 0.6 } else { 1.0 };
+            at += 4e9 / (rate * 1e6);
+            let foreign = if others { 200 } else { 0 };
+            text.push_str(&format!(
+                "{at:.6},pass {pass},read,{rate:.3},{},40,{foreign}\n",
+                zone as u64 * 4_000_000_000
+            ));
+        }
+    }
+    text
+}
+
+#[test]
+fn a_scan_is_read_on_the_map_of_the_surface_and_handed_over_as_a_figure() {
+    for (columns, rows) in [(159, 46), (80, 24)] {
+        let t = Terminal::start(columns, rows, "", "--version");
+        t.until("prompt>");
+        t.bench.write("scan.csv", &two_passes());
+        let program = env!("CARGO_BIN_EXE_hollow-mile");
+        t.type_text(&format!("{program} logbook import scan.csv --capacity 1TB && {program}"));
+        t.press(&["Enter"], "bench");
+        t.press(&["8"], "No run is open. Open a scan from the logbook (7).");
+        t.press(&["7"], "One run.");
+        t.press(&["Enter"], "Run 1, scan on");
+        t.press(&["8"], "Run 1: 1 hollow confirmed, no unreadable stretches.");
+        let screen =
+            t.until_all(&["forward, in mixed order", "① 600.0 GB to 640.0 GB: 200 instead of 500 MB/s", "└"]);
+        assert!(screen.contains("█"), "the strips show it\n{screen}");
+        // What others did in one pass is no hollow; at 80 columns it is further down the list.
+        t.press(&["End"], "Strips:");
+        if columns > 100 {
+            t.until("No hollow: 200.0 GB to 240.0 GB was 40 % slow in pass 1: other I/O on the drive");
+        }
+        t.press(&["Home"], "① 600.0 GB");
+        t.press(&["l"], "pass 1 ");
+        t.until_all(&["pass 2 ", "baseline 50"]);
+        t.press(&["+", "+"], "╵");
+        t.press(&["0"], "① 600.0 GB");
+        t.press(&["e"], "surface.svg");
+        let written = t.bench.read("run-1-scan-surface.svg");
+        assert!(
+            written.contains("1  600.0 GB to 640.0 GB") && written.contains("in mixed order"),
+            "{written}"
+        );
+    }
+}

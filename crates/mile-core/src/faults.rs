@@ -96,6 +96,30 @@ pub fn add(all: &mut Vec<Faults>, kind: FaultKind, at: Nanos, offset: Bytes, len
     merge(all, one);
 }
 
+/// As [`add`], where it is known which parts of the operation, from and to, fail by themselves. Where none does, it was all of it.
+pub fn add_narrowed(
+    all: &mut Vec<Faults>,
+    kind: FaultKind,
+    at: Nanos,
+    (offset, length): (Bytes, Bytes),
+    bad: &[(Bytes, Bytes)],
+) {
+    let (Some(first), Some(last)) = (bad.first(), bad.last()) else {
+        return add(all, kind, at, offset, length);
+    };
+    let one = Faults {
+        kind,
+        count: 1,
+        bytes: bad.iter().map(|(from, to)| to.0.saturating_sub(from.0)).sum(),
+        first_s: at.secs(),
+        last_s: at.secs(),
+        first_byte: first.0.0,
+        end_byte: last.1.0,
+        stretches: bad.iter().map(|(from, to)| (from.0, to.0)).take(MOST_STRETCHES).collect(),
+    };
+    merge(all, one);
+}
+
 /// Adds faults of a kind to those that there are.
 pub fn merge(all: &mut Vec<Faults>, more: Faults) {
     match all.binary_search_by_key(&more.kind, |f| f.kind) {

@@ -585,6 +585,15 @@ pub struct Findings {
     pub notes: Vec<String>,
 }
 
+impl Findings {
+    /// With what went wrong, which was not known when they were computed.
+    pub fn with_faults(mut self, faults: Vec<Faults>) -> Self {
+        self.unreadable_blocks = unreadable(&faults);
+        self.faults = faults;
+        self
+    }
+}
+
 /// Computes what `trace` shows. An empty trace gives empty findings with a note.
 pub fn findings(trace: &Trace, context: &Context) -> Findings {
     findings_with(trace, context, &Settings::default())

@@ -868,9 +868,11 @@ fn zones(baseline: &[Option<f64>], sigma: f64) -> Vec<(Range<usize>, f64)> {
     }
     // A bin that a step lies in has a level between those of its neighbours.
     let bin = baseline.len().div_ceil(MOST_BINS);
-    while let Some(i) = (1..all.len().saturating_sub(1)).find(|i| all[*i].0.len() <= 2 * bin) {
+    while let Some(i) = (0..all.len()).find(|i| all.len() > 1 && all[*i].0.len() <= 2 * bin) {
         let (cells, level) = all.remove(i);
-        if (all[i - 1].1 / level).ln() < (level / all[i].1).ln() {
+        let nearer_left =
+            i > 0 && all.get(i).is_none_or(|right| (all[i - 1].1 / level).ln() < (level / right.1).ln());
+        if nearer_left {
             all[i - 1].0.end = cells.end;
         } else {
             all[i].0.start = cells.start;

@@ -75,7 +75,7 @@ fn draw_chart(area: &Area<'_>, surface: &Surface, found: &Findings) -> Result<()
     let rates = surface.passes.iter().flat_map(|p| p.mb_s.iter().flatten());
     let most = rates.chain(surface.baseline_mb_s.iter().flatten()).copied().fold(1.0, f64::max) * 1.1;
     let mut chart = ChartBuilder::on(area)
-        .margin_top(34)
+        .margin_top(48)
         .margin_bottom(46)
         .margin_left(LEFT)
         .margin_right(RIGHT)
@@ -103,7 +103,7 @@ fn draw_chart(area: &Area<'_>, surface: &Surface, found: &Findings) -> Result<()
         value += step;
     }
     let style = font(12.0, FAINT).pos(Pos::new(HPos::Right, VPos::Center));
-    area.draw(&Text::new("MB/s", (LEFT - 8, 18), style)).map_err(failed)?;
+    area.draw(&Text::new("MB/s", (LEFT - 8, 30), style)).map_err(failed)?;
     let step = step_of((to - from) / 8.0);
     let mut value = (from / step).ceil() * step;
     while value <= to {
@@ -131,7 +131,7 @@ fn draw_chart(area: &Area<'_>, surface: &Surface, found: &Findings) -> Result<()
             Order::Other => "in mixed order",
         };
         let name = format!("{} {}: {order}", if i == 0 { "——" } else { "- - -" }, pass.leg);
-        let at = (LEFT + 8 + 330 * i as i32, 14);
+        let at = (LEFT + 8 + 330 * i as i32, 8);
         area.draw(&Text::new(name, at, font(12.0, colour(pass.op)))).map_err(failed)?;
     }
     for part in path(&surface.baseline_mb_s, 1.max(per_point / 2), &place) {

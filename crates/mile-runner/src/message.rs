@@ -224,9 +224,9 @@ pub fn faults_of(events: &[Event]) -> Vec<Faults> {
     let mut since = Vec::new();
     for event in events {
         match &event.kind {
-            EventKind::Error { failure, .. } => {
-                let kind = fault_of(failure.op);
-                faults::add(&mut since, kind, event.at, failure.offset, failure.length);
+            EventKind::Error { failure, narrowed, .. } => {
+                let (kind, whole) = (fault_of(failure.op), (failure.offset, failure.length));
+                faults::add_narrowed(&mut since, kind, event.at, whole, &narrowed.bad);
             }
             EventKind::Wrong(m) => {
                 faults::add(&mut since, m.wrong.fault(), event.at, m.offset, m.length);

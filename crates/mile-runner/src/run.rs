@@ -206,6 +206,7 @@ fn lane(
         cooling: None,
         answered: false,
         is_through: false,
+        zone_at: None,
         stopping: false,
         left: false,
         told_stop: false,
@@ -295,6 +296,8 @@ struct Run<'a> {
     cooling: Option<Cooling>,
     /// Whether the operator has answered.
     answered: bool,
+    /// Where the zone of a scan was begun, and what the run had moved then.
+    zone_at: Option<(u64, u64)>,
     /// Whether the drive has moved all that it was last asked to.
     is_through: bool,
     /// Whether the run was asked to stop, and whether it was asked again and leaves what it waits for.
@@ -422,6 +425,7 @@ impl Run<'_> {
 
     fn leg(&mut self, index: u32, leg: &PlannedLeg) -> Result<LegEnd, DriveError> {
         self.leg_latency.reset();
+        self.zone_at = None;
         self.doing = (index, if let Work::Transfer(t) = &leg.work { t.op } else { Op::Idle });
         let mut began = self.drive.now();
         let mut moved = Bytes(0);
@@ -573,6 +577,8 @@ impl Run<'_> {
             }
             let piece = visits.piece(work, Bytes(moved));
             let budget = room.unwrap_or(left).min(piece.left);
+            // Operations come back in any order: where a sample of a scan begins is known from what the zone has moved.
+            self.zone_at = (!visits.is_empty()).then(|| (piece.start.0 + piece.skip.0, self.moved.0));
             self.drive.begin(&Transfer {
                 op: work.op,
                 reads: work.reads,
@@ -736,7 +742,7 @@ impl Run<'_> {
             written: self.tally.written,
             read: self.tally.read,
             ops: self.tally.ops,
-            offset: self.tally.first,
+            offset: self.tally.first.map(|first| self.in_zone().unwrap_or(first)),
             reach: self.tally.reach,
             latency: self.tally.latencies(),
             temp: readings.temp,

@@ -503,8 +503,8 @@ impl Follower {
             let context = head.context_with(&lane.events);
             // To compute it twice takes the memory twice.
             let faults = context.faults.clone();
-            let mut found = lane.found.clone().unwrap_or_else(|| findings(&lane.trace, &context));
-            found.faults = faults;
+            let found = lane.found.clone().unwrap_or_else(|| findings(&lane.trace, &context));
+            let mut found = found.with_faults(faults);
             found.notes.splice(0..0, crate::source::remarks(head, &lane.events));
             found
         };

@@ -1,5 +1,6 @@
 //! The zones of a scan, one transfer each: a sample never spans two of them, so that what a zone did is known whatever the order.
 
+use super::Run;
 use mile_core::Bytes;
 use mile_course::PlannedTransfer;
 
@@ -47,6 +48,13 @@ impl Visits {
         };
         let skip = round.0 + length.0 - self.ends[at];
         Piece { start, length, skip: Bytes(skip), left: Bytes(length.0 - skip) }
+    }
+}
+
+impl Run<'_> {
+    /// Where the sample underway began, in a zone of a scan.
+    pub(super) fn in_zone(&self) -> Option<Bytes> {
+        self.zone_at.map(|(at, moved)| Bytes(at + self.moved.0 - moved))
     }
 }
 

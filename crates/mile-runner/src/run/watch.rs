@@ -24,8 +24,9 @@ impl Run<'_> {
             }
             self.errors += 1;
             let kind = fault_of(failure.op);
-            faults::add(&mut self.faults, kind, self.drive.now(), failure.offset, failure.length);
+            let (at, whole) = (self.drive.now(), (failure.offset, failure.length));
             if self.errors > MOST_TOLD {
+                faults::add_narrowed(&mut self.faults, kind, at, whole, &[]);
                 self.check_errors(String::new())?;
                 continue;
             }
@@ -35,6 +36,7 @@ impl Run<'_> {
                 Attended::Left => Narrowed::unknown(&failure),
             };
             let words = error_words(&failure, &narrowed, block);
+            faults::add_narrowed(&mut self.faults, kind, at, whole, &narrowed.bad);
             self.event(EventKind::Error { failure, narrowed, block });
             self.check_errors(words)?;
         }

@@ -1,6 +1,7 @@
 //! The surface: address across, the rate as terrain with its baseline, a strip for each pass, and the hollows bracketed below and named in sentences.
 
 use super::super::canvas::numeral;
+use super::super::draw::wrap;
 use super::super::keys::{self, Action, Binding, bind};
 use super::super::state::{State, SurfacePlace};
 use super::super::theme::Theme;
@@ -16,11 +17,11 @@ use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
 
 /// Cells at the left, for labels.
-const MARGIN: u16 = 10;
+const MARGIN: u16 = 12;
 /// Parts of a cell's height, from none to all.
 const EIGHTHS: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
 /// From which share below the baseline a cell of a strip has which shade.
-const SHADES: [(f64, char); 4] = [(0.5, '█'), (0.25, '▓'), (0.08, '▒'), (0.03, '░')];
+const SHADES: [(f64, char); 4] = [(0.5, '█'), (0.25, '▓'), (0.12, '▒'), (0.06, '░')];
 /// Shown of a surface at the least, cells.
 const CLOSEST: usize = 8;
 
@@ -33,6 +34,7 @@ const KEYS: &[Binding] = &[
     bind("L", &[Char('L')], Action::CursorFarRight, "", "move the cursor ten columns up"),
     bind("+ -", &[Char('+'), Char('=')], Action::ZoomIn, "zoom", "show less of the drive, larger"),
     bind("+ -", &[Char('-')], Action::ZoomOut, "", "show more of the drive"),
+    bind("e", &[Char('e')], Action::Export, "export", "write the figures of the run as SVG and PDF"),
     bind("0", &[Char('0')], Action::ShowAll, "all", "show all of the drive and hide the cursor"),
 ];
 
@@ -182,7 +184,12 @@ fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, shown: &Shown<'_>, place:
     if area.width < MARGIN + 20 || area.height < passes + 8 {
         return;
     }
-    let text = words(shown, theme, place.cursor);
+    let text: Vec<(String, Style)> = words(shown, theme, place.cursor)
+        .into_iter()
+        .flat_map(|(text, style)| {
+            wrap(&text, usize::from(area.width)).into_iter().map(move |line| (line, style))
+        })
+        .collect();
     let below = (text.len() as u16).min(area.height / 3).max(1);
     let plot = Rect { x: area.x + MARGIN, width: area.width - MARGIN - 1, ..area };
     place.columns = plot.width;
@@ -259,7 +266,7 @@ fn terrain(
 ) {
     let fastest = surface.baseline_mb_s.iter().flatten().copied().fold(1.0_f64, f64::max) * 1.08;
     let writes = surface.passes.iter().any(|p| p.op == mile_core::Op::Write);
-    let ink = Style::new().fg(if writes { theme.write } else { theme.read });
+    let colour = if writes { theme.write } else { theme.read };
     let rows = f64::from(area.height);
     for x in 0..area.width {
         let cells = of(x);
@@ -270,9 +277,13 @@ fn terrain(
         let height = rate.unwrap_or(0.0) / fastest * rows;
         for row in 0..area.height {
             let part = (height - f64::from(row)).clamp(0.0, 1.0);
-            let glyph = EIGHTHS[(part * 8.0).round() as usize];
+            let eighths = (part * 8.0).round() as usize;
             if let Some(cell) = buffer.cell_mut((area.x + x, area.bottom() - 1 - row)) {
-                cell.set_char(glyph).set_style(ink);
+                match eighths {
+                    // The ground behind the glyph has no seams between rows.
+                    8 if !theme.is_plain() => cell.set_char(' ').set_style(Style::new().bg(colour)),
+                    n => cell.set_char(EIGHTHS[n]).set_style(Style::new().fg(colour)),
+                };
             }
         }
         let base = mean(cells, |c| surface.baseline_mb_s[c]).map(|b| b / fastest * rows);
@@ -396,7 +407,7 @@ fn words(shown: &Shown<'_>, theme: Theme, cursor: Option<usize>) -> Vec<(String,
     }
     all.push((format!("{}.", surface.sentence()), theme.faint()));
     all.push((
-        "Strips: · at the baseline, ░ 3 %, ▒ 8 %, ▓ 25 %, █ 50 % and more below it, blank not looked at."
+        "Strips: · at the baseline, ░ 6 %, ▒ 12 %, ▓ 25 %, █ 50 % and more below it, blank not looked at."
             .into(),
         theme.faint(),
     ));
