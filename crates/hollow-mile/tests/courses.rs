@@ -13,7 +13,7 @@ use common::Bench;
 use serde_json::Value;
 use std::process::Stdio;
 
-const KINDS: [&str; 13] = [
+const KINDS: [&str; 15] = [
     "first-look",
     "long-soak",
     "fill-sweep",
@@ -26,6 +26,8 @@ const KINDS: [&str; 13] = [
     "stream",
     "surface-check",
     "full-read",
+    "span-disk",
+    "span-flash",
     "after-a-year",
 ];
 

@@ -19,7 +19,7 @@ macro_rules! ready {
 }
 
 /// All of them, the ones that are run first in front.
-pub const READY: [Ready; 13] = ready![
+pub const READY: [Ready; 15] = ready![
     "first-look",
     "long-soak",
     "fill-sweep",
@@ -32,6 +32,8 @@ pub const READY: [Ready; 13] = ready![
     "stream",
     "surface-check",
     "full-read",
+    "span-disk",
+    "span-flash",
     "after-a-year"
 ];
 

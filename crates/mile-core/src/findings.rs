@@ -14,6 +14,7 @@ use crate::leg_name::LegName;
 use crate::next_step;
 use crate::plateaus::{Settings, Stretch};
 use crate::sample::Op;
+use crate::span::{self, SpanFound};
 use crate::steady::{self, Steady};
 use crate::surface::{self, Surface};
 use crate::sweeps::{self, FillFound, Piece, RampFound, Recovery};
@@ -576,6 +577,9 @@ pub struct Findings {
     pub interference: Vec<Interference>,
     pub fill: Option<FillFound>,
     pub ramp: Option<RampFound>,
+    /// What random access gains on a part of the drive.
+    #[serde(default)]
+    pub span: Option<SpanFound>,
     pub demand: Vec<DemandFound>,
     pub steady: Vec<Steady>,
     pub recovery: Option<Recovery>,
@@ -624,6 +628,7 @@ pub(crate) fn findings_of(trace: &Trace, context: &Context, look: Look) -> Findi
         interference: interference::intervals(trace),
         fill: None,
         ramp: None,
+        span: span::span(trace),
         demand: demand::demands(trace, context),
         steady: steady::steady(trace),
         recovery: None,

@@ -27,6 +27,7 @@ pub mod ruler;
 pub mod run_id;
 pub mod sample;
 pub mod segment;
+pub mod span;
 pub mod stages;
 pub mod stats;
 pub mod steady;

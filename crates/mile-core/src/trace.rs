@@ -37,6 +37,7 @@ pub struct Trace {
     light: Pyramid,
     heavy: Pyramid,
     errors: u64,
+    ops: Vec<u32>,
     /// Ends of intervals, and the share of each for which the lane waited for the other side of a copy.
     waits: Vec<(u64, f32)>,
 }
@@ -103,6 +104,7 @@ impl Trace {
         self.light.push(sample.throttled.map(|t| t.light_s));
         self.heavy.push(sample.throttled.map(|t| t.heavy_s));
         self.errors += u64::from(sample.errors);
+        self.ops.push(u32::try_from(sample.ops).unwrap_or(u32::MAX));
     }
 
     /// Says for what share of the interval that ends at `at`, 0 to 1, the lane waited for the other side of a copy. In the order of time.
@@ -162,6 +164,11 @@ impl Trace {
     /// End of a sample's interval; of the last one for an index behind the end, zero for an empty trace.
     pub fn end(&self, index: usize) -> Nanos {
         Nanos(self.end.get(index).or(self.end.last()).copied().unwrap_or(0))
+    }
+
+    /// Operations that were completed in a sample.
+    pub fn ops(&self, index: usize) -> u64 {
+        self.ops.get(index).map_or(0, |n| u64::from(*n))
     }
 
     /// Bytes written and read by all samples before `index`.

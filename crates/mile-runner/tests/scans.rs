@@ -154,3 +154,65 @@ fn a_scan_of_a_drive_that_heats_up_calls_nothing_a_hollow_that_is_heat() {
     assert!(throttled > 0, "it does not throttle, and shows nothing");
     assert_eq!(shown.hollows, [], "{:?}", shown.surface.unwrap().passing);
 }
+
+/// Mean over two addresses drawn uniformly from a stretch of length `s` of what a way of length `d` costs: the density of `d` is 2 (s - d) / s².
+fn mean_over_ways(s: f64, cost: impl Fn(f64) -> f64) -> f64 {
+    let n = 20_000;
+    (0..n)
+        .map(|i| {
+            let d = s * (f64::from(i) + 0.5) / f64::from(n);
+            cost(d) * 2.0 * (s - d) / (s * s) * s / f64::from(n)
+        })
+        .sum()
+}
+
+#[test]
+fn the_span_of_a_disk_gains_what_the_arm_of_its_model_says() {
+    let course = include_str!("../../../courses/span-disk.course");
+    let model = Model::find("keelson").unwrap();
+    let disk = model.disk.clone().unwrap();
+    let mut drive = SimDrive::of("sim:keelson", model, 5);
+    let (samples, _) = scan(&mut drive, course, None, usize::MAX);
+    let found = shown(&samples, course, &drive).span.unwrap();
+    assert_eq!(found.shares.len(), 8);
+    let seek_ms = |d: f64| {
+        let root = |x: f64| disk.settle_ms + disk.root_ms * x.sqrt();
+        if d <= disk.knee_share {
+            root(d)
+        } else {
+            root(disk.knee_share) + disk.line_ms * (d - disk.knee_share)
+        }
+    };
+    // Half a rotation, and what the controller takes: known to a few hundredths of a millisecond.
+    let other_ms = 0.5 * 60_000.0 / disk.rotation_per_min + 0.2;
+    for share in &found.shares {
+        let expected = other_ms + mean_over_ways(share.share_pct / 100.0, seek_ms);
+        let off = share.mean_us / 1e3 / expected - 1.0;
+        assert!(off.abs() < 0.03, "{share:?}: {expected} ms");
+        assert!(
+            share.n == 3 && share.low_us.unwrap() < share.mean_us && share.mean_us < share.high_us.unwrap()
+        );
+    }
+    assert_eq!(found.shares.iter().filter(|s| s.from == "end").count(), 1);
+    let law = found.seek.unwrap();
+    assert!((law.root_us / 1e3 / disk.root_ms - 1.0).abs() < 0.05, "{law:?}");
+    assert!((law.fixed_us / 1e3 / (other_ms + disk.settle_ms) - 1.0).abs() < 0.05, "{law:?}");
+    assert!(!found.is_flat && found.enough_share_pct.is_none(), "{found:?}");
+}
+
+#[test]
+fn where_random_access_gains_nothing_that_is_said() {
+    let text = "extends = \"merrow-k2\"\n[controller]\nmap_span_gb = 4000.0\n";
+    let course = include_str!("../../../courses/span-flash.course");
+    let mut drive = SimDrive::of("sim:flat", Model::read(text).unwrap(), 2);
+    let (samples, _) = scan(&mut drive, course, None, usize::MAX);
+    let found = shown(&samples, course, &drive).span.unwrap();
+    assert!(found.is_flat && found.seek.is_none(), "{found:?}");
+    assert_eq!(found.enough_share_pct, Some(100.0));
+    assert!(found.sentences()[0].contains("makes no difference"));
+    // A map that misses beyond 480 GB: a quarter of 2 TB is enough, half is not.
+    let mut drive = SimDrive::new("sim:merrow-k2", 2).unwrap();
+    let (samples, _) = scan(&mut drive, course, None, usize::MAX);
+    let found = shown(&samples, course, &drive).span.unwrap();
+    assert_eq!(found.enough_share_pct, Some(25.0), "{found:?}");
+}

@@ -4,6 +4,7 @@ use mile_core::Nanos;
 use mile_core::demand::DemandFound;
 use mile_core::findings::Findings;
 use mile_core::repeats::Figure;
+use mile_core::span::SpanFound;
 use mile_core::steady::Steady;
 use mile_core::sweeps::{FillFound, FillLevel, Ramp, RampFound, RampPoint, Recovery};
 use mile_core::units::{Bytes, block_size, number};
@@ -26,6 +27,7 @@ pub(crate) fn sweeps(found: &Findings, width: usize) -> Vec<String> {
     };
     part(demands(&found.demand));
     part(found.recovery.as_ref().map(recovery).unwrap_or_default());
+    part(found.span.as_ref().map(spans).unwrap_or_default());
     part(found.ramp.as_ref().map(|r| ramps(r, width)).unwrap_or_default());
     part(steady(&found.steady));
     out
@@ -87,6 +89,27 @@ fn recovery(found: &Recovery) -> Vec<String> {
             format!("{:.0} %", p.share_pct)
         ));
     }
+    out
+}
+
+/// A row for each share of the drive.
+fn spans(found: &SpanFound) -> Vec<String> {
+    let head = ["ms each", "95 % low", "high", "p99", "each second"];
+    let head: String = head.iter().map(|h| format!("{h:>12}")).collect();
+    let mut out = vec![format!("{:<24}{head}", "Random reads of a share")];
+    for s in &found.shares {
+        let ms = |us: Option<f64>| us.map_or("–".to_owned(), |us| format!("{:.3}", us / 1e3));
+        out.push(format!(
+            "{:<24}{:>12}{:>12}{:>12}{:>12}{:>12}",
+            format!("{} % at the {}", number(s.share_pct), s.from),
+            ms(Some(s.mean_us)),
+            ms(s.low_us),
+            ms(s.high_us),
+            ms(s.p99_us),
+            number(s.iops)
+        ));
+    }
+    out.extend(found.sentences());
     out
 }
 
