@@ -390,7 +390,7 @@ fn of_surface(found: &Findings) -> String {
         let _ = writeln!(out, "{} more slow stretches are no hollows.", surface.passing.len() - 12);
     }
     for (from, to) in surface.not_looked_at.iter().take(12) {
-        let _ = writeln!(out, "Not looked at: {} to {}.", Bytes(*from), Bytes(*to));
+        let _ = writeln!(out, "Not visited: {} to {}.", Bytes(*from), Bytes(*to));
     }
     for u in found.unreadable_blocks.iter().take(40) {
         let _ = writeln!(out, "Not readable: byte {} to byte {}.", u.start_byte, u.end_byte);

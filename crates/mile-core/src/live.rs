@@ -1,7 +1,7 @@
 //! Findings while a run is underway.
 //!
 //! There is one analysis ([`crate::engine`]), and this runs it again and again on the run so far. What is decided here is only when it is worth a
-//! look, and when what it says has stood long enough to be told: a break is announced once it has been among the findings for [`STANDS_S`]
+//! look, and when what it says has stood long enough to be told: a break is announced once it has been among the findings for two
 //! seconds, and taken back once it has been missing for as long.
 //!
 //! A look costs more the longer the leg is, so that the time between two looks grows with it: each sample costs about the same, however long the
@@ -257,7 +257,7 @@ impl LiveFindings {
         let underway = self.trace.legs().len().saturating_sub(1);
         let mut news = Vec::new();
         let waits = self.waits(&legs, stands);
-        for i in 0..self.standing.len() {
+        for (i, wait) in waits.into_iter().enumerate() {
             let standing = &mut self.standing[i];
             let ended = legs.get(i).is_some_and(|leg| *leg < underway);
             let longer = |since: Nanos, seconds: f64| last || now.since(since).secs() >= seconds;
@@ -271,7 +271,7 @@ impl LiveFindings {
             let found = &standing.found;
             match &standing.told {
                 None => {
-                    let stood = longer(standing.since, stands) && now.secs() - found.at_s >= waits[i];
+                    let stood = longer(standing.since, stands) && now.secs() - found.at_s >= wait;
                     if last || ended || stood {
                         standing.told = Some(found.clone());
                         news.push(News::Announced(found.clone()));

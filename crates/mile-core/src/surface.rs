@@ -234,6 +234,9 @@ pub fn surface(trace: &Trace) -> Option<(Surface, Vec<Hollow>)> {
         return None;
     }
     let cells = ((to - from) / width).round().max(1.0) as usize;
+    // Addresses are kept to one part in ten million: as many cells as zones where it is nearly that.
+    let spans = found.iter().map(|f| f.spans.len()).max().unwrap_or(cells);
+    let cells = if spans.abs_diff(cells) * 1000 <= cells { spans } else { cells };
     let width = (to - from) / cells as f64;
     let views: Vec<View> = found.iter().map(|f| View::of(trace, f, from, width, cells)).collect();
     let settled = without_time(&views, &found);

@@ -532,6 +532,9 @@ pub(crate) struct FillPlace {
     pub(crate) scroll: usize,
 }
 
+/// The run underway by its number here, how many samples it had, and what they show of the surface.
+pub(crate) type LiveSurface = (u64, usize, Option<(Surface, Vec<Hollow>)>);
+
 /// What is shown of a surface.
 #[derive(Default)]
 pub(crate) struct SurfacePlace {
@@ -542,8 +545,8 @@ pub(crate) struct SurfacePlace {
     pub(crate) zoom: Option<(usize, usize)>,
     /// Columns that it was drawn in.
     pub(crate) columns: u16,
-    /// The run underway: its number here, how many samples it had, and what they show.
-    pub(crate) live: Option<(u64, usize, Option<(Surface, Vec<Hollow>)>)>,
+    /// The surface of the run underway.
+    pub(crate) live: Option<LiveSurface>,
 }
 
 impl SurfacePlace {

@@ -71,7 +71,6 @@ mod tests {
             has_temperature: true,
             readable: true,
             cache: None,
-            burst: None,
         };
         plan(&parse(&text).unwrap(), &drive).unwrap()
     }

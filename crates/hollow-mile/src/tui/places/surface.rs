@@ -65,12 +65,13 @@ fn shown(state: &State) -> Option<Shown<'_>> {
 /// Takes in what a run underway has added; anew only after a hundredth more of it.
 fn follow(state: &mut State) {
     let live = state.live.as_ref().filter(|l| !l.is_over());
-    state.surface.live = live.and_then(|live| {
+    let kept = state.surface.live.take();
+    state.surface.live = live.map(|live| {
         let trace = live.lane().findings.trace();
         let n = trace.len();
-        match state.surface.live.take() {
-            Some(kept) if kept.0 == live.id && n < kept.1 + (n / 100).max(8) => Some(kept),
-            _ => Some((live.id, n, surface(trace))),
+        match kept {
+            Some(kept) if kept.0 == live.id && n < kept.1 + (n / 100).max(8) => kept,
+            _ => (live.id, n, surface(trace)),
         }
     });
     if state.surface.live.as_ref().is_some_and(|l| l.2.is_none()) && state.findings.shown.is_some() {
@@ -153,7 +154,7 @@ impl View for OfSurface {
         let move_by = |place: &mut SurfacePlace, by: isize| {
             let at = middle.saturating_add_signed(by * column).clamp(0, cells - 1);
             place.cursor = Some(at);
-            if at < from || at >= to {
+            if !(from..to).contains(&at) {
                 let length = to - from;
                 let start = at.saturating_sub(length / 2).min(cells - length);
                 place.zoom = Some((start, start + length));
@@ -225,7 +226,8 @@ fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, shown: &Shown<'_>, place:
         (cell - from as f64) / (to - from) as f64 * f64::from(plot.width)
     };
     brackets(buffer, Rect { y, height: 1, ..plot }, theme, shown, &column);
-    let window = Window { from: surface.at(from) as f64, to: surface.at(to) as f64 };
+    let address = |cell: usize| surface.at(cell) as f64;
+    let window = Window { from: address(from), to: address(to) };
     ruler(buffer, Rect { y: y + 1, height: 1, ..plot }, theme, window);
     if let Some(cursor) = place.cursor.filter(|c| (from..to).contains(c)) {
         let x = plot.x + ((cursor - from) * usize::from(plot.width) / (to - from)) as u16;
@@ -380,7 +382,7 @@ fn words(shown: &Shown<'_>, theme: Theme, cursor: Option<usize>) -> Vec<(String,
             surface.baseline_mb_s[c].map_or(String::new(), |b| format!(", baseline {} MB/s", number(b)));
         all.push((
             format!(
-                "At {} to {}: {}{base}",
+                "Here, {} to {}: {}{base}",
                 Bytes(surface.at(c)),
                 Bytes(surface.at(c + 1)),
                 passes.collect::<Vec<_>>().join(", ")
