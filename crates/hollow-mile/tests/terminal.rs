@@ -203,7 +203,7 @@ fn a_resize_is_followed_and_a_window_too_small_is_said() {
     t.resize(50, 12);
     t.until("Hollow Mile needs 60 × 16 at least.");
     t.resize(80, 24);
-    t.until_all(&["1 bench", "7 logbook", "A file"]);
+    t.until_all(&["1 bench", "7 logbook", "8 surface", "A file"]);
     t.resize(30, 3);
     t.until("This window is 30 × 3.");
     t.keys(&["q"]);
@@ -366,7 +366,7 @@ fn plug(bench: &Bench, plugged: bool) {
 #[test]
 fn drives_come_and_go_on_the_bench_without_a_key() {
     let t = Terminal::start(159, 46, "HOLLOW_MILE_ROOT=$PWD/root", "--logbook l.logbook");
-    t.until("5 simulated drives, and any file");
+    t.until("6 simulated drives, and any file");
     plug(&t.bench, true);
     t.until_all(&[
         "One real drive",
@@ -376,7 +376,7 @@ fn drives_come_and_go_on_the_bench_without_a_key() {
     t.until("at most 300 MB/s instead of 600 MB/s");
     plug(&t.bench, false);
     for _ in 0..600 {
-        if !t.screen().contains("Keelson") {
+        if !t.screen().contains("Keelson 8TB") {
             return;
         }
         std::thread::sleep(Duration::from_millis(100));

@@ -337,8 +337,7 @@ fn pass(trace: &Trace, index: usize, leg: &TraceLeg) -> Option<Found> {
     let down = at.windows(2).filter(|w| w[1].1 < w[0].1).count() as f64 / steps;
     let back = at.windows(2).map(|w| w[0].1 - w[1].1).fold(0.0, f64::max);
     // The begins of stretches that hang together, in the order of time.
-    let joined =
-        |w: &[(usize, f64)]| (w[1].1 - w[0].1 - length(w[0].0)).abs() <= 0.02 * length(w[0].0).max(1.0);
+    let joined = |w: &[(usize, f64)]| hang_together((w[0].1, length(w[0].0)), (w[1].1, length(w[1].0)));
     let mut begins = vec![at[0].1];
     begins.extend(at.windows(2).filter(|w| !joined(w)).map(|w| w[1].1));
     at.sort_by(|a, b| a.1.total_cmp(&b.1));
@@ -382,6 +381,12 @@ fn pass(trace: &Trace, index: usize, leg: &TraceLeg) -> Option<Found> {
     Some(Found { leg: index, order, visits: begins.len(), spans })
 }
 
+/// Whether the second of two samples, each with its address and how much it moved, MB, goes on where the first ended. Of operations in flight together the
+/// one that comes back first may be any of them, so that an address is known to about as much as a sample moves.
+fn hang_together(a: (f64, f64), b: (f64, f64)) -> bool {
+    (b.0 - a.0 - a.1).abs() <= 1.5 * a.1.max(b.1) + 1.0
+}
+
 /// Whether a leg goes from zone to zone in no order of addresses: then its rate over time is that of other places, and no change of it is one of the drive.
 pub fn is_in_mixed_order(trace: &Trace, leg: &TraceLeg) -> bool {
     if leg.op == Op::Idle || leg.op == Op::Mixed {
@@ -396,11 +401,8 @@ pub fn is_in_mixed_order(trace: &Trace, leg: &TraceLeg) -> bool {
         .filter_map(|i| Some((trace.offset.get(i)?, length(i))))
         .collect();
     let Some(first) = at.first() else { return false };
-    let jumps: Vec<(f64, f64)> = at
-        .windows(2)
-        .filter(|w| (w[1].0 - w[0].0 - w[0].1).abs() > 0.02 * w[0].1.max(1.0))
-        .map(|w| (w[0].0, w[1].0))
-        .collect();
+    let jumps: Vec<(f64, f64)> =
+        at.windows(2).filter(|w| !hang_together(w[0], w[1])).map(|w| (w[0].0, w[1].0)).collect();
     // One that goes round its range comes back to one place.
     let lowest = at.iter().map(|a| a.0).fold(f64::INFINITY, f64::min);
     let home = jumps.iter().filter(|j| (j.1 - lowest).abs() <= first.1).count();
@@ -412,9 +414,11 @@ pub fn is_in_mixed_order(trace: &Trace, leg: &TraceLeg) -> bool {
         return false;
     }
     // Addresses drawn at random hang together nowhere; zones of one sample each are as long as they are apart.
+    // They are whole blocks, so that a zone may have one more than another: their mean says how far they are apart.
+    let zone = at.iter().map(|a| a.1).sum::<f64>() / at.len() as f64;
     let even = |a: &(f64, f64)| {
-        let steps = (a.0 - lowest) / first.1;
-        (a.1 / first.1 - 1.0).abs() < 0.02 && (steps - steps.round()).abs() < 0.02 * steps.max(1.0)
+        let steps = (a.0 - lowest) / zone;
+        (a.1 / zone - 1.0).abs() < 0.05 && (steps - steps.round()).abs() < 0.1
     };
     at.iter().filter(|a| even(a)).count() as f64 >= 0.9 * at.len() as f64
 }

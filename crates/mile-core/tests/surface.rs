@@ -244,3 +244,29 @@ fn two_passes_of_a_hundred_thousand_zones_keep_each_of_them() {
     assert_eq!(found.baseline_mb_s.len(), 100_000);
     assert_eq!(hollows.len(), made.hollows.len());
 }
+
+/// A drive that several operations are in flight on tells the address of any of them: a write that goes round its range at a steady rate was taken for a
+/// scan in a random order, in which no breaks are looked for.
+#[test]
+fn a_write_that_goes_round_with_operations_in_flight_is_no_scan() {
+    let mut dice = Dice(3);
+    let mib = 1_u64 << 20;
+    let sample = |i: u64| {
+        // A range of 400 MiB, 5 MiB in each sample, and up to 3 MiB off.
+        let rate = if i >= 300 { 2 } else { 5 };
+        let done = if i >= 300 { 1500 + 2 * (i - 300) } else { 5 * i };
+        Sample {
+            start: Nanos(i * 250_000_000),
+            end: Nanos((i + 1) * 250_000_000),
+            op: Op::Write,
+            written: Bytes(rate * mib),
+            offset: Some(Bytes((done + (4.0 * dice.roll()) as u64) % 400 * mib)),
+            ..Sample::default()
+        }
+    };
+    let samples: Vec<Sample> = (0..600).map(sample).collect();
+    let trace = Trace::of(&samples, &["soak".into()]);
+    assert!(!mile_core::surface::is_in_mixed_order(&trace, &trace.legs()[0]));
+    let found = mile_core::findings(&trace, &mile_core::Context::default());
+    assert_eq!(found.breaks.len(), 1, "{:?}", found.breaks);
+}

@@ -81,6 +81,13 @@ impl Single {
         })
     }
 
+    pub(crate) fn again(&mut self, transfer: &Transfer, now: Nanos) -> bool {
+        match self {
+            Self::Ring(pump) => pump.again(transfer, now),
+            Self::Threads(pump) => pump.again(transfer, now),
+        }
+    }
+
     pub(crate) fn join(&mut self, end: PipeEnd) {
         match self {
             Self::Ring(pump) => pump.join(end),
@@ -152,6 +159,8 @@ pub struct Io {
     origin: Origin,
     engine: String,
     running: Option<Running>,
+    /// What has moved all of its transfer, and may take up the next: the zones of a scan follow each other.
+    spare: Option<Single>,
     stalled: bool,
     /// The transfer that was begun last.
     begun: Transfer,
@@ -169,6 +178,7 @@ impl Io {
             origin: Origin { run: new_run(), seed },
             engine: "not opened yet".into(),
             running: None,
+            spare: None,
             stalled: false,
             begun: Transfer::default(),
             ended: Vec::new(),
@@ -225,6 +235,13 @@ impl Io {
         if self.copy.is_some() && (transfer.workers > 1 || transfer.random || transfer.op == Op::Mixed) {
             return Err(DriveError::Unusable { why: "a copy is one sequential stream".into() });
         }
+        let spare = self.spare.take().filter(|_| self.copy.is_none());
+        if let Some(mut one) = spare
+            && one.again(transfer, clock.now())
+        {
+            self.running = Some(Running::One(one));
+            return Ok(());
+        }
         let io = |source| DriveError::Io { path: "the drive".into(), doing: "start workers for", source };
         let running = if transfer.workers > 1 {
             let at = Some(ended.as_slice()).filter(|_| goes_on);
@@ -277,7 +294,11 @@ impl Io {
             self.ended = workers.ended();
         }
         if !matches!(drained, Ok(false)) {
-            self.running = None;
+            match self.running.take() {
+                Some(Running::One(one)) if drained.is_ok() => self.spare = Some(one),
+                Some(_) => self.spare = None,
+                None => {}
+            }
         }
         drained
     }
@@ -285,6 +306,7 @@ impl Io {
     /// Leaves what is in flight to itself. Its memory is not used again.
     pub fn abandon(&mut self) {
         self.stalled = true;
+        self.spare = None;
         match self.running.take() {
             Some(Running::One(mut one)) => one.abandon(),
             Some(Running::Several(mut workers)) => workers.abandon(),
@@ -316,7 +338,7 @@ impl Io {
 
     /// Lets go of what is underway.
     pub fn stop(&mut self) {
-        self.running = None;
+        (self.running, self.spare) = (None, None);
     }
 
     /// The oldest operation that is not back: its age, its address, and how many are out.

@@ -63,8 +63,6 @@ fn too_small(buffer: &mut Buffer, area: Rect, theme: Theme) {
 fn header(buffer: &mut Buffer, area: Rect, state: &mut State) {
     let theme = state.theme;
     let mut x = area.x + 1;
-    buffer.set_string(x, area.y, "hollow mile", theme.strong());
-    x += 13;
     state.place_spans.clear();
     let here = state.place;
     let named = |place: Place, all: bool| {
@@ -74,15 +72,20 @@ fn header(buffer: &mut Buffer, area: Rect, state: &mut State) {
             place.key().to_string()
         }
     };
-    // With all names and dots between, without the dots, or with the name of this place only: whatever has room.
+    // With all names and dots between, without the dots, without the program's own name, or with the name of this place only: whatever has room.
     let progress = if state.live.is_some() { 18 } else { 1 };
     let width = |between: &str, all: bool| -> usize {
         places::ALL.iter().map(|p| named(*p, all).chars().count() + between.chars().count()).sum::<usize>()
             - between.chars().count()
     };
-    let room = usize::from(area.width.saturating_sub(x + progress));
-    let ways = [(" · ", true), (" ", true), (" ", false)];
-    let (between, all) = ways.into_iter().find(|(b, a)| width(b, *a) <= room).unwrap_or(ways[2]);
+    let own = "hollow mile  ";
+    let ways = [(own, " · ", true), (own, " ", true), ("", " ", true), (own, " ", false)];
+    let fits = |(own, between, all): &(&str, &str, bool)| {
+        own.len() + width(between, *all) <= usize::from(area.width.saturating_sub(x + progress))
+    };
+    let (own, between, all) = ways.into_iter().find(fits).unwrap_or(ways[3]);
+    buffer.set_string(x, area.y, own, theme.strong());
+    x += own.len() as u16;
     for (i, place) in places::ALL.iter().copied().enumerate() {
         if i > 0 {
             buffer.set_string(x, area.y, between, theme.faint());

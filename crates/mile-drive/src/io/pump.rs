@@ -128,6 +128,25 @@ impl<E: Engine> Pump<E> {
         }
     }
 
+    /// Takes up another transfer with the same engine and buffers, once everything is back. Gives whether it can: reads of the same blocks, as deep, in
+    /// the order of addresses, that nothing is held against.
+    pub fn again(&mut self, transfer: &Transfer, now: Nanos) -> bool {
+        let plain = |t: &Transfer| t.op == Op::Read && !t.random && !t.verify && t.workers <= 1;
+        let alike = plain(transfer)
+            && plain(&self.transfer)
+            && (transfer.block, transfer.depth, transfer.cached)
+                == (self.transfer.block, self.transfer.depth, self.transfer.cached);
+        if !alike || self.copy.is_some() || self.free.len() != self.out.len() {
+            return false;
+        }
+        self.done.clear();
+        self.transfer = *transfer;
+        (self.began, self.looked) = (now.0, now.0);
+        (self.issued, self.position) = (0, transfer.skip.0);
+        self.blocks = transfer.length.0 / transfer.block.0;
+        true
+    }
+
     /// Makes it one side of a copy.
     pub fn join(&mut self, end: PipeEnd) {
         self.copy = Some(CopySide { from: end.at().0, end, shut: None, over: false });
