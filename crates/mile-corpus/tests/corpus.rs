@@ -135,7 +135,8 @@ fn breaks_are_announced_in_time_and_stay() {
     assert!(steps.withdrawn as f64 <= 0.04 * steps.announced as f64, "{:?}", steps.withdrawn);
     // An address that a later pass goes over again is known to be slow only then.
     assert!(steps.changed as f64 <= 0.1 * steps.announced as f64, "{:?}", steps.changed);
-    assert!(seconds <= 8.0 || samples <= 32.0, "{seconds} s, {samples} samples");
+    // Within 8 s or within 32 samples, as samples may be minutes long or hundredths of a second.
+    assert!(steps.in_time() >= 0.75, "{}", steps.in_time());
     // The changes of a pattern are not told one by one: there are tens in each.
     assert!(patterns.announced <= 5 * 8, "{:?}", patterns.announced);
 }
