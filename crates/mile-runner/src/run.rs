@@ -40,7 +40,7 @@ use mile_drive::drive::PATIENCE;
 use mile_drive::host::Host;
 use mile_drive::nvme::HealthLog;
 use mile_drive::{Drive, DriveError, Health, Readings, Tally, Transfer};
-use scan::Visits;
+use scan::{Visits, ZoneAt};
 use std::sync::Arc;
 
 /// Longest time on the wall between two looks at the commands.
@@ -207,6 +207,7 @@ fn lane(
         answered: false,
         is_through: false,
         zone_at: None,
+        failed: 0,
         stopping: false,
         left: false,
         told_stop: false,
@@ -296,8 +297,10 @@ struct Run<'a> {
     cooling: Option<Cooling>,
     /// Whether the operator has answered.
     answered: bool,
-    /// Where the zone of a scan was begun, and what the run had moved then.
-    zone_at: Option<(u64, u64)>,
+    /// Where in a zone of a scan the transfer underway began.
+    zone_at: Option<ZoneAt>,
+    /// Bytes of the leg underway of which the operations failed.
+    failed: u64,
     /// Whether the drive has moved all that it was last asked to.
     is_through: bool,
     /// Whether the run was asked to stop, and whether it was asked again and leaves what it waits for.
@@ -425,14 +428,14 @@ impl Run<'_> {
 
     fn leg(&mut self, index: u32, leg: &PlannedLeg) -> Result<LegEnd, DriveError> {
         self.leg_latency.reset();
-        self.zone_at = None;
+        (self.zone_at, self.failed) = (None, 0);
         self.doing = (index, if let Work::Transfer(t) = &leg.work { t.op } else { Op::Idle });
         let mut began = self.drive.now();
         let mut moved = Bytes(0);
         match self.go_on.take() {
             // A leg that had not begun begins as it would have.
             Some(on) if on.leg == index && (on.moved.0 > 0 || on.spent.0 > 0) => {
-                moved = on.moved;
+                (moved, self.failed) = (on.moved, on.failed.0);
                 began = Nanos(began.0.saturating_sub(on.spent.0));
             }
             _ => {
@@ -565,6 +568,8 @@ impl Run<'_> {
         loop {
             // Begins, and begins again after a pause where it was left.
             let moved = copy.as_ref().map_or(self.moved.0 - before, |c| c.at().0);
+            // What a scan cannot read it goes past.
+            let moved = if visits.is_empty() { moved } else { moved + self.failed };
             let left = Bytes(work.budget.0.saturating_sub(moved));
             let room = self.room(&leg.work).filter(|room| *room < left);
             if room == Some(Bytes(0)) {
@@ -578,7 +583,11 @@ impl Run<'_> {
             let piece = visits.piece(work, Bytes(moved));
             let budget = room.unwrap_or(left).min(piece.left);
             // Operations come back in any order: where a sample of a scan begins is known from what the zone has moved.
-            self.zone_at = (!visits.is_empty()).then(|| (piece.start.0 + piece.skip.0, self.moved.0));
+            self.zone_at = (!visits.is_empty()).then(|| ZoneAt {
+                start: piece.start.0 + piece.skip.0,
+                gone: self.moved.0 + self.failed,
+                block: work.block.0,
+            });
             self.drive.begin(&Transfer {
                 op: work.op,
                 reads: work.reads,
@@ -613,7 +622,8 @@ impl Run<'_> {
             // What the guard on all that is written cut off is for the next round to say.
             let cut = room.is_some() && self.moved.0 - before < work.budget.0;
             // A zone of a scan is over, and the next is visited.
-            if is_through && self.moved.0 - before < work.budget.0 && !visits.is_empty() && !cut {
+            if is_through && self.moved.0 + self.failed - before < work.budget.0 && !visits.is_empty() && !cut
+            {
                 continue;
             }
             if let Some(end) = end.filter(|e| !(cut && matches!(e, LegEnd::Planned(_)))) {

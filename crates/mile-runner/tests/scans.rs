@@ -7,9 +7,10 @@
 
 use crossbeam_channel::unbounded;
 use mile_core::surface::Order;
-use mile_core::{Findings, Nanos, Sample, Trace, findings};
+use mile_core::{Bytes, Findings, Nanos, Op, Sample, Trace, findings};
 use mile_course::{parse, plan};
-use mile_drive::Drive;
+use mile_drive::drive::{Failure, Narrowed};
+use mile_drive::{Drive, DriveError, Facts, Health, Identity, Pending, Readings, Tally, Transfer};
 use mile_runner::{Command, Event, GoOn, Message, Status, Terms, execute, run};
 use mile_sim::SimDrive;
 use mile_sim::model::Model;
@@ -41,6 +42,15 @@ fn disk(seed: u64) -> (SimDrive, Vec<(f64, f64, f64)>) {
 /// Runs a course. `stop_after` samples it is asked to stop.
 fn scan(
     drive: &mut SimDrive,
+    course: &str,
+    go_on: Option<GoOn>,
+    stop_after: usize,
+) -> (Vec<Sample>, Vec<Event>) {
+    go(drive, course, go_on, stop_after)
+}
+
+fn go(
+    drive: &mut dyn Drive,
     course: &str,
     go_on: Option<GoOn>,
     stop_after: usize,
@@ -215,4 +225,131 @@ fn where_random_access_gains_nothing_that_is_said() {
     let (samples, _) = scan(&mut drive, course, None, usize::MAX);
     let found = shown(&samples, course, &drive).span.unwrap();
     assert_eq!(found.enough_share_pct, Some(25.0), "{found:?}");
+}
+
+/// A drive on which some stretches cannot be read. It notes what it was asked for.
+struct Scratched {
+    drive: SimDrive,
+    bad: Vec<(u64, u64)>,
+    transfer: Transfer,
+    done: u64,
+    asked: Vec<u64>,
+}
+
+impl Drive for Scratched {
+    fn identity(&self) -> &Identity {
+        self.drive.identity()
+    }
+    fn facts(&self) -> Facts {
+        self.drive.facts()
+    }
+    fn is_virtual(&self) -> bool {
+        true
+    }
+    fn start_at(&mut self, at: Nanos) {
+        self.drive.start_at(at);
+    }
+    fn open(&mut self) -> Result<(), DriveError> {
+        self.drive.open()
+    }
+    fn engine(&self) -> String {
+        self.drive.engine()
+    }
+    fn now(&self) -> Nanos {
+        self.drive.now()
+    }
+    fn join(&mut self, _: Option<mile_drive::pipe::PipeEnd>) {}
+    fn idle(&mut self, until: Nanos) {
+        self.drive.idle(until);
+    }
+    fn begin(&mut self, t: &Transfer) -> Result<(), DriveError> {
+        (self.transfer, self.done) = (*t, 0);
+        Ok(())
+    }
+    fn advance(&mut self, _: Nanos, tally: &mut Tally) -> Result<bool, DriveError> {
+        let t = self.transfer;
+        for _ in 0..16 {
+            if self.done >= t.budget.0 {
+                return Ok(true);
+            }
+            let offset = t.start.0 + (t.skip.0 + self.done) % t.length.0;
+            self.drive.idle(self.drive.now().plus(Nanos(4_000_000)));
+            self.asked.push(offset);
+            self.done += t.block.0;
+            let end = offset + t.block.0;
+            if self.bad.iter().any(|(a, b)| offset < *b && *a < end) {
+                tally.errors += 1;
+                let (offset, length) = (Bytes(offset), t.block);
+                tally.failures.push(Failure { op: Op::Read, offset, length, errno: Some(5) });
+            } else {
+                tally.add(Op::Read, Bytes(offset), t.block.0, Nanos(4_000_000));
+            }
+        }
+        Ok(self.done >= t.budget.0)
+    }
+    fn drain(&mut self, _: Nanos, _: &mut Tally) -> Result<bool, DriveError> {
+        Ok(true)
+    }
+    fn narrow(&mut self, failure: &Failure) -> Pending<Narrowed> {
+        Pending::done(Narrowed::unknown(failure))
+    }
+    fn has_left(&self) -> Option<String> {
+        None
+    }
+    fn readings(&mut self) -> Readings {
+        self.drive.readings()
+    }
+    fn health(&mut self) -> Option<Health> {
+        None
+    }
+    fn close(&mut self, keep: bool) -> Result<(), DriveError> {
+        self.drive.close(keep)
+    }
+}
+
+/// What fails moves no bytes. A scan that counted bytes read the end of a zone again for each failure in it, and a zone that nothing could be read of
+/// until the guard on errors ended the run.
+#[test]
+fn a_scan_goes_past_what_cannot_be_read_and_asks_for_nothing_twice() {
+    for order in ["forward", "random"] {
+        let course = format!(
+            "course \"s\"\nstop if errors above 100\nleg scan\n scan {order}, blocks 1 MiB, depth 8, zones 10, over 0 % to 0.1 %\n"
+        );
+        let (drive, _) = disk(1);
+        let mib = 1_u64 << 20;
+        let made = plan(&parse(&course).unwrap(), &run::plan_facts(&drive)).unwrap();
+        let mile_course::Work::Transfer(work) = &made.legs[0].work else { unreachable!() };
+        let blocks = work.length.0 / mib;
+        let mut zones = work.visits(0);
+        zones.sort_unstable();
+        // One block in the middle of a zone, the last one of another, and all of a third.
+        let end = zones[3].0.0 + zones[3].1.0;
+        let whole = (zones[6].0.0, zones[6].0.0 + zones[6].1.0);
+        let bad = vec![(zones[1].0.0 + 3 * mib, zones[1].0.0 + 3 * mib + 512), (end - 512, end), whole];
+        let failing = 2 + zones[6].1.0 / mib;
+        for stop_after in [usize::MAX, 2] {
+            let mut drive = Scratched {
+                drive: disk(1).0,
+                bad: bad.clone(),
+                transfer: Transfer::default(),
+                done: 0,
+                asked: Vec::new(),
+            };
+            let (mut samples, mut events) = go(&mut drive, &course, None, stop_after);
+            if stop_after != usize::MAX {
+                let on = GoOn::of(&made, Status::Stopped, samples.clone(), &events, Nanos::from_secs(1.0));
+                let (more, happened) = go(&mut drive, &course, Some(on), usize::MAX);
+                samples.extend(more);
+                events.extend(happened);
+            }
+            let mut asked = drive.asked.clone();
+            asked.sort_unstable();
+            let all: Vec<u64> = (0..blocks).map(|b| work.start.0 + b * mib).collect();
+            assert_eq!(asked, all, "{order}, {stop_after}: each block once");
+            assert_eq!(samples.iter().map(|s| s.read.0).sum::<u64>(), (blocks - failing) * mib);
+            let failed =
+                events.iter().filter(|e| matches!(e.kind, mile_runner::EventKind::Error { .. })).count();
+            assert_eq!(failed as u64, failing);
+        }
+    }
 }

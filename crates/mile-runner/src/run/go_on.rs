@@ -19,6 +19,8 @@ pub struct GoOn {
     pub leg: u32,
     /// Bytes that it had moved, without those that it moves again.
     pub moved: Bytes,
+    /// Bytes of it that failed.
+    pub failed: Bytes,
     /// Time that it had taken.
     pub spent: Nanos,
     /// The time of the run at which it goes on.
@@ -44,9 +46,10 @@ impl GoOn {
             match &event.kind {
                 EventKind::WentOn { gap, .. } => on.gaps = on.gaps.plus(*gap),
                 EventKind::LegBegan { .. } => {
-                    on.break_at = None;
+                    (on.break_at, on.failed) = (None, Bytes(0));
                     leg_began = event.at.secs();
                 }
+                EventKind::Error { failure, .. } => on.failed.0 += failure.length.0,
                 EventKind::BreakSeen(b) if b.to_mb_s < b.from_mb_s && b.at_s > leg_began => {
                     on.break_at = on.break_at.or(Some(event.at));
                 }
@@ -86,7 +89,7 @@ impl GoOn {
                 // What was in flight may not have been read; the zone underway holds all of it.
                 (_, false) if t.zones > 0 && t.op == Op::Read => {
                     let out = t.block.0.saturating_mul(u64::from(t.depth) * u64::from(t.workers));
-                    out.min(Visits::of(t, on.leg).piece(t, on.moved).skip.0)
+                    out.min(Visits::of(t, on.leg).piece(t, Bytes(on.moved.0 + on.failed.0)).skip.0)
                 }
                 // Nobody knows any more where each of them was.
                 (2.., _) if is_read_later(plan, on.leg as usize, t) => u64::MAX,

@@ -11,6 +11,13 @@ pub(super) struct Visits {
     ends: Vec<u64>,
 }
 
+/// Where in a zone a transfer began, what the run had gone past by then, and the length of its operations.
+pub(super) struct ZoneAt {
+    pub(super) start: u64,
+    pub(super) gone: u64,
+    pub(super) block: u64,
+}
+
 /// What the next transfer goes over.
 pub(super) struct Piece {
     pub(super) start: Bytes,
@@ -39,7 +46,7 @@ impl Visits {
         self.zones.is_empty()
     }
 
-    /// Where a leg goes on that has moved so much: in a zone of the scan, or in its whole range.
+    /// Where a leg goes on that has gone past so much: in a zone of the scan, or in its whole range.
     pub(super) fn piece(&self, work: &PlannedTransfer, moved: Bytes) -> Piece {
         let round = Bytes(moved.0 % work.length.0.max(1));
         let at = self.ends.partition_point(|end| *end <= round.0);
@@ -52,9 +59,12 @@ impl Visits {
 }
 
 impl Run<'_> {
-    /// Where the sample underway began, in a zone of a scan.
+    /// Where the sample underway began, in a zone of a scan. What failed in it has been told already.
     pub(super) fn in_zone(&self) -> Option<Bytes> {
-        self.zone_at.map(|(at, moved)| Bytes(at + self.moved.0 - moved))
+        let own = |zone: &ZoneAt| u64::from(self.tally.errors) * zone.block;
+        self.zone_at.as_ref().map(|zone| {
+            Bytes(zone.start + (self.moved.0 + self.failed).saturating_sub(zone.gone + own(zone)))
+        })
     }
 }
 

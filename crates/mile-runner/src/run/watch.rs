@@ -23,6 +23,7 @@ impl Run<'_> {
                 });
             }
             self.errors += 1;
+            self.failed += failure.length.0;
             let kind = fault_of(failure.op);
             let (at, whole) = (self.drive.now(), (failure.offset, failure.length));
             if self.errors > MOST_TOLD {
