@@ -16,8 +16,8 @@ use crate::units::Rate;
 #[derive(Clone, Debug, Default)]
 pub struct Engine {
     settings: Settings,
-    /// The legs that have ended, as they were cut.
-    ended: Vec<Cut>,
+    /// The legs that have ended, as they were cut, and whether they go from zone to zone.
+    ended: Vec<(Cut, bool)>,
 }
 
 /// What a run shows so far.
@@ -29,6 +29,8 @@ pub struct Look {
     pub seen: Vec<Seen>,
     /// The same, put down to causes.
     pub breaks: Vec<Break>,
+    /// Whether the newest leg goes from zone to zone, where no breaks are looked for.
+    pub is_mixed: bool,
     /// The surface, where a leg goes from zone to zone.
     pub surface: Option<(Surface, Vec<Hollow>)>,
 }
@@ -44,24 +46,25 @@ impl Engine {
         let legs = trace.legs();
         let last = legs.len().saturating_sub(1);
         let cut = |i: usize| match legs[i].op {
-            Op::Idle => Cut::default(),
+            Op::Idle => (Cut::default(), false),
             // What changes there is the address.
             _ if surface::is_in_mixed_order(trace, &legs[i]) => {
-                plateaus::whole(trace, legs[i].samples.clone())
+                (plateaus::whole(trace, legs[i].samples.clone()), true)
             }
-            _ => plateaus::plateaus(trace, legs[i].samples.clone(), &self.settings),
+            _ => (plateaus::plateaus(trace, legs[i].samples.clone(), &self.settings), false),
         };
-        let fresh: Vec<Cut> = (self.ended.len()..last).map(cut).collect();
+        let fresh: Vec<(Cut, bool)> = (self.ended.len()..last).map(cut).collect();
         let newest = legs.get(last).map(|_| cut(last));
         self.ended.extend(fresh);
-        let cuts: Vec<Cut> = self.ended.iter().cloned().chain(newest).collect();
+        let is_mixed = newest.as_ref().is_some_and(|n| n.1);
+        let has_mixed = is_mixed || self.ended.iter().any(|e| e.1);
+        let cuts: Vec<Cut> = self.ended.iter().map(|e| e.0.clone()).chain(newest.map(|n| n.0)).collect();
         let seen = seen(trace, &cuts, &self.settings);
-        // In a pass from zone to zone nothing changes at an address; what it shows of an address stands in the hollows.
-        let is_mixed = |leg: &crate::trace::TraceLeg| surface::is_in_mixed_order(trace, leg);
-        let surface = legs.iter().any(is_mixed).then(|| surface::surface(trace)).flatten();
+        // What a pass from zone to zone shows of an address stands in the hollows.
+        let surface = has_mixed.then(|| surface::surface(trace)).flatten();
         let hollows = surface.as_ref().map_or(&[][..], |(_, hollows)| hollows);
         let breaks = Scene::new(trace, context, &seen, hollows).breaks();
-        Look { cuts, seen, breaks, surface }
+        Look { cuts, seen, breaks, is_mixed, surface }
     }
 }
 

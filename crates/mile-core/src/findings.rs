@@ -512,7 +512,7 @@ pub struct Unreadable {
 }
 
 /// The stretches in which reads failed.
-fn unreadable(faults: &[Faults]) -> Vec<Unreadable> {
+pub fn unreadable(faults: &[Faults]) -> Vec<Unreadable> {
     let failed = faults.iter().filter(|f| f.kind == FaultKind::ReadFailed);
     failed
         .flat_map(|f| &f.stretches)
@@ -636,7 +636,7 @@ pub(crate) fn findings_of(trace: &Trace, context: &Context, look: Look) -> Findi
         claims: Vec::new(),
         notes: Vec::new(),
     };
-    let Look { cuts, seen, breaks, surface } = look;
+    let Look { cuts, seen, breaks, surface, .. } = look;
     if let Some((surface, hollows)) = surface.or_else(|| surface::surface(trace)) {
         (all.surface, all.hollows) = (Some(surface), hollows);
     }

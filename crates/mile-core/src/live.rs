@@ -76,6 +76,8 @@ pub struct LiveFindings {
     newest: VecDeque<f64>,
     /// Samples and legs at the last look, and when that was.
     looked: (usize, usize, Nanos),
+    /// Whether the leg underway went from zone to zone at the last look: its rate changes all the time, and no break comes of it.
+    is_mixed: bool,
     settling: Option<HeatFit>,
     /// First sample of the curve, and until when it need not be fitted again.
     curve: (usize, Nanos),
@@ -113,6 +115,7 @@ impl LiveFindings {
             shown: Vec::new(),
             newest: VecDeque::new(),
             looked: (0, 0, Nanos(0)),
+            is_mixed: false,
             settling: None,
             curve: (0, Nanos(0)),
         }
@@ -225,7 +228,9 @@ impl LiveFindings {
         let now = self.trace.end(n).secs();
         let waits = self.standing.last().is_some_and(|s| s.told.is_none() || now - s.found.at_s < EVIDENCE_S)
             || self.standing.iter().any(|s| s.gone_since.is_some() || s.other_since.is_some());
-        fresh >= CALM * soonest || waits || self.stirs()
+        // What a look takes there is the work of the whole surface.
+        let all = if self.is_mixed { n / OFTEN } else { 0 };
+        fresh >= CALM * soonest.max(all) || (!self.is_mixed && (waits || self.stirs()))
     }
 
     /// Looks, where it is time, and says what is new.
@@ -252,6 +257,7 @@ impl LiveFindings {
         let stands = STANDS_S.max(STANDS_SAMPLES * sample_s);
         let near_s = self.settings.least(sample_s.max(1e-6)) as f64 * sample_s;
         let look = self.engine.look(&self.trace, &self.context);
+        self.is_mixed = look.is_mixed;
         let legs: Vec<usize> = look.seen.iter().map(|s| s.leg).collect();
         self.meet(look.breaks.clone(), now, near_s);
         let underway = self.trace.legs().len().saturating_sub(1);

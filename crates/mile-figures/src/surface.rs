@@ -5,7 +5,7 @@ use crate::sweep::step_of;
 use crate::{FigureError, run};
 use mile_core::findings::Findings;
 use mile_core::sample::Op;
-use mile_core::surface::{Order, Surface};
+use mile_core::surface::Surface;
 use mile_core::units::number;
 use plotters::chart::ChartBuilder;
 use plotters::element::{DashedPathElement, PathElement, Rectangle, Text};
@@ -125,12 +125,7 @@ fn draw_chart(area: &Area<'_>, surface: &Surface, found: &Findings) -> Result<()
                 chart.draw_series([DashedPathElement::new(part, 5, 4, stroke)]).map_err(failed)?;
             }
         }
-        let order = match pass.order {
-            Order::Forward => "forward",
-            Order::Backward => "backward",
-            Order::Other => "in mixed order",
-        };
-        let name = format!("{} {}: {order}", if i == 0 { "——" } else { "- - -" }, pass.leg);
+        let name = format!("{} {}: {}", if i == 0 { "——" } else { "- - -" }, pass.leg, pass.order.words());
         let at = (LEFT + 8 + 330 * i as i32, 8);
         area.draw(&Text::new(name, at, font(12.0, colour(pass.op)))).map_err(failed)?;
     }

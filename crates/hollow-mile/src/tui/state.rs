@@ -11,7 +11,7 @@ use mile_bench::bench::Card;
 use mile_bench::outlook::Outlook;
 use mile_core::channel::{Channel, Series};
 use mile_core::copies::CopyFound;
-use mile_core::findings::Hollow;
+use mile_core::findings::{Hollow, Unreadable};
 use mile_core::ruler::Ruler;
 use mile_core::surface::Surface;
 use mile_core::{Bytes, Celsius, Context, Findings, LiveFindings, Trace};
@@ -545,6 +545,8 @@ pub(crate) struct SurfacePlace {
     pub(crate) zoom: Option<(usize, usize)>,
     /// Columns that it was drawn in.
     pub(crate) columns: u16,
+    /// What could not be read in the run underway.
+    pub(crate) unreadable: Vec<Unreadable>,
     /// The surface of the run underway.
     pub(crate) live: Option<LiveSurface>,
 }

@@ -8,7 +8,7 @@ use super::super::theme::Theme;
 use super::{AtHand, Place, View, lines};
 use crossterm::event::KeyCode::{Char, Left, Right};
 use mile_core::Bytes;
-use mile_core::findings::{Hollow, Unreadable};
+use mile_core::findings::{Hollow, Unreadable, unreadable};
 use mile_core::ruler::{Ruler, Window, ticks};
 use mile_core::surface::{Surface, surface};
 use mile_core::units::number;
@@ -50,7 +50,12 @@ struct Shown<'a> {
 
 fn shown(state: &State) -> Option<Shown<'_>> {
     if let Some((_, _, Some((surface, hollows)))) = &state.surface.live {
-        return Some(Shown { run: "The run underway".into(), surface, hollows, unreadable: &[] });
+        return Some(Shown {
+            run: "The run underway".into(),
+            surface,
+            hollows,
+            unreadable: &state.surface.unreadable,
+        });
     }
     let open = state.findings.shown.as_ref()?;
     let surface = open.findings.surface.as_ref()?;
@@ -65,6 +70,8 @@ fn shown(state: &State) -> Option<Shown<'_>> {
 /// Takes in what a run underway has added; anew only after a hundredth more of it.
 fn follow(state: &mut State) {
     let live = state.live.as_ref().filter(|l| !l.is_over());
+    state.surface.unreadable =
+        live.map_or_else(Vec::new, |l| unreadable(&mile_runner::message::faults_of(&l.lane().events)));
     let kept = state.surface.live.take();
     state.surface.live = live.map(|live| {
         let trace = live.lane().findings.trace();
@@ -130,10 +137,12 @@ impl View for OfSurface {
         follow(state);
         let mut place = std::mem::take(&mut state.surface);
         state.surface.live = place.live.take();
+        state.surface.unreadable = std::mem::take(&mut place.unreadable);
         if let Some(shown) = shown(state) {
             draw(buffer, area, state.theme, &shown, &mut place);
         }
         place.live = state.surface.live.take();
+        place.unreadable = std::mem::take(&mut state.surface.unreadable);
         state.surface = place;
     }
 
@@ -252,10 +261,10 @@ fn short(order: mile_core::surface::Order) -> &'static str {
     }
 }
 
-/// Mean over cells of what `of` gives.
-fn mean(cells: (usize, usize), of: impl Fn(usize) -> Option<f64>) -> Option<f64> {
-    let all: Vec<f64> = (cells.0..cells.1).filter_map(of).collect();
-    (!all.is_empty()).then(|| all.iter().sum::<f64>() / all.len() as f64)
+/// Mean of what is known.
+fn mean(values: impl Iterator<Item = Option<f64>>) -> Option<f64> {
+    let (sum, n) = values.flatten().fold((0.0, 0_usize), |(sum, n), v| (sum + v, n + 1));
+    (n > 0).then(|| sum / n as f64)
 }
 
 /// The rate over all passes as ground, and the baseline drawn through.
@@ -272,10 +281,8 @@ fn terrain(
     let rows = f64::from(area.height);
     for x in 0..area.width {
         let cells = of(x);
-        let rate = mean(cells, |c| {
-            let own: Vec<f64> = surface.passes.iter().filter_map(|p| p.mb_s[c]).collect();
-            (!own.is_empty()).then(|| own.iter().sum::<f64>() / own.len() as f64)
-        });
+        let cells = cells.0..cells.1;
+        let rate = mean(cells.clone().map(|c| mean(surface.passes.iter().map(|p| p.mb_s[c]))));
         let height = rate.unwrap_or(0.0) / fastest * rows;
         for row in 0..area.height {
             let part = (height - f64::from(row)).clamp(0.0, 1.0);
@@ -288,7 +295,7 @@ fn terrain(
                 };
             }
         }
-        let base = mean(cells, |c| surface.baseline_mb_s[c]).map(|b| b / fastest * rows);
+        let base = mean(cells.map(|c| surface.baseline_mb_s[c])).map(|b| b / fastest * rows);
         if let Some(base) = base.filter(|b| *b > height + 0.5) {
             let row = (base as u16).min(area.height - 1);
             if let Some(cell) = buffer.cell_mut((area.x + x, area.bottom() - 1 - row)) {
