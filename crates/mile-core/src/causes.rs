@@ -44,6 +44,10 @@ const LARGEST_CACHE: f64 = 0.36;
 const STOLEN: f64 = 0.1;
 /// Share of the change that others have to have moved for them to have a hand in it.
 const FOREIGN: f64 = 0.2;
+/// Share of the change that others have to have moved for it to be all their doing.
+const ALL_OF_IT: f64 = 0.7;
+/// Highest confidence of a cause that shares a change with another.
+const CAP_SHARED: f64 = 0.6;
 /// How near the bytes of two caches are, as a difference of logarithms: one that is written to again may not have recovered wholly.
 const SAME_BYTES: f64 = 0.15;
 /// Highest confidence without a temperature or a throttle counter.
@@ -205,7 +209,9 @@ impl Scene<'_> {
             .collect();
         considered.sort_by(|a, b| b.share.total_cmp(&a.share));
         let best = considered.first().map_or((Cause::Unexplained, 1.0), |c| (c.cause, c.share));
-        let (cause, at_most) = (best.0, cap(best.0, &facts));
+        let cause = best.0;
+        let also = facts.also(cause);
+        let at_most = cap(cause, &facts).min(if also.is_some() { CAP_SHARED } else { 1.0 });
         for candidate in &mut considered {
             (candidate.log_odds, candidate.share) =
                 (hundredths(candidate.log_odds), hundredths(candidate.share));
@@ -215,8 +221,11 @@ impl Scene<'_> {
         list.sort_by_key(|e| e.cause != cause);
         list.iter_mut().for_each(|e| e.weight = hundredths(e.weight));
         let edge = &self.seen[index].edge;
+        let (low_s, high_s) = self.when(edge);
+        // Anywhere in a gap is as likely.
+        let unlogged = facts.in_gap && !facts.across && facts::unlogged(self.trace, edge.sample) > 0.0;
         Break {
-            at_s: edge.at.secs(),
+            at_s: if unlogged { f64::midpoint(low_s, high_s) } else { edge.at.secs() },
             at_bytes: edge.bytes.0,
             low_bytes: edge.low.0,
             high_bytes: edge.high.0,
@@ -227,7 +236,28 @@ impl Scene<'_> {
             evidence: list,
             candidates: considered,
             at_most,
+            also,
+            low_s,
+            high_s,
         }
+    }
+
+    /// Between which times an edge is, seconds: those of its bytes, and all of a gap in which nothing was logged.
+    fn when(&self, edge: &Edge) -> (f64, f64) {
+        let trace = self.trace;
+        let time = |bytes: Bytes| {
+            let i = trace.index_at_bytes(bytes).min(trace.len().saturating_sub(1));
+            let (from, to) = (trace.moved(i).0, trace.moved(i + 1).0);
+            let share = if to > from { (bytes.0.saturating_sub(from) as f64 / (to - from) as f64).min(1.0) } else { 0.0 };
+            trace.start(i).secs() + share * trace.end(i).since(trace.start(i)).secs()
+        };
+        let (mut low, mut high) = (time(edge.low).min(edge.at.secs()), time(edge.high).max(edge.at.secs()));
+        let near = edge.sample.saturating_sub(1)..=edge.sample.min(trace.len().saturating_sub(1));
+        for i in near.filter(|i| *i > 0 && facts::unlogged(trace, *i) > 0.0) {
+            low = low.min(trace.end(i - 1).secs());
+            high = high.max(trace.start(i).secs());
+        }
+        (low, high)
     }
 
     /// Whether writing went on at the rate of before break `index` after the next rest or leg of reads.
@@ -324,6 +354,38 @@ impl Facts {
     /// Whether another pass changed at the same address, and that is no cache that was full after the same bytes.
     fn same_place(&self) -> bool {
         self.passes.1 > 0 && (self.op == Op::Read || self.comes_back || self.brings_back)
+    }
+
+    /// Whether heat shows by readings of its own: a counter that begins to tick, or a temperature that rose to the limit.
+    fn shows_heat(&self) -> bool {
+        let at_limit = self.temp.zip(self.limit).is_some_and(|(t, limit)| limit.0 - t.0 <= 2.0);
+        self.falls
+            && (self.throttle_begins == Some(true)
+                || (at_limit && self.rise_before.is_some_and(|rise| rise >= 0.5)))
+    }
+
+    /// How far what others moved accounts for the change, 0 to 1. Others mostly cost more than they move, so that it is 1 where nothing else shows.
+    fn others_part(&self) -> f64 {
+        match self.foreign {
+            Some(moved) if self.shows_heat() && !rows::stolen(self) => {
+                (moved.0.abs() / (ALL_OF_IT * self.change.0).max(1.0)).min(1.0)
+            }
+            _ => 1.0,
+        }
+    }
+
+    /// Another cause that readings of its own show at the same change, which cannot be told apart from `cause`.
+    fn also(&self, cause: Cause) -> Option<Cause> {
+        let others = (rows::others_moved(self) || rows::stolen(self)).then_some(Cause::Interference);
+        let heat = self.shows_heat().then_some(Cause::ThermalThrottle);
+        let cache = (self.same_bytes.0 > 0 && self.first_fall).then_some(Cause::CacheExhausted);
+        let all = [heat, others, cache];
+        // Where others moved as much as was lost, nothing is left for another cause.
+        let enough = others.is_some() && self.others_part() >= 1.0;
+        if !self.falls || enough || !all.contains(&Some(cause)) {
+            return None;
+        }
+        all.into_iter().flatten().find(|c| *c != cause)
     }
 
     fn near_critical(&self, t: Celsius) -> bool {

@@ -14,6 +14,8 @@ const UNEVEN: (f64, f64) = (0.55, 1.8);
 /// Least correlation of each period with the next, by phase, and what is added over the root of the number of falls. Noise that is
 /// correlated over a time falls too, but between its falls no period is like the next; a saw whose periods differ by a tenth has 0.8.
 const LEAST_LIKENESS: (f64, f64) = (0.5, 0.6);
+/// Share of its depth by which both the low and the high of a period may be off those of the period before.
+const SHIFTED: f64 = 0.25;
 /// Quantiles that are taken as low and high.
 const LOW_HIGH: (f64, f64) = (0.06, 0.94);
 /// Least distance of low and high, in standard deviations of the noise and as a difference of logarithms.
@@ -37,6 +39,24 @@ pub(crate) struct Cycle {
 
 /// The patterns in `values`, which do not overlap, in order. `sigma` is the noise from one value to the next.
 pub(crate) fn find(values: &[f64], sigma: f64) -> Vec<Cycle> {
+    let mut found = find_once(values, sigma);
+    // What lies beside a pattern is looked at by itself: next to it, the low and the high around a fall were those of both.
+    let mut from = 0;
+    let ends: Vec<Range<usize>> = found.iter().map(|c| c.range.clone()).chain([values.len()..values.len()]).collect();
+    if !found.is_empty() {
+        for next in ends {
+            let rest = from..next.start;
+            let inside = find(&values[rest.clone()], sigma).into_iter();
+            found.extend(inside.map(|c| Cycle { range: c.range.start + rest.start..c.range.end + rest.start, ..c }));
+            from = next.end;
+        }
+    }
+    found.sort_by_key(|c| c.range.start);
+    found
+}
+
+/// Those that show with the whole series in view.
+fn find_once(values: &[f64], sigma: f64) -> Vec<Cycle> {
     let mut all: Vec<Cycle> = Vec::new();
     let mut tile = 6;
     while tile * 2 <= values.len() {
@@ -46,13 +66,30 @@ pub(crate) fn find(values: &[f64], sigma: f64) -> Vec<Cycle> {
     all.sort_by_key(|c| std::cmp::Reverse(c.range.len()));
     let mut kept: Vec<Cycle> = Vec::new();
     for cycle in all {
-        let apart = |k: &Cycle| cycle.range.end <= k.range.start || k.range.end <= cycle.range.start;
-        if kept.iter().all(apart) {
-            kept.push(cycle);
-        }
+        kept.extend(beside(values, cycle, &kept));
     }
     kept.sort_by_key(|c| c.range.start);
     kept
+}
+
+/// What of a pattern lies beside longer ones, which are kept: two patterns at different heights meet at a break, and each reaches a little into the other.
+/// Nothing where less than a pattern is left.
+fn beside(values: &[f64], mut cycle: Cycle, kept: &[Cycle]) -> Option<Cycle> {
+    let mut is_cut = false;
+    for k in kept.iter().map(|k| &k.range) {
+        let own = &cycle.range;
+        if own.end <= k.start || k.end <= own.start {
+            continue;
+        }
+        is_cut = true;
+        let (left, right) = (own.start..k.start.max(own.start), k.end.min(own.end)..own.end);
+        cycle.range = if left.len() >= right.len() { left } else { right };
+    }
+    if !is_cut {
+        return Some(cycle);
+    }
+    let inside = falls(&values[cycle.range.clone()], |_| Some((cycle.low, cycle.high)));
+    (inside.len() >= LEAST_FALLS).then_some(cycle)
 }
 
 /// Low and high of each tile with its neighbours.
@@ -88,6 +125,13 @@ fn at_scale(values: &[f64], sigma: f64, tile: usize) -> Vec<Cycle> {
             if step < UNEVEN.0 * mean || step > UNEVEN.1 * mean {
                 break;
             }
+            // All of the next period is higher or lower: another pattern begins behind a break.
+            let (own, then) = (heights(&calm[falls[end - 1]..falls[end]]), heights(&calm[falls[end]..*next]));
+            let by = SHIFTED * (own.1 - own.0).max(least);
+            let (low, high) = (then.0 - own.0, then.1 - own.1);
+            if low.abs() > by && high.abs() > by && (low > 0.0) == (high > 0.0) {
+                break;
+            }
             mean += (step - mean) / (end + 1 - start) as f64;
             end += 1;
         }
@@ -99,6 +143,14 @@ fn at_scale(values: &[f64], sigma: f64, tile: usize) -> Vec<Cycle> {
         start = end.max(start + 1);
     }
     found
+}
+
+/// Low and high of one period.
+fn heights(values: &[f64]) -> (f64, f64) {
+    let mut sorted = values.to_vec();
+    sorted.sort_by(f64::total_cmp);
+    let at = |q: f64| sorted[((sorted.len() - 1) as f64 * q).round() as usize];
+    (at(LOW_HIGH.0), at(LOW_HIGH.1))
 }
 
 /// Where the series falls through the middle between the low and the high that hold there.
@@ -170,11 +222,17 @@ fn grown(values: &[f64], falls: &[usize], period: f64, least: f64) -> Option<Cyc
     let middle = f64::midpoint(low, high);
     let rise = values[fall..=to].iter().position(|y| *y > middle).map_or(to + 1, |i| fall + i);
     let end = rise.min(fall + (1.5 * period) as usize + 1).min(values.len());
-    // What stays at its heights before and behind it for less than a period, between a step or the end of the series and it, is part of it.
-    let begin = if (begin - from.min(begin)) as f64 <= 1.3 * period { from.min(begin) } else { begin };
-    let end = if (to + 1).saturating_sub(end) as f64 <= 1.3 * period { (to + 1).max(end) } else { end };
     let below = values[first..last].iter().filter(|y| **y < middle).count();
     let duty = below as f64 / (last - first).max(1) as f64;
+    // What stays at its heights before and behind it for no longer than within it, between a step or the end of the series and it, is part of it.
+    let as_long = |range: Range<usize>| {
+        let n = range.len() as f64;
+        let slow = values[range].iter().filter(|y| **y < middle).count() as f64;
+        let share = if 2.0 * slow > n { duty } else { 1.0 - duty };
+        n <= 1.3 * period * share.max(0.3)
+    };
+    let begin = if as_long(from.min(begin)..begin) { from.min(begin) } else { begin };
+    let end = if as_long(end..(to + 1).max(end)) { (to + 1).max(end) } else { end };
     Some(Cycle { range: begin..end, period, low, high, duty })
 }
 

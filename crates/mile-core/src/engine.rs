@@ -148,6 +148,7 @@ fn between(
             span: (sample, sample),
             from: before.mean,
             to: behind.mean,
+            repeats: false,
         },
         from: sample,
         until: behind.samples.end,

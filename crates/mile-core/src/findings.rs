@@ -12,7 +12,7 @@ use crate::faults::{FaultKind, Faults};
 use crate::interference;
 use crate::leg_name::LegName;
 use crate::next_step;
-use crate::plateaus::{Settings, Stretch};
+use crate::plateaus::{Settings, Stretch, Swing};
 use crate::sample::Op;
 use crate::span::{self, SpanFound};
 use crate::steady::{self, Steady};
@@ -183,6 +183,14 @@ pub struct Break {
     /// The highest confidence that the readings allow, 0 to 1.
     #[serde(default)]
     pub at_most: f64,
+    /// Another cause that shows at the same change by readings of its own, so that the two share it.
+    #[serde(default)]
+    pub also: Option<Cause>,
+    /// Seconds since the start of the run between which the break is (95 %), gaps of the log included.
+    #[serde(default)]
+    pub low_s: f64,
+    #[serde(default)]
+    pub high_s: f64,
 }
 
 impl Break {
@@ -201,7 +209,8 @@ impl Break {
 
     /// Why, and how sure: `write cache exhausted, 97 % confidence`.
     pub fn verdict(&self) -> String {
-        format!("{}, {:.0} % confidence", self.cause.words(), 100.0 * self.confidence)
+        let shared = self.also.map_or(String::new(), |also| format!("; at the same time: {}", also.words()));
+        format!("{}, {:.0} % confidence{shared}", self.cause.words(), 100.0 * self.confidence)
     }
 
     /// Whether its cause is clear enough to be told while a run is underway: with 80 % confidence or more.
@@ -642,6 +651,7 @@ pub(crate) fn findings_of(trace: &Trace, context: &Context, look: Look) -> Findi
     }
     all.breaks = breaks;
     let mut pieces = Vec::new();
+    let swings: Vec<Swing> = cuts.iter().flat_map(|cut| cut.swings.clone()).collect();
     for (index, (leg, cut)) in
         trace.legs().iter().zip(cuts).enumerate().filter(|(_, (leg, _))| leg.op != Op::Idle)
     {
@@ -658,7 +668,12 @@ pub(crate) fn findings_of(trace: &Trace, context: &Context, look: Look) -> Findi
             let first = breaks.iter().find(|b| b.cause == Cause::CacheExhausted);
             all.cache = first.map(|b| cache(trace, leg, b));
         }
-        match pieces.last_mut().filter(|p: &&mut Piece<'_>| p.leg.name == leg.name && p.leg.op == leg.op) {
+        // Parts of one leg follow each other; a rest between them makes two legs of one name.
+        let is_part = |p: &&mut Piece<'_>| {
+            let before = p.more.last().map_or(p.leg, |l| *l);
+            p.leg.name == leg.name && p.leg.op == leg.op && before.samples.end == leg.samples.start
+        };
+        match pieces.last_mut().filter(is_part) {
             Some(begun) => begun.more.push(leg),
             None => {
                 let name = LegName::read(&leg.name);
@@ -669,7 +684,7 @@ pub(crate) fn findings_of(trace: &Trace, context: &Context, look: Look) -> Findi
     all.fill = sweeps::fill(trace, &pieces);
     all.ramp = sweeps::ramps(trace, &pieces);
     all.recovery = sweeps::recovery(trace, &pieces);
-    all.throttling = thermal::throttling(trace, &all.breaks, &all.plateaus);
+    all.throttling = thermal::throttling(trace, &all.breaks, &all.plateaus, &swings);
     if let Some(thermal) = &mut all.thermal {
         thermal::settle(thermal, trace, context, &all.breaks, &all.plateaus, &all.throttling);
     }

@@ -54,12 +54,24 @@ pub(crate) fn intervals(trace: &Trace) -> Vec<Interference> {
                 None => own.push((from, to)),
             }
         }
+        if kind == "gap" {
+            own.extend(unlogged(trace, GAP * usual));
+            own.sort_by(|a, b| a.0.total_cmp(&b.0));
+        }
         let long = own.into_iter().filter(|(a, b)| b - a >= LEAST_S);
         all.extend(long.map(|(start_s, end_s)| Interference { start_s, end_s, kind: kind.to_owned() }));
     }
     all.sort_by(|a, b| a.start_s.total_cmp(&b.start_s));
     all.truncate(MOST);
     all
+}
+
+/// Times within legs for which there is no sample, of more than so many seconds.
+fn unlogged(trace: &Trace, least: f64) -> impl Iterator<Item = (f64, f64)> {
+    let within = trace.legs().iter().filter(|l| l.op != Op::Idle).flat_map(|l| l.samples.clone().skip(1));
+    within
+        .map(|i| (trace.end(i - 1).secs(), trace.start(i).secs()))
+        .filter(move |(from, to)| to - from > least)
 }
 
 /// Seconds that intervals of these kinds cover, those that lie on each other once. They are in the order of their starts.
@@ -273,5 +285,10 @@ mod tests {
             .collect();
         let found = intervals(&Trace::of(&samples, &["soak".into()]));
         assert_eq!((found.len(), found[0].kind.as_str(), found[0].start_s), (1, "gap", 50.0));
+        // The same time without a sample at all.
+        let rest: Vec<Sample> = [&samples[..50], &samples[51..]].concat();
+        let found = intervals(&Trace::of(&rest, &["soak".into()]));
+        assert_eq!((found.len(), found[0].kind.as_str()), (1, "gap"));
+        assert_eq!((found[0].start_s, found[0].end_s), (50.0, 110.0));
     }
 }

@@ -85,8 +85,10 @@ pub struct Edge {
     pub span: (usize, usize),
     /// Rate just before.
     pub from: Rate,
-    /// Rate just behind.
+    /// Rate just behind: the low of a pattern that begins here with a fall from its own high.
     pub to: Rate,
+    /// Whether a pattern begins here with its first fall: the rate comes back and falls again.
+    pub repeats: bool,
 }
 
 /// What a leg is made of.
@@ -111,6 +113,8 @@ pub struct Swing {
     pub depth: f64,
     /// Share of the time nearer to the low, 0 to 1.
     pub duty: f64,
+    /// Rate halfway between its low and its high.
+    pub middle: Rate,
 }
 
 /// Noise of a series of logarithms of rates.
@@ -277,7 +281,7 @@ pub fn plateaus(trace: &Trace, range: Range<usize>, settings: &Settings) -> Cut 
         start = end;
     }
     join_to_cycles(&mut parts, &cycles, half, describe);
-    let gradual = take_transitions(&mut parts, settings, least);
+    let gradual = take_transitions(&mut parts, &blocks, settings, least);
     let steps = Steps { settings, noise, gradual: &gradual, cycles: &cycles };
     steps.join_small(&mut parts, describe);
     let raw = Noise::of(&logs);
@@ -305,6 +309,7 @@ pub fn plateaus(trace: &Trace, range: Range<usize>, settings: &Settings) -> Cut 
             period_s: c.period * per_block as f64 * sample_seconds,
             depth: 1.0 - (c.low - c.high).exp(),
             duty: c.duty,
+            middle: Rate(f64::midpoint(c.low.exp(), c.high.exp()) * 1e6),
         })
         .collect();
     // What the filter took out may have come regularly.
@@ -320,6 +325,7 @@ pub fn plateaus(trace: &Trace, range: Range<usize>, settings: &Settings) -> Cut 
                 period_s: dips.period * sample_seconds,
                 depth: 1.0 - dips.low.exp(),
                 duty: dips.duty,
+                middle: Rate(0.5 * (1.0 + dips.low.exp()) * stretch.mean.0),
             });
         }
     }
@@ -390,10 +396,27 @@ pub(crate) fn sharpen(values: &mut [f64], reach: usize) {
     }
 }
 
+/// Change along a part, as a share of the one across it, from which it is a way and no place: the middle of an even way down on which three parts are
+/// told apart changes by a third of the whole, a plateau by nothing but its noise.
+const ON_THE_WAY: f64 = 0.15;
+
+/// Change along values without their first and last, which a filter mixes with their neighbours: the slope of least squares times their number.
+fn drift(values: &[f64]) -> f64 {
+    let inner = if values.len() > 4 { &values[1..values.len() - 1] } else { values };
+    let mut sums = Moments::default();
+    inner.iter().enumerate().for_each(|(i, &y)| sums.add(i as f64, y));
+    sums.line().slope * inner.len() as f64
+}
+
 /// Takes out short sloped parts, one or several in a row, that lead from one long part to another, splitting them
 /// between the two, and gives their extents. The change along them happens, but no plateau does. A level one among them, or alone, that
-/// hardly lasts as long as a plateau must is a step of the same way down.
-fn take_transitions(parts: &mut Vec<Part>, settings: &Settings, least: usize) -> Vec<Range<usize>> {
+/// hardly lasts as long as a plateau must is a step of the same way down, unless `values` are level in it: then it is a plateau, however brief.
+fn take_transitions(
+    parts: &mut Vec<Part>,
+    values: &[f64],
+    settings: &Settings,
+    least: usize,
+) -> Vec<Range<usize>> {
     let along = |p: &Part| p.line.at(p.blocks.end as f64) - p.line.at(p.blocks.start as f64);
     let mut taken = Vec::new();
     let mut i = 1;
@@ -405,7 +428,12 @@ fn take_transitions(parts: &mut Vec<Part>, settings: &Settings, least: usize) ->
         let on_the_way = |j: usize| {
             let (before, p, behind) = (&parts[j - 1], &parts[j], &parts[j + 1]);
             let down = |a: &Part, b: &Part| (b.line.level < a.line.level) == falling;
-            leads(p) || (2 * p.blocks.len() <= 3 * least && down(before, p) && down(p, behind))
+            let across = (behind.line.level - before.line.level).abs();
+            leads(p)
+                || (2 * p.blocks.len() <= 3 * least
+                    && down(before, p)
+                    && down(p, behind)
+                    && drift(&values[p.blocks.clone()]).abs() > ON_THE_WAY * across)
         };
         let run = (i..parts.len() - 1).take_while(|&j| on_the_way(j)).count();
         let (Some(left), Some(right)) = (parts.get(i - 1), parts.get(i + run)) else { break };
@@ -528,6 +556,11 @@ impl Locate<'_> {
         // The filter moves what is close to the begin or the end of a pattern.
         let near = |c: &&Cycle| c.range.start.abs_diff(at).min(c.range.end.abs_diff(at)) <= half + 1;
         let within = steps.cycles.iter().find(|c| c.range.contains(&at));
+        if let Some((before, behind)) = meeting(steps.cycles, at, half + 1) {
+            let reach = half.max(before.period.max(behind.period).ceil() as usize);
+            let sides = (Side::of(before), Side::of(behind));
+            return with_means(self.sharp_between(left, right, reach, sides), left, right);
+        }
         match (slow, steps.cycles.iter().find(near), within) {
             (Some(slow), _, _) => self.gradual(slow, left, right),
             (None, Some(cycle), _) => {
@@ -538,18 +571,22 @@ impl Locate<'_> {
                 if (outside - cycle.high).abs()
                     < steps.settings.least_step().max(0.25 * (cycle.high - cycle.low))
                 {
-                    self.at_cycle(cycle, begins, left, right)
+                    let edge = self.at_cycle(cycle, begins, left, right);
+                    // Its first fall is a step like any other, and as well known.
+                    let brief = (0.5 * cycle.duty * cycle.period) as usize;
+                    let sides = (Side::level(outside), Side::level(cycle.low));
+                    let first = begins.then(|| self.sharp_between(left, right, half.min(brief), sides));
+                    match first.filter(|f| f.sample.abs_diff(edge.sample) <= self.per_block.max(2)) {
+                        Some(first) => Edge { from: edge.from, repeats: true, ..first },
+                        None => edge,
+                    }
                 } else {
                     let middle = f64::midpoint(cycle.high, cycle.low);
                     let inside = if outside > middle { cycle.high } else { cycle.low };
                     let levels = if begins { (outside, inside) } else { (inside, outside) };
                     let reach = half.max(cycle.period.ceil() as usize);
-                    let edge = self.sharp_between(left, right, reach, levels);
-                    Edge {
-                        from: Rate(left.line.at(edge_at(right)).exp() * 1e6),
-                        to: Rate(right.line.at(edge_at(right)).exp() * 1e6),
-                        ..edge
-                    }
+                    let sides = (Side::level(levels.0), Side::level(levels.1));
+                    with_means(self.sharp_between(left, right, reach, sides), left, right)
                 }
             }
             (None, None, Some(cycle)) => self.sharp(left, right, half.max(cycle.period.ceil() as usize)),
@@ -573,15 +610,18 @@ impl Locate<'_> {
             span: (self.range.start + start, self.range.start + end),
             from: Rate(left.line.at(slow.start as f64).exp() * 1e6),
             to: Rate(right.line.at(slow.end as f64).exp() * 1e6),
+            repeats: false,
         }
     }
 
-    /// Where a pattern begins or ends: at its first fall, or its last rise, known to a period.
+    /// Where a pattern begins or ends, known to a period: at its first fall, or its last rise.
     fn at_cycle(&self, cycle: &Cycle, begins: bool, left: &Part, right: &Part) -> Edge {
         let block = if begins { cycle.range.start } else { cycle.range.end };
         let sample = self.range.start + self.sample_of(block);
         let period = cycle.period.ceil() as usize;
         let edge = edge_at(right);
+        let mean = |line: Line| Rate(line.at(edge).exp() * 1e6);
+        let low = Rate(cycle.low.exp() * 1e6);
         Edge {
             sample,
             at: self.trace.start(sample),
@@ -589,25 +629,27 @@ impl Locate<'_> {
             low: self.trace.moved(self.range.start + self.sample_of(block.saturating_sub(period))),
             high: self.trace.moved(self.range.start + self.sample_of(block + period)),
             span: (sample, sample),
-            from: Rate(left.line.at(edge).exp() * 1e6),
-            to: Rate(right.line.at(edge).exp() * 1e6),
+            from: if begins { mean(left.line) } else { low },
+            to: if begins { low } else { mean(right.line) },
+            repeats: begins,
         }
     }
 
     /// The split with the least sum of absolute residuals around the two lines, on the unfiltered rates.
     fn sharp(&self, left: &Part, right: &Part, half: usize) -> Edge {
         let edge = edge_at(right);
-        self.sharp_between(left, right, half, (left.line.at(edge), right.line.at(edge)))
+        let level = |line: Line| Side::level(line.at(edge));
+        self.sharp_between(left, right, half, (level(left.line), level(right.line)))
     }
 
-    fn sharp_between(&self, left: &Part, right: &Part, half: usize, (a, b): (f64, f64)) -> Edge {
+    fn sharp_between(&self, left: &Part, right: &Part, half: usize, sides: (Side, Side)) -> Edge {
         let block = right.blocks.start;
         let reach = (2 + half) * self.per_block + 4;
         let about = self.sample_of(block);
         let low = about.saturating_sub(reach).max(self.sample_of(left.blocks.start) + 1);
         let high = (about + reach).min(self.sample_of(right.blocks.end).saturating_sub(1)).max(low);
         let edge =
-            locate_sharp(self.trace, self.range, &self.logs[low..high.max(low)], low, (a, b), self.noise);
+            locate_sharp(self.trace, self.range, &self.logs[low..high.max(low)], low, sides, self.noise);
         if !self.coarse {
             return edge;
         }
@@ -618,25 +660,66 @@ impl Locate<'_> {
     }
 }
 
+/// Two patterns that meet at a block, to so many blocks: a break from one into the other.
+fn meeting(cycles: &[Cycle], at: usize, near: usize) -> Option<(&Cycle, &Cycle)> {
+    let pair = cycles.windows(2).find(|w| {
+        w[0].range.end.abs_diff(at) <= near && w[1].range.start.abs_diff(at) <= near
+    })?;
+    Some((&pair[0], &pair[1]))
+}
+
+/// An edge between the mean rates of two parts.
+fn with_means(edge: Edge, left: &Part, right: &Part) -> Edge {
+    let at = edge_at(right);
+    let rate = |part: &Part| Rate(part.line.at(at).exp() * 1e6);
+    Edge { from: rate(left), to: rate(right), ..edge }
+}
+
 /// Between the last block of one part and the first of the next.
 fn edge_at(right: &Part) -> f64 {
     right.blocks.start as f64 - 0.5
 }
 
-/// Finds the split of `logs` (which begin at sample `first` of the leg `range`) between levels `a` and `b`.
-pub(crate) fn locate_sharp(
+/// What the values on one side of an edge are near to: a height, or the low and the high of a pattern.
+#[derive(Clone, Copy, Debug)]
+struct Side {
+    /// Height, or high of a pattern.
+    height: f64,
+    /// Low of a pattern.
+    low: Option<f64>,
+}
+
+impl Side {
+    fn level(height: f64) -> Self {
+        Self { height, low: None }
+    }
+
+    fn of(cycle: &Cycle) -> Self {
+        Self { height: cycle.high, low: Some(cycle.low) }
+    }
+
+    /// Distance of a value from it.
+    fn far(&self, y: f64) -> f64 {
+        let from_low = self.low.map_or(f64::INFINITY, |low| (y - low).abs());
+        (y - self.height).abs().min(from_low)
+    }
+}
+
+/// Finds the split of `logs` (which begin at sample `first` of the leg `range`) between two sides.
+fn locate_sharp(
     trace: &Trace,
     range: &Range<usize>,
     logs: &[f64],
     first: usize,
-    (a, b): (f64, f64),
+    (left, right): (Side, Side),
     noise: Noise,
 ) -> Edge {
+    let (a, b) = (left.height, right.height);
     let mut costs = Vec::with_capacity(logs.len() + 1);
-    let mut cost: f64 = logs.iter().map(|y| (y - b).abs()).sum();
+    let mut cost: f64 = logs.iter().map(|y| right.far(*y)).sum();
     costs.push(cost);
-    for y in logs {
-        cost += (y - a).abs() - (y - b).abs();
+    for &y in logs {
+        cost += left.far(y) - right.far(y);
         costs.push(cost);
     }
     let (best, least) =
@@ -658,6 +741,7 @@ pub(crate) fn locate_sharp(
         span: (sample, sample),
         from: Rate(a.exp() * 1e6),
         to: Rate(b.exp() * 1e6),
+        repeats: false,
     }
 }
 

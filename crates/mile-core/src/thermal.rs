@@ -1,6 +1,7 @@
 //! Temperature over a run, and the throttling it led to.
 
 use crate::findings::{Break, Cause, Context, Episode, HeatCurve, Phase, Plateau, Thermal, Throttling};
+use crate::plateaus::Swing;
 use crate::heat::{self, HeatFit};
 use crate::sample::Op;
 use crate::trace::Trace;
@@ -142,7 +143,12 @@ pub fn phases(trace: &Trace) -> Vec<Phase> {
 }
 
 /// Episodes of throttling: each from a break put down to heat until it is released, or until its leg ends.
-pub fn throttling(trace: &Trace, breaks: &[Break], plateaus: &[Plateau]) -> Throttling {
+pub fn throttling(
+    trace: &Trace,
+    breaks: &[Break],
+    plateaus: &[Plateau],
+    swings: &[Swing],
+) -> Throttling {
     let mut result = Throttling::default();
     let loaded: f64 = trace
         .legs()
@@ -153,7 +159,8 @@ pub fn throttling(trace: &Trace, breaks: &[Break], plateaus: &[Plateau]) -> Thro
     let mut throttled = 0.0;
     let mut until = 0.0;
     for (i, onset) in breaks.iter().enumerate() {
-        if onset.cause != Cause::ThermalThrottle || onset.at_s < until {
+        let is_heat = onset.cause == Cause::ThermalThrottle || onset.also == Some(Cause::ThermalThrottle);
+        if !is_heat || onset.at_s < until {
             continue;
         }
         let release = breaks[i + 1..].iter().find(|b| b.cause == Cause::ThermalRelease);
@@ -162,19 +169,36 @@ pub fn throttling(trace: &Trace, breaks: &[Break], plateaus: &[Plateau]) -> Thro
         let end_s = release.map_or(leg_end, |b| b.at_s);
         let first = trace.index_at_time(Nanos::from_secs(onset.at_s));
         let last = trace.index_at_time(Nanos::from_secs(end_s)).max(first + 1).min(trace.len());
-        let during = trace.mean_rate(first..last).unwrap_or(Rate(onset.to_mb_s * 1e6)).mb_s();
-        let length = end_s - onset.at_s;
-        throttled += length;
         until = end_s;
-        result.lost_bytes += ((onset.from_mb_s - during).max(0.0) * 1e6 * length) as u64;
-        result.episodes.push(Episode {
-            start_s: onset.at_s,
-            end_s,
-            onset_c: trace.temp_at(first, 20).map(|t| t.0),
-            release_c: release.and_then(|_| trace.temp_at(last.saturating_sub(1), 20)).map(|t| t.0),
-            before_mb_s: onset.from_mb_s,
-            during_mb_s: during,
-        });
+        // Where the rate comes back and falls again and again, it was throttled in the lows only.
+        let low = |i: usize| {
+            let swing = swings.iter().find(|s| s.samples.contains(&i));
+            swing.is_none_or(|s| trace.rate.get(i).is_none_or(|r| r * 1e6 < s.middle.0))
+        };
+        let mut at = first;
+        while at < last {
+            let begin = at;
+            while at < last && low(at) {
+                at += 1;
+            }
+            if at > begin {
+                let from_s = if begin == first { onset.at_s } else { trace.start(begin).secs() };
+                let to_s = if at == last { end_s } else { trace.start(at).secs() };
+                let during = trace.mean_rate(begin..at).unwrap_or(Rate(onset.to_mb_s * 1e6)).mb_s();
+                throttled += to_s - from_s;
+                result.lost_bytes += ((onset.from_mb_s - during).max(0.0) * 1e6 * (to_s - from_s)) as u64;
+                let is_released = at < last || release.is_some();
+                result.episodes.push(Episode {
+                    start_s: from_s,
+                    end_s: to_s,
+                    onset_c: trace.temp_at(begin, 20).map(|t| t.0),
+                    release_c: trace.temp_at(at - 1, 20).filter(|_| is_released).map(|t| t.0),
+                    before_mb_s: onset.from_mb_s,
+                    during_mb_s: during,
+                });
+            }
+            at += 1;
+        }
     }
     result.share_of_time = if loaded > 0.0 { throttled / loaded } else { 0.0 };
     result

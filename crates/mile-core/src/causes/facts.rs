@@ -34,6 +34,8 @@ pub(super) struct Facts {
     pub(super) comes_back: bool,
     /// The change before brought it where it now leaves.
     pub(super) brings_back: bool,
+    /// Seconds to the next change of this leg, where that is a further fall within [`WINDOW_S`] and no cooler.
+    pub(super) fall_follows: Option<f64>,
     pub(super) stands_still: bool,
     /// After a later rest or leg of reads, writing went on at the rate of before.
     pub(super) back_after_rest: bool,
@@ -142,7 +144,8 @@ impl Facts {
             across: seen.across,
             first_fall,
             came_back,
-            comes_back: falls && next.is_some_and(|n| undoes(edge, &n.edge)),
+            comes_back: falls && (edge.repeats || next.is_some_and(|n| undoes(edge, &n.edge))),
+            fall_follows: next.filter(|_| falls).and_then(|n| fall_follows(trace, edge, &n.edge)),
             brings_back: !falls && before.is_some_and(|(_, b)| undoes(&b.edge, edge)),
             same_bytes: if leg.op == Op::Write && falls { scene.same_bytes(index) } else { (0, 0) },
             back_after_rest: falls && scene.is_back_after_rest(index),
@@ -178,12 +181,21 @@ impl Facts {
             pause: (seen.across && seen.leg > 0)
                 .then(|| trace.legs()[seen.leg - 1].op)
                 .filter(|op| *op != leg.op),
-            in_gap: trace.end(around.at).since(trace.start(around.at)).secs() > 5.0 * around.usual,
+            in_gap: unlogged(trace, around.at).max(trace.end(around.at).since(trace.start(around.at)).secs())
+                > 5.0 * around.usual,
             waited: trace
                 .waited(around.before..around.begin.max(around.before + 1))
                 .zip(trace.waited((around.done + 1).min(around.after.saturating_sub(1))..around.after)),
         }
     }
+}
+
+/// Seconds to a further fall within [`WINDOW_S`] behind which it is no cooler.
+fn fall_follows(trace: &Trace, edge: &Edge, next: &Edge) -> Option<f64> {
+    let seconds = next.at.since(edge.at).secs();
+    let temp = |e: &Edge| trace.temp_at(e.sample.min(trace.len() - 1), 20);
+    let no_cooler = temp(next).zip(temp(edge)).is_some_and(|(n, e)| n.0 >= e.0);
+    (next.to.0 < next.from.0 && seconds <= WINDOW_S && no_cooler).then_some(seconds)
 }
 
 /// Seconds of the stalls in the stretch to which the rate fell, or from which it rose, where they are most of it.
@@ -214,6 +226,11 @@ fn sinks(trace: &Trace, samples: &std::ops::Range<usize>) -> bool {
     let at = |k: usize| samples.start + samples.len() * k / 4;
     let means: Vec<f64> = (0..4).filter_map(|k| trace.mean_rate(at(k)..at(k + 1))).map(|r| r.0).collect();
     means.len() == 4 && means.windows(2).all(|w| w[1] < 0.98 * w[0])
+}
+
+/// Seconds between the end of the sample before and the start of this one: nothing was logged in them.
+pub(super) fn unlogged(trace: &Trace, at: usize) -> f64 {
+    at.checked_sub(1).map_or(0.0, |before| trace.start(at).since(trace.end(before)).secs())
 }
 
 /// Address at which a sample began, where addresses are logged.
@@ -317,6 +334,9 @@ impl Around {
         let behind = trace.end(trace.len().saturating_sub(1)).since(seen.edge.at);
         (behind >= Nanos::from_secs(WINDOW_S)).then(|| {
             let leg_end = trace.legs()[seen.leg].samples.end;
+            if seen.edge.repeats {
+                return false;
+            }
             seen.until >= leg_end
                 || trace.start(seen.until.min(trace.len() - 1)).since(seen.edge.at)
                     >= Nanos::from_secs(WINDOW_S)

@@ -336,6 +336,13 @@ pub(super) fn throttle(facts: &Facts, list: &mut Vec<Evidence>) {
         }
         _ => {}
     }
+    if let Some(seconds) = facts.fall_follows
+        && facts.op == Op::Write
+        && facts.throttle_begins != Some(true)
+    {
+        let text = format!("a further fall followed after {seconds:.0} s, and one of the two may have another cause");
+        row(list, "throttle.fall-follows", T, text);
+    }
     if facts.same_temp > 0 {
         row(list, "throttle.same-temperature", T, "it fell at the same temperature again");
     }
@@ -343,7 +350,7 @@ pub(super) fn throttle(facts: &Facts, list: &mut Vec<Evidence>) {
         row(list, "throttle.same-place", T, "another pass slowed at the same address");
     }
     if others_moved(facts) || stolen(facts) {
-        row(list, "throttle.others", T, "others began at the break");
+        row_of(list, "throttle.others", T, facts.others_part(), "others began at the break");
     }
     if facts.stands_still {
         row(list, "throttle.standstill", T, "the drive came to a standstill");
@@ -549,10 +556,11 @@ pub(super) fn others(facts: &Facts, list: &mut Vec<Evidence>) {
         let rate = sign * facts.foreign.unwrap_or_default().0;
         let id = if rate > 0.5 * facts.change.0 { "others.moved-most" } else { "others.moved" };
         let rate = number(rate / 1e6);
-        row(
+        row_of(
             list,
             id,
             cause,
+            facts.others_part(),
             format!("others moved {rate} MB/s {more} on the drive behind the break than before"),
         );
     } else if facts.foreign.is_some() {

@@ -118,6 +118,7 @@ pub const TABLE: &[Row] = &[
     Row { id: "throttle.cooler-than-drives-throttle", sign: -1, argued: -3.25, weight: -4.82, error: Some(0.99) },
     Row { id: "throttle.counter", sign: 1, argued: 5.85, weight: 6.82, error: Some(1.21) },
     Row { id: "throttle.counter-as-before", sign: -1, argued: -1.30, weight: -1.30, error: None },
+    Row { id: "throttle.fall-follows", sign: -1, argued: -2.50, weight: -2.50, error: None },
     Row { id: "throttle.falling", sign: -1, argued: -2.60, weight: -1.67, error: Some(0.82) },
     Row { id: "throttle.goes-on-rising", sign: -1, argued: -1.95, weight: 0.00, error: None },
     Row { id: "throttle.held", sign: 1, argued: 1.30, weight: 3.43, error: Some(0.72) },

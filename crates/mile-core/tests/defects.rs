@@ -1,0 +1,231 @@
+//! What was found wrong in findings, each defect with its name. The truth of each trace is in the function of time that makes it.
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
+
+mod made;
+
+use made::{Maker, STEP, with};
+use mile_core::findings::{Break, Cause};
+use mile_core::{Bytes, Celsius, Context, Findings, Nanos, Op, Rate, Sample, Trace, findings};
+
+fn limits() -> Context {
+    Context {
+        warn: Some(Celsius(75.0)),
+        critical: Some(Celsius(85.0)),
+        capacity: Some(Bytes(2_000_000_000_000)),
+        ..Context::default()
+    }
+}
+
+fn shown(samples: &[Sample]) -> Findings {
+    findings(&Trace::of(samples, &["soak".into()]), &limits())
+}
+
+/// Bytes moved until a time, by the samples themselves.
+fn moved(samples: &[Sample], until: f64) -> f64 {
+    samples.iter().filter(|s| s.end.secs() <= until + 1e-6).map(|s| (s.written.0 + s.read.0) as f64).sum()
+}
+
+/// Warms evenly from 40 °C to `to` at `at`, and stays a degree below; whole degrees.
+fn warms(at: f64, to: f64) -> impl Fn(f64, &mut Sample) {
+    move |t, s| s.temp = Some(Celsius(if t < at { 40.0 + (to - 40.0) * t / at } else { to - 1.0 }.round()))
+}
+
+fn cool(_: f64, s: &mut Sample) {
+    s.temp = Some(Celsius(45.0));
+}
+
+/// Half of each pattern around the break belonged to the other, so that one of them was dropped, and the break was found a period away with an
+/// interval of a tenth of that.
+#[test]
+fn a_break_among_regular_dips_is_found_where_it_is() {
+    for seed in 0..10 {
+        for (period, lasts, depth) in [(20.0, 2.0, 0.4), (40.0, 3.0, 0.25), (12.0, 4.0, 0.3), (31.0, 2.5, 0.6)] {
+            for (at, behind) in [(300.0, 600.0), (333.0, 700.0), (254.5, 450.0)] {
+                let what = format!("seed {seed}, {lasts} of {period} s by {depth}, at {at} to {behind}");
+                let level = move |t: f64| if t < at { 1000.0 } else { behind };
+                let dip = move |t: f64| if t % period < lasts { 1.0 - depth } else { 1.0 };
+                let maker = Maker { seed: seed + 5, noise: 0.015, ..Maker::new(600.0) };
+                let samples = with(maker.samples(|t| level(t) * dip(t)), cool);
+                let found = shown(&samples);
+                assert_eq!(found.breaks.len(), 1, "{what}: {:#?}", found.breaks);
+                let (b, truth) = (&found.breaks[0], moved(&samples, at));
+                assert!((b.at_s - at).abs() <= lasts + STEP, "{what}: {}", b.at_s);
+                assert!((b.at_bytes as f64 / truth - 1.0).abs() < 0.01, "{what}");
+                let slack = 1e9 * STEP;
+                assert!(
+                    b.low_bytes as f64 <= truth + slack && truth <= b.high_bytes as f64 + slack,
+                    "{what}: {} to {}, truth {truth}",
+                    b.low_bytes,
+                    b.high_bytes
+                );
+            }
+        }
+    }
+}
+
+/// `stays` said that the rate was down for half a minute, the rate behind the first fall was the mean of a period, its interval was a period long,
+/// and the drive was throttled for twice the time.
+#[test]
+fn a_sawtooth_has_its_low_its_share_of_time_and_a_first_fall_that_comes_back() {
+    for (tau, share) in [(90.0, 0.42), (200.0, 0.40), (300.0, 0.40)] {
+        let seconds = 8.0 * tau;
+        let (mut temp, mut slow) = (40.0_f64, false);
+        let step = |_| {
+            temp += ((if slow { 60.0 } else { 95.0 }) - temp) * (1.0 - (-STEP / tau).exp());
+            slow = if slow { temp > 74.0 } else { temp >= 82.0 };
+            (if slow { 700.0 } else { 1500.0 }, temp.round())
+        };
+        let rows: Vec<(f64, f64)> = (0..(seconds / STEP) as usize).map(step).collect();
+        let slow_time = rows.iter().filter(|r| r.0 < 1000.0).count() as f64 / rows.len() as f64;
+        assert!((slow_time - share).abs() < 0.03, "the trace itself: {slow_time}");
+        let at = |t: f64| rows[((t / STEP) as usize).min(rows.len() - 1)];
+        let maker = Maker { noise: 0.02, ..Maker::new(seconds) };
+        let samples = with(maker.samples(|t| at(t).0), |t, s| s.temp = Some(Celsius(at(t - STEP / 2.0).1)));
+        let context = Context { warn: Some(Celsius(82.0)), critical: Some(Celsius(90.0)), ..limits() };
+        let found = findings(&Trace::of(&samples, &["soak".into()]), &context);
+        let first = rows.iter().position(|r| r.0 < 1000.0).unwrap() as f64 * STEP;
+        let b = &found.breaks[0];
+        assert!((b.to_mb_s / 700.0 - 1.0).abs() < 0.05, "tau {tau}: {b:?}");
+        assert!(b.evidence.iter().all(|e| !e.row.ends_with(".stays")), "tau {tau}: {b:#?}");
+        let (low, high, truth) = (b.low_bytes as f64, b.high_bytes as f64, moved(&samples, first));
+        assert!((high - low) / truth < 0.02 && low <= truth && truth <= high, "tau {tau}: {low} {truth} {high}");
+        assert!((found.throttling.share_of_time - slow_time).abs() < 0.02, "{:?}", found.throttling);
+        let falls = rows.windows(2).filter(|w| w[1].0 < w[0].0).count();
+        assert!(found.throttling.episodes.len().abs_diff(falls) <= 1, "tau {tau}: {falls}");
+        assert_eq!(found.cache, None, "tau {tau}");
+    }
+}
+
+/// The return was put down to a drive that had cooled, 24 °C below its limit.
+#[test]
+fn the_return_after_a_standstill_is_no_release_of_throttling() {
+    for op in [Op::Write, Op::Read] {
+        for lasts in [4.0, 20.0, 60.0] {
+            let still = |t: f64| if (150.0..150.0 + lasts).contains(&t) { 0.0 } else { 1000.0 };
+            let maker = Maker { op, ..Maker::new(400.0) };
+            let samples = with(maker.samples(still), |_, s| s.temp = Some(Celsius(51.0)));
+            for b in shown(&samples).breaks {
+                let heat = [Cause::ThermalThrottle, Cause::ThermalRelease].contains(&b.cause);
+                assert!(!heat && b.candidates.iter().all(|c| !c.cause.words().contains("heat") || c.share < 0.05));
+            }
+        }
+    }
+}
+
+/// One plateau of 4 to 10 s between a full cache and a throttle made one throttle of both, with 98 %.
+#[test]
+fn a_cache_that_fills_seconds_before_a_throttle_is_a_break_of_its_own_and_not_surely_heat() {
+    for after in [4.0, 6.0, 10.0, 20.0] {
+        for (full, throttled) in [(1200.0, 600.0), (800.0, 500.0)] {
+            let level = |t: f64| match t {
+                t if t < 200.0 => 2000.0,
+                t if t < 200.0 + after => full,
+                _ => throttled,
+            };
+            let samples = with(Maker::new(400.0).samples(level), warms(200.0 + after, 75.0));
+            let found = shown(&samples);
+            let times: Vec<f64> = found.breaks.iter().map(|b| b.at_s).collect();
+            assert_eq!(times.len(), 2, "{after} s: {times:?}");
+            assert!((times[0] - 200.0).abs() < 1.0 && (times[1] - 200.0 - after).abs() < 1.0, "{times:?}");
+            let cache = &found.breaks[0];
+            assert!(cache.cause == Cause::CacheExhausted || cache.confidence < 0.8, "{cache:#?}");
+            assert_eq!(found.breaks[1].cause, Cause::ThermalThrottle);
+        }
+    }
+}
+
+/// Others that began at the moment of a throttle were all of it, with 97 %, though they moved a third of what was lost.
+#[test]
+fn two_causes_of_one_change_share_it_and_both_are_said() {
+    let level = |t: f64| match t {
+        t if t < 200.0 => 2000.0,
+        t if t < 260.0 => 800.0,
+        _ => 1200.0,
+    };
+    for late in [0.0, 2.0] {
+        let samples = with(with(Maker::new(400.0).samples(level), warms(200.0, 75.0)), |t, s| {
+            s.foreign = Some(Rate(if (200.0 + late..=260.0).contains(&t) { 400e6 } else { 0.0 }));
+        });
+        let found = shown(&samples);
+        let b: &Break = &found.breaks[0];
+        let both = [Some(b.cause), b.also];
+        assert!(both.contains(&Some(Cause::ThermalThrottle)) && both.contains(&Some(Cause::Interference)), "{b:#?}");
+        assert!(b.confidence <= 0.6, "{}", b.confidence);
+        assert!(b.sentence().contains("at the same time"), "{}", b.sentence());
+        // Others that moved all that was lost leave nothing for heat, though it is warm.
+        let samples = with(samples, |t, s| {
+            s.foreign = Some(Rate(if (200.0..=260.0).contains(&t) { 1150e6 } else { 0.0 }));
+        });
+        let b = shown(&samples).breaks[0].clone();
+        assert_eq!((b.cause, b.also), (Cause::Interference, None), "{b:#?}");
+    }
+}
+
+/// `recovery` was null where two soaks had the same name.
+#[test]
+fn the_cache_comes_back_between_two_legs_of_one_name() {
+    let soak = |full: f64, seconds: f64, from: f64, leg: u32| -> Vec<Sample> {
+        let maker = Maker { seed: u64::from(leg) + 1, ..Maker::new(seconds) };
+        let samples = maker.samples(move |t| if t < full { 1000.0 } else { 300.0 });
+        samples
+            .into_iter()
+            .map(|s| Sample {
+                start: s.start.plus(Nanos::from_secs(from)),
+                end: s.end.plus(Nanos::from_secs(from)),
+                leg,
+                temp: Some(Celsius(45.0)),
+                ..s
+            })
+            .collect()
+    };
+    let rest = (0..120_u64).map(|i| Sample {
+        start: Nanos::from_secs(300.0 + i as f64),
+        end: Nanos::from_secs(301.0 + i as f64),
+        op: Op::Idle,
+        leg: 1,
+        temp: Some(Celsius(42.0)),
+        ..Sample::default()
+    });
+    let samples: Vec<Sample> =
+        soak(100.0, 300.0, 0.0, 0).into_iter().chain(rest).chain(soak(50.0, 200.0, 420.0, 2)).collect();
+    for again in ["soak", "soak again"] {
+        let names = ["soak".to_owned(), "rest".to_owned(), again.to_owned()];
+        let recovery = findings(&Trace::of(&samples, &names), &limits()).recovery.unwrap();
+        assert!((recovery.cache_bytes as f64 / 100e9 - 1.0).abs() < 0.01, "{again}: {recovery:?}");
+        assert_eq!(recovery.points.len(), 1, "{again}");
+        assert!((recovery.points[0].share_pct - 50.0).abs() < 1.5, "{again}: {recovery:?}");
+    }
+}
+
+/// A break that happened while nothing was logged was said to be at the end of the gap, with an interval of one sample.
+#[test]
+fn a_break_inside_a_gap_of_the_log_has_an_interval_that_covers_the_gap() {
+    for gap in [10.0, 40.0, 200.0] {
+        for at in [0.1, 0.5, 0.9] {
+            let truth = 150.0 + at * gap;
+            let maker = Maker::new(500.0 + gap);
+            let all = with(maker.samples(|t| if t < truth { 1000.0 } else { 600.0 }), cool);
+            let in_gap = |s: &Sample| s.start.secs() >= 150.0 && s.end.secs() <= 150.0 + gap;
+            let dropped: Vec<Sample> = all.iter().filter(|s| !in_gap(s)).cloned().collect();
+            // The same as one long sample, as a log with counters of bytes has it.
+            let bytes = all.iter().filter(|s| in_gap(s)).map(|s| s.written.0).sum();
+            let long = Sample {
+                start: Nanos::from_secs(150.0),
+                end: Nanos::from_secs(150.0 + gap),
+                written: Bytes(bytes),
+                ..all[0].clone()
+            };
+            let split = dropped.partition_point(|s| s.end.secs() <= 150.0);
+            let counted = [&dropped[..split], &[long], &dropped[split..]].concat();
+            for samples in [&dropped, &counted] {
+                let found = shown(samples);
+                assert_eq!(found.breaks.len(), 1, "{gap}, {at}: {:#?}", found.breaks);
+                let b = &found.breaks[0];
+                assert!(b.low_s <= truth && truth <= b.high_s, "{gap}, {at}: {} to {}", b.low_s, b.high_s);
+                assert!(b.low_s <= b.at_s && b.at_s <= b.high_s);
+                assert!((b.at_s - truth).abs() <= 0.55 * gap, "{gap}, {at}: {}", b.at_s);
+                assert!(found.interference.iter().any(|i| i.kind == "gap"), "{gap}");
+            }
+        }
+    }
+}
