@@ -248,7 +248,11 @@ impl Scene<'_> {
         let time = |bytes: Bytes| {
             let i = trace.index_at_bytes(bytes).min(trace.len().saturating_sub(1));
             let (from, to) = (trace.moved(i).0, trace.moved(i + 1).0);
-            let share = if to > from { (bytes.0.saturating_sub(from) as f64 / (to - from) as f64).min(1.0) } else { 0.0 };
+            let share = if to > from {
+                (bytes.0.saturating_sub(from) as f64 / (to - from) as f64).min(1.0)
+            } else {
+                0.0
+            };
             trace.start(i).secs() + share * trace.end(i).since(trace.start(i)).secs()
         };
         let (mut low, mut high) = (time(edge.low).min(edge.at.secs()), time(edge.high).max(edge.at.secs()));

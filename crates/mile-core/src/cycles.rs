@@ -42,12 +42,15 @@ pub(crate) fn find(values: &[f64], sigma: f64) -> Vec<Cycle> {
     let mut found = find_once(values, sigma);
     // What lies beside a pattern is looked at by itself: next to it, the low and the high around a fall were those of both.
     let mut from = 0;
-    let ends: Vec<Range<usize>> = found.iter().map(|c| c.range.clone()).chain([values.len()..values.len()]).collect();
+    let ends: Vec<Range<usize>> =
+        found.iter().map(|c| c.range.clone()).chain([values.len()..values.len()]).collect();
     if !found.is_empty() {
         for next in ends {
             let rest = from..next.start;
             let inside = find(&values[rest.clone()], sigma).into_iter();
-            found.extend(inside.map(|c| Cycle { range: c.range.start + rest.start..c.range.end + rest.start, ..c }));
+            found.extend(
+                inside.map(|c| Cycle { range: c.range.start + rest.start..c.range.end + rest.start, ..c }),
+            );
             from = next.end;
         }
     }
@@ -224,15 +227,16 @@ fn grown(values: &[f64], falls: &[usize], period: f64, least: f64) -> Option<Cyc
     let end = rise.min(fall + (1.5 * period) as usize + 1).min(values.len());
     let below = values[first..last].iter().filter(|y| **y < middle).count();
     let duty = below as f64 / (last - first).max(1) as f64;
-    // What stays at its heights before and behind it for no longer than within it, between a step or the end of the series and it, is part of it.
-    let as_long = |range: Range<usize>| {
-        let n = range.len() as f64;
-        let slow = values[range].iter().filter(|y| **y < middle).count() as f64;
-        let share = if 2.0 * slow > n { duty } else { 1.0 - duty };
-        n <= 1.3 * period * share.max(0.3)
+    // What stays at its heights before and behind it, between a step or the end of the series and it, is part of it: less than a period, and high for no
+    // longer than within it.
+    let is_part = |range: Range<usize>, mut next_to_it: Box<dyn Iterator<Item = usize>>| {
+        let high = next_to_it.position(|i| values[i] <= middle).unwrap_or(range.len());
+        range.len() as f64 <= 1.3 * period && high as f64 <= (1.3 * period * (1.0 - duty)).max(2.0)
     };
-    let begin = if as_long(from.min(begin)..begin) { from.min(begin) } else { begin };
-    let end = if as_long(end..(to + 1).max(end)) { (to + 1).max(end) } else { end };
+    let before = from.min(begin)..begin;
+    let begin = if is_part(before.clone(), Box::new(before.clone().rev())) { before.start } else { begin };
+    let behind = end..(to + 1).max(end);
+    let end = if is_part(behind.clone(), Box::new(behind.clone())) { behind.end } else { end };
     Some(Cycle { range: begin..end, period, low, high, duty })
 }
 

@@ -186,9 +186,10 @@ pub struct Break {
     /// Another cause that shows at the same change by readings of its own, so that the two share it.
     #[serde(default)]
     pub also: Option<Cause>,
-    /// Seconds since the start of the run between which the break is (95 %), gaps of the log included.
+    /// Earliest time of the break, seconds since the start of the run (95 %); all of a gap of the log is between this and the latest.
     #[serde(default)]
     pub low_s: f64,
+    /// Latest time.
     #[serde(default)]
     pub high_s: f64,
 }

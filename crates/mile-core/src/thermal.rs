@@ -1,8 +1,8 @@
 //! Temperature over a run, and the throttling it led to.
 
 use crate::findings::{Break, Cause, Context, Episode, HeatCurve, Phase, Plateau, Thermal, Throttling};
-use crate::plateaus::Swing;
 use crate::heat::{self, HeatFit};
+use crate::plateaus::Swing;
 use crate::sample::Op;
 use crate::trace::Trace;
 use crate::units::{Nanos, Rate};
@@ -143,12 +143,7 @@ pub fn phases(trace: &Trace) -> Vec<Phase> {
 }
 
 /// Episodes of throttling: each from a break put down to heat until it is released, or until its leg ends.
-pub fn throttling(
-    trace: &Trace,
-    breaks: &[Break],
-    plateaus: &[Plateau],
-    swings: &[Swing],
-) -> Throttling {
+pub fn throttling(trace: &Trace, breaks: &[Break], plateaus: &[Plateau], swings: &[Swing]) -> Throttling {
     let mut result = Throttling::default();
     let loaded: f64 = trace
         .legs()

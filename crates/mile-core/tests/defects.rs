@@ -39,7 +39,9 @@ fn cool(_: f64, s: &mut Sample) {
 #[test]
 fn a_break_among_regular_dips_is_found_where_it_is() {
     for seed in 0..10 {
-        for (period, lasts, depth) in [(20.0, 2.0, 0.4), (40.0, 3.0, 0.25), (12.0, 4.0, 0.3), (31.0, 2.5, 0.6)] {
+        for (period, lasts, depth) in
+            [(20.0, 2.0, 0.4), (40.0, 3.0, 0.25), (12.0, 4.0, 0.3), (31.0, 2.5, 0.6)]
+        {
             for (at, behind) in [(300.0, 600.0), (333.0, 700.0), (254.5, 450.0)] {
                 let what = format!("seed {seed}, {lasts} of {period} s by {depth}, at {at} to {behind}");
                 let level = move |t: f64| if t < at { 1000.0 } else { behind };
@@ -88,7 +90,10 @@ fn a_sawtooth_has_its_low_its_share_of_time_and_a_first_fall_that_comes_back() {
         assert!((b.to_mb_s / 700.0 - 1.0).abs() < 0.05, "tau {tau}: {b:?}");
         assert!(b.evidence.iter().all(|e| !e.row.ends_with(".stays")), "tau {tau}: {b:#?}");
         let (low, high, truth) = (b.low_bytes as f64, b.high_bytes as f64, moved(&samples, first));
-        assert!((high - low) / truth < 0.02 && low <= truth && truth <= high, "tau {tau}: {low} {truth} {high}");
+        assert!(
+            (high - low) / truth < 0.02 && low <= truth && truth <= high,
+            "tau {tau}: {low} {truth} {high}"
+        );
         assert!((found.throttling.share_of_time - slow_time).abs() < 0.02, "{:?}", found.throttling);
         let falls = rows.windows(2).filter(|w| w[1].0 < w[0].0).count();
         assert!(found.throttling.episodes.len().abs_diff(falls) <= 1, "tau {tau}: {falls}");
@@ -106,7 +111,9 @@ fn the_return_after_a_standstill_is_no_release_of_throttling() {
             let samples = with(maker.samples(still), |_, s| s.temp = Some(Celsius(51.0)));
             for b in shown(&samples).breaks {
                 let heat = [Cause::ThermalThrottle, Cause::ThermalRelease].contains(&b.cause);
-                assert!(!heat && b.candidates.iter().all(|c| !c.cause.words().contains("heat") || c.share < 0.05));
+                assert!(
+                    !heat && b.candidates.iter().all(|c| !c.cause.words().contains("heat") || c.share < 0.05)
+                );
             }
         }
     }
@@ -149,7 +156,10 @@ fn two_causes_of_one_change_share_it_and_both_are_said() {
         let found = shown(&samples);
         let b: &Break = &found.breaks[0];
         let both = [Some(b.cause), b.also];
-        assert!(both.contains(&Some(Cause::ThermalThrottle)) && both.contains(&Some(Cause::Interference)), "{b:#?}");
+        assert!(
+            both.contains(&Some(Cause::ThermalThrottle)) && both.contains(&Some(Cause::Interference)),
+            "{b:#?}"
+        );
         assert!(b.confidence <= 0.6, "{}", b.confidence);
         assert!(b.sentence().contains("at the same time"), "{}", b.sentence());
         // Others that moved all that was lost leave nothing for heat, though it is warm.

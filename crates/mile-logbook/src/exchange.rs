@@ -181,11 +181,46 @@ impl ImportedLane {
         self.extras.iter_mut().for_each(|extra| extra.values.truncate(to));
     }
 
+    /// Takes the bytes of gaps from the addresses: the rate in the first row behind a gap is that of its own short interval and not of the gap. Only where
+    /// the leg moves through the addresses byte by byte.
+    fn fill_gaps(&mut self) {
+        let length = |s: &Sample| s.end.since(s.start).0;
+        let mut lengths: Vec<u64> = self.samples.iter().map(length).collect();
+        if lengths.len() < 8 {
+            return;
+        }
+        let middle = lengths.len() / 2;
+        let usual = *lengths.select_nth_unstable(middle).1;
+        for i in 2..self.samples.len().saturating_sub(1) {
+            let [first, before, gap, next] = &self.samples[i - 2..=i + 1] else { continue };
+            if length(gap) <= GAP * usual || first.leg != next.leg || first.op != next.op {
+                continue;
+            }
+            let moved = |s: &Sample| (s.written.0 + s.read.0) as f64;
+            let (Some(a), Some(b), Some(end)) = (first.offset, before.offset, next.offset) else { continue };
+            let step = b.0 as f64 - a.0 as f64;
+            let over = end.0 as f64 - b.0 as f64 - moved(before);
+            // One of the two by its rate, the other by the addresses, and the gap not by more than a hostile row could say.
+            let in_order = (step / moved(first).max(1.0) - 1.0).abs() < IN_ORDER;
+            let plausible = over > 0.0 && (over / moved(gap).max(1.0)).ln().abs() < 3.0_f64.ln();
+            if in_order && plausible {
+                let gap = &mut self.samples[i];
+                let bytes = if gap.written.0 > 0 { &mut gap.written } else { &mut gap.read };
+                *bytes = Bytes(over as u64);
+            }
+        }
+    }
+
     /// Its samples in columns.
     pub fn trace(&self) -> Trace {
         Trace::of(&self.samples, &self.legs)
     }
 }
+
+/// An interval that is so many times as long as the usual one is a gap.
+const GAP: u64 = 5;
+/// By how much the addresses may move more or less than the bytes, as a share, in a leg that goes through them in order.
+const IN_ORDER: f64 = 0.02;
 
 /// Two neighbouring samples as one: bytes, operations and errors are added up, readings are those of the later one where it has them,
 /// and of latencies the larger is kept, as percentiles cannot be joined.
@@ -490,6 +525,10 @@ fn rows(
                 first.read = Bytes((first.read.0 as f64 * share) as u64);
             }
         }
+    }
+    if at.contains_key("offset_bytes") && !at.contains_key("bytes_written") && !at.contains_key("bytes_read")
+    {
+        all.lanes.iter_mut().for_each(ImportedLane::fill_gaps);
     }
     all.lanes.retain(|l| !l.samples.is_empty());
     if all.lanes.is_empty() {

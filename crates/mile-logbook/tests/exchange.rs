@@ -37,6 +37,41 @@ fn cumulative_bytes_are_differences_and_go_before_rates() {
     assert_eq!(written, [100, 250, 2_000_000, 50]);
 }
 
+/// Where rows are missing, the rate in the first row behind the gap was taken for all of the gap, and every break behind it lay elsewhere.
+#[test]
+fn the_bytes_of_a_gap_come_from_the_addresses_where_those_go_on_in_order() {
+    // Rates that go up and down by a fifth; the first row behind the gap is one of the fast ones.
+    let rate = |i: u64| if i.is_multiple_of(2) { 240 } else { 160 };
+    let file = |in_order: bool| {
+        let (mut text, mut at) = ("elapsed_s,op,write_mb_s,offset_bytes\n".to_owned(), 0);
+        for i in 0..100 {
+            let shown = if in_order { at } else { (at * 7919) % 1_000_000_000_000 };
+            if !(40..80).contains(&i) {
+                text += &format!("{},write,{},{shown}\n", i + 1, rate(i));
+            }
+            at += rate(i) * 1_000_000;
+        }
+        text
+    };
+    let all = read(&file(true));
+    let total: u64 = all.samples.iter().map(|s| s.written.0).sum();
+    assert_eq!((all.samples.len(), total), (60, (0..100).map(|i| rate(i) * 1_000_000).sum()));
+    // In any other order the addresses say nothing, and the rate stands for its interval.
+    let other = read(&file(false));
+    assert_eq!(other.samples[40].written, Bytes(41 * 240_000_000));
+    // A leg that begins at another address behind the gap is not 6 TB of it.
+    let whole = file(true);
+    let jumps = whole.lines().map(|line| {
+        let (head, offset) = line.rsplit_once(',').unwrap();
+        let far = head.split(',').next().and_then(|t| t.parse::<u64>().ok()).is_some_and(|t| t > 60);
+        let offset = offset
+            .parse::<u64>()
+            .map_or(offset.to_owned(), |o| (o + if far { 6_000_000_000_000 } else { 0 }).to_string());
+        format!("{head},{offset}\n")
+    });
+    assert_eq!(read(&jumps.collect::<String>()).samples[40].written, Bytes(41 * 240_000_000));
+}
+
 #[test]
 fn broken_rows_are_named_by_line_and_column_and_the_rest_is_kept() {
     let text = "elapsed_s,write_mb_s,temp_c,op\n1,100,40,write\n2,fast,40,write\n3,100\n2.5,100,40,write\n4,100,warm,write\n5,100,40,scribble\n,100,40,write\n6,-3,40,write\n7,,40,write\n8,100,40,write\n\"9\"x,1\n";

@@ -340,7 +340,9 @@ pub(super) fn throttle(facts: &Facts, list: &mut Vec<Evidence>) {
         && facts.op == Op::Write
         && facts.throttle_begins != Some(true)
     {
-        let text = format!("a further fall followed after {seconds:.0} s, and one of the two may have another cause");
+        let text = format!(
+            "a further fall followed after {seconds:.0} s, and one of the two may have another cause"
+        );
         row(list, "throttle.fall-follows", T, text);
     }
     if facts.same_temp > 0 {
