@@ -348,6 +348,8 @@ pub(crate) enum FigureArg {
     Sweep,
     /// Rate against address, baseline, hollows.
     Surface,
+    /// Time of random reads against the share of the drive, and what each cut gains.
+    Span,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]

@@ -8,7 +8,9 @@ use mile_core::ruler::{Ruler, Window};
 use mile_core::stages::{LaneTrace, Stage, stages};
 use mile_core::{Context, Findings, Trace};
 use mile_course::{PlannedTransfer, Work};
-use mile_figures::{FigureLane, LanesFigure, RunFigure, draw, draw_lanes, draw_surface, draw_sweep, pdf};
+use mile_figures::{
+    FigureLane, LanesFigure, RunFigure, draw, draw_lanes, draw_span, draw_surface, draw_sweep, pdf,
+};
 use mile_files::Replace;
 use mile_runner::{LaneHead, RunHead};
 use std::io::Write;
@@ -90,6 +92,14 @@ pub(crate) fn surface_svg(
     findings: &Findings,
 ) -> Result<Option<String>, Failure> {
     Ok(draw_surface(&title(head, lane), &lines(head, lane, name), findings)?)
+}
+
+pub(crate) fn span_svg(
+    (head, lane): (&RunHead, usize),
+    name: &str,
+    findings: &Findings,
+) -> Result<Option<String>, Failure> {
+    Ok(draw_span(&title(head, lane), &lines(head, lane, name), findings)?)
 }
 
 /// A lane to be drawn beside others: what it showed.

@@ -103,6 +103,7 @@ impl Source {
             link: beside.link.map(|r| Rate(r * 1e6)).or(known.link),
             demands,
             faults: known.faults,
+            latencies: known.latencies,
         };
         source.findings = findings(&source.trace, &source.context);
         if !source.problems.is_empty() {
@@ -147,7 +148,7 @@ impl Source {
                 name: Self::called(&name, &head, lane),
                 of: name.clone(),
                 findings: findings(&Trace::new(), &Context::default()),
-                context: of.context_with(&stored.events),
+                context: stored.context(of),
                 status: Some(status),
                 trace: Trace::of(&stored.samples, &of.leg_names()).with_waits(&series, lane),
                 lane,

@@ -276,3 +276,34 @@ fn a_leg_through_the_hosts_cache_is_marked_as_such() {
     assert!(bench.ok(&["findings", "last"]).contains("Leg through went through the host's cache"));
     assert!(bench.fails(&["run", "c.course", "--on", "sim:merrow-k2"]).contains("which only files do"));
 }
+
+/// The disk of the bench turns 7,200 times a minute, which only its model says: the run sees latencies.
+#[test]
+fn a_span_on_a_disk_tells_its_speed_of_rotation_and_is_drawn() {
+    let bench = Bench::new();
+    bench.ok(&["course", "new", "span-disk", "-o", "span.course"]);
+    for seed in ["1", "2"] {
+        let told =
+            bench.ok(&["run", "span.course", "--on", "sim:keelson", "--seed", seed, "--format", "json"]);
+        // What is told at the end of the run is what the logbook says later.
+        for found in
+            [json(&told)["findings"].clone(), json(&bench.ok(&["findings", "last", "--format", "json"]))]
+        {
+            let span = &found["span"];
+            let of = |name: &str| span[name].as_f64().unwrap();
+            assert!((of("rotation_per_min") / 7200.0 - 1.0).abs() < 0.005, "{span}");
+            assert!(of("rotation_low_per_min") <= 7200.0 && 7200.0 <= of("rotation_high_per_min"), "{span}");
+        }
+    }
+    assert!(bench.ok(&["findings", "last"]).contains("times a minute"));
+    bench.ok(&["export", "last", "--as", "svg", "--figure", "span", "-o", "span.svg"]);
+    let svg = bench.read("span.svg");
+    for word in ["against the share of the drive", "saved by each cut", "0.1 %", "100 %", "99th percentile"] {
+        assert!(svg.contains(word), "{word}");
+    }
+    // A flash drive does not turn.
+    bench.ok(&["course", "new", "span-flash", "-o", "flash.course"]);
+    bench.run(&["run", "flash.course", "--on", "sim:merrow-k2"]);
+    let found = json(&bench.ok(&["findings", "last", "--format", "json"]));
+    assert!(found["span"]["rotation_per_min"].is_null(), "{}", found["span"]);
+}

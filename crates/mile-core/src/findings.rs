@@ -10,6 +10,7 @@ use crate::demand::{self, Demand, DemandFound};
 use crate::engine::{Engine, Look};
 use crate::faults::{FaultKind, Faults};
 use crate::interference;
+use crate::latencies::LegLatencies;
 use crate::leg_name::LegName;
 use crate::next_step;
 use crate::plateaus::{Settings, Stretch, Swing};
@@ -46,6 +47,9 @@ pub struct Context {
     /// What went wrong with its operations.
     #[serde(default)]
     pub faults: Vec<Faults>,
+    /// Latencies of its legs, where all of them were kept.
+    #[serde(default)]
+    pub latencies: Vec<LegLatencies>,
 }
 
 /// What a break is attributed to.
@@ -606,6 +610,14 @@ impl Findings {
         self.faults = faults;
         self
     }
+
+    /// With the latencies of its legs, which were not known when they were computed.
+    pub fn with_latencies(mut self, latencies: &[LegLatencies]) -> Self {
+        if let Some(span) = &mut self.span {
+            span.add_rotation(latencies);
+        }
+        self
+    }
 }
 
 /// Computes what `trace` shows. An empty trace gives empty findings with a note.
@@ -638,7 +650,7 @@ pub(crate) fn findings_of(trace: &Trace, context: &Context, look: Look) -> Findi
         interference: interference::intervals(trace),
         fill: None,
         ramp: None,
-        span: span::span(trace),
+        span: span::span(trace, &context.latencies),
         demand: demand::demands(trace, context),
         steady: steady::steady(trace),
         recovery: None,
@@ -669,10 +681,11 @@ pub(crate) fn findings_of(trace: &Trace, context: &Context, look: Look) -> Findi
             let first = breaks.iter().find(|b| b.cause == Cause::CacheExhausted);
             all.cache = first.map(|b| cache(trace, leg, b));
         }
-        // Parts of one leg follow each other; a rest between them makes two legs of one name.
+        // Nothing of another name lies between the parts of one leg; a rest between them makes two legs of one name.
         let is_part = |p: &&mut Piece<'_>| {
-            let before = p.more.last().map_or(p.leg, |l| *l);
-            p.leg.name == leg.name && p.leg.op == leg.op && before.samples.end == leg.samples.start
+            let last = p.more.last().map_or(p.leg, |l| *l).samples.end;
+            let mut between = trace.legs()[..index].iter().rev().take_while(|l| l.samples.start >= last);
+            p.leg.name == leg.name && p.leg.op == leg.op && between.all(|l| l.name == leg.name)
         };
         match pieces.last_mut().filter(is_part) {
             Some(begun) => begun.more.push(leg),

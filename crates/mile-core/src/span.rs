@@ -5,6 +5,11 @@
 //! uniformly from a stretch of length `s`, the distance `d` has the density 2 (s - d) / s², so that E √d = 8/15 √s; the mean time is then
 //! `fixed + root · 8/15 √s`, a straight line in √s. `fixed` holds what does not depend on the way: settling, half a rotation, the transfer.
 
+mod rotation;
+
+pub use rotation::Rotation;
+
+use crate::latencies::{Bin, LegLatencies};
 use crate::leg_name::LegName;
 use crate::repeats::Figure;
 use crate::sample::Op;
@@ -62,16 +67,26 @@ pub struct SpanFound {
     pub is_flat: bool,
     /// Where a part gains: how long the arm takes.
     pub seek: Option<SeekLaw>,
-    /// Rotations a minute; not known yet from what is kept of a run.
+    /// Rotations a minute, where the latencies are those of something that turns.
     pub rotation_per_min: Option<f64>,
+    /// Lower bound of that (95 %).
+    #[serde(default)]
+    pub rotation_low_per_min: Option<f64>,
+    /// Upper bound.
+    #[serde(default)]
+    pub rotation_high_per_min: Option<f64>,
+    /// Legs that stayed at the front, and the share of each, 0 to 1.
+    #[serde(skip)]
+    front_legs: Vec<(String, f64)>,
 }
 
-/// What the legs of a sweep named `span` show; `None` where there are fewer than two shares.
-pub fn span(trace: &Trace) -> Option<SpanFound> {
+/// What the legs of a sweep named `span` show; `None` where there are fewer than two shares. `latencies` are those of its legs, where they were kept.
+pub fn span(trace: &Trace, latencies: &[LegLatencies]) -> Option<SpanFound> {
     let highest = trace.offset.extent(0, trace.len())?.max;
     /// Share, whether at the end, and the seconds for each operation and the percentiles of its repeats.
     type Group = (f64, bool, Vec<f64>, Vec<f64>);
     let mut groups: Vec<Group> = Vec::new();
+    let mut front_legs = Vec::new();
     for leg in trace.legs().iter().filter(|l| l.op == Op::Read) {
         let Some(share) = LegName::read(&leg.name).value("span") else { continue };
         let seconds: f64 = leg.samples.clone().map(|i| trace.end(i).since(trace.start(i)).secs()).sum();
@@ -83,6 +98,9 @@ pub fn span(trace: &Trace) -> Option<SpanFound> {
         let at_end = share < 0.9 && lowest > 0.5 * (1.0 - share) * highest;
         let p99 = trace.p99.extent(leg.samples.start, leg.samples.end).map(|e| e.mean);
         let each = seconds / ops as f64;
+        if !at_end {
+            front_legs.push((leg.name.clone(), share));
+        }
         match groups.iter_mut().find(|g| (g.0 - share).abs() < 1e-9 && g.1 == at_end) {
             Some(group) => {
                 group.2.push(each);
@@ -121,13 +139,23 @@ pub fn span(trace: &Trace) -> Option<SpanFound> {
     let enough = (0..front.len().saturating_sub(1))
         .find(|i| best_below(*i) > (1.0 - GAIN) * front[*i].mean_us)
         .map(|i| front[i].share_pct);
-    Some(SpanFound {
+    let mut found = SpanFound {
         enough_share_pct: enough,
         seek: if is_flat { None } else { seek(&front) },
         is_flat,
         shares,
         rotation_per_min: None,
-    })
+        rotation_low_per_min: None,
+        rotation_high_per_min: None,
+        front_legs,
+    };
+    found.add_rotation(latencies);
+    Some(found)
+}
+
+/// A share of the drive: `100 %`, `0.1 %`.
+pub fn percent(share_pct: f64) -> String {
+    format!("{} %", (share_pct * 1000.0).round() / 1000.0)
 }
 
 /// The straight line in the root of the share, by least squares.
@@ -154,10 +182,31 @@ fn seek(front: &[&SpanShare]) -> Option<SeekLaw> {
 }
 
 impl SpanFound {
+    /// Looks for the speed of rotation in the latencies of the legs from the front, up to [`ROOT_UP_TO`] of the drive.
+    pub fn add_rotation(&mut self, latencies: &[LegLatencies]) {
+        let Some(law) = self.seek else { return };
+        let mut groups: Vec<(f64, Vec<&[Bin]>)> = Vec::new();
+        for leg in latencies {
+            let Some((_, share)) = self.front_legs.iter().find(|f| f.0 == leg.leg) else { continue };
+            if 100.0 * share > ROOT_UP_TO {
+                continue;
+            }
+            match groups.iter_mut().find(|g| (g.0 - share).abs() < 1e-9) {
+                Some(group) => group.1.push(&leg.bins),
+                None => groups.push((*share, vec![&leg.bins])),
+            }
+        }
+        let groups: Vec<rotation::Group<'_>> =
+            groups.into_iter().map(|(share, bins)| rotation::Group { share, bins }).collect();
+        if let Some(found) = rotation::rotation(&groups, law.root_us) {
+            self.rotation_per_min = Some(found.per_min);
+            (self.rotation_low_per_min, self.rotation_high_per_min) = (Some(found.low), Some(found.high));
+        }
+    }
+
     /// What a part of the drive gains, in sentences.
     pub fn sentences(&self) -> Vec<String> {
         let mut all = Vec::new();
-        let percent = |x: f64| crate::units::number(x);
         if self.is_flat {
             all.push(
                 "The shares differ by less than 5 %: where random access goes makes no difference."
@@ -168,14 +217,14 @@ impl SpanFound {
         let front: Vec<&SpanShare> = self.shares.iter().filter(|s| s.from == "front").collect();
         if let [first, .., last] = front.as_slice() {
             all.push(format!(
-                "On {} % of the drive an operation takes {:.0} % less time than on {} %.",
+                "On {} of the drive an operation takes {:.0} % less time than on {}.",
                 percent(last.share_pct),
                 100.0 * (1.0 - last.mean_us / first.mean_us),
                 percent(first.share_pct)
             ));
         }
         if let Some(enough) = self.enough_share_pct {
-            all.push(format!("Below {} % of the drive no further cut gains 5 %.", percent(enough)));
+            all.push(format!("Below {} of the drive no further cut gains 5 %.", percent(enough)));
         }
         if let Some(law) = &self.seek {
             all.push(format!(
@@ -183,6 +232,13 @@ impl SpanFound {
                 law.fixed_us / 1e3,
                 law.root_us / 1e3,
                 law.worst_pct
+            ));
+        }
+        if let (Some(turns), Some(low), Some(high)) =
+            (self.rotation_per_min, self.rotation_low_per_min, self.rotation_high_per_min)
+        {
+            all.push(format!(
+                "It turns {turns:.0} times a minute ({low:.0} to {high:.0}), as the latencies of single reads show."
             ));
         }
         all

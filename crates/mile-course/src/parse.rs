@@ -38,6 +38,20 @@ const MOST_STEPS: usize = 10 * MOST_LEGS;
 /// Bytes that the names of all legs may come to.
 const MOST_NAME_BYTES: usize = 32 << 20;
 
+/// Mixes the rounds of a sweep, so that a drift over time does not look like an effect of its values: another order in each repeat, the same each time
+/// the course is run (Fisher and Yates, with SplitMix64).
+fn mix(order: &mut [usize], repeats: &[u32]) {
+    let mut state =
+        repeats.iter().fold(0x9e37_79b9_u64, |s, r| s.wrapping_mul(0x100_0001).wrapping_add(u64::from(*r)));
+    for i in (1..order.len()).rev() {
+        state = state.wrapping_add(0x9e37_79b9_7f4a_7c15);
+        let mut z = state;
+        z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+        z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+        order.swap(i, ((z ^ (z >> 31)) % (i as u64 + 1)) as usize);
+    }
+}
+
 /// Reads a course. On failure gives everything that is wrong with it, in the order of the text.
 pub fn parse(source: &str) -> Result<Course, Vec<Diagnostic>> {
     let mut parser = Parser { tokens: tokens(source), ..Parser::default() };
@@ -465,7 +479,7 @@ impl Parser {
         }
     }
 
-    /// `for fill in 0 %, 25 %, 50 %`
+    /// `for fill in 0 %, 25 %, 50 %`, `for span in 100 %, 50 %, 10 % in random order`
     fn sweep(&mut self, course: &mut Course) {
         let head = self.here();
         self.at += 1;
@@ -479,8 +493,26 @@ impl Parser {
             self.skip_line();
             Vec::new()
         });
+        let mut order: Vec<usize> = (0..values.len()).collect();
+        let span = self.here();
+        if self.take_word("in") {
+            let mixed = self.word("random").and_then(|()| self.word("order"));
+            if mixed.is_err() {
+                self.skip_line();
+            } else if name == "fill" {
+                self.errors.push(
+                    Diagnostic::new(
+                        span,
+                        "fill levels cannot go in a random order: a drive is filled from one to the next",
+                    )
+                    .hint("leave `in random order` away"),
+                );
+            } else {
+                mix(&mut order, &self.name.repeats);
+            }
+        }
         self.bodies(head, "for", course, values.len(), |parser, round| {
-            let value = values[round].clone();
+            let value = values[order[round]].clone();
             parser.name.steps.push(format!("{name} {value}"));
             parser.sweeps.push((name.clone(), value));
         });

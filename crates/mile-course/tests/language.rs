@@ -343,3 +343,30 @@ proptest! {
         }
     }
 }
+
+/// A drift over time looked like an effect of the values, as each repeat went through them in the same order.
+#[test]
+fn a_sweep_in_a_random_order_has_each_value_once_in_each_repeat_and_another_order() {
+    let text = "course \"c\"\nrepeat 3\n  for span in 100 %, 50 %, 25 %, 10 %, 5 %, 1 % in random order\n    leg reach\n      read random, blocks 4 KiB\n      over 0 % to span\n      for 1 s\n  end\nend\n";
+    let names = || -> Vec<String> { parse(text).unwrap().legs.iter().map(|l| l.name.clone()).collect() };
+    let all = names();
+    assert_eq!(all, names(), "the same each time");
+    let values = |i: usize| -> Vec<&str> {
+        all[6 * i..6 * i + 6].iter().map(|n| n.split(" / ").next().unwrap()).collect()
+    };
+    let given = ["span 100 %", "span 50 %", "span 25 %", "span 10 %", "span 5 %", "span 1 %"];
+    for i in 0..3 {
+        let mut sorted = values(i);
+        assert_ne!(sorted, given);
+        sorted.sort_by_key(|v| given.iter().position(|g| g == v));
+        assert_eq!(sorted, given);
+    }
+    assert!(values(0) != values(1) && values(1) != values(2), "{all:?}");
+    for (wrong, why) in [
+        (text.replace("random order", "any order"), "random"),
+        (text.replace("span", "fill"), "from one to the next"),
+    ] {
+        let said = parse(&wrong).unwrap_err();
+        assert!(said[0].message.contains(why), "{said:?}");
+    }
+}

@@ -14,7 +14,7 @@ pub use lanes::{FigureLane, LanesFigure, draw_lanes};
 pub use pdf::pdf;
 pub use run::{RunFigure, draw};
 pub use surface::draw_surface;
-pub use sweep::draw_sweep;
+pub use sweep::{draw_span, draw_sweep};
 
 /// Name of the font's family.
 pub(crate) const FAMILY: &str = "DejaVu Sans";

@@ -5,6 +5,7 @@ use crate::{FigureError, run};
 use mile_core::findings::Findings;
 use mile_core::repeats::Figure;
 use mile_core::sample::Op;
+use mile_core::span::{SpanFound, SpanShare, percent};
 use mile_core::sweeps::{FillFound, RampFound, Recovery};
 use mile_core::units::{Bytes, Nanos, block_size, number};
 use plotters::chart::ChartBuilder;
@@ -48,6 +49,18 @@ pub fn draw_sweep(title: &str, lines: &[String], found: &Findings) -> Result<Opt
     panels.extend(found.recovery.as_ref().map(recovery));
     panels.extend(found.ramp.as_ref().map(ramp).unwrap_or_default());
     panels.extend(demand(found));
+    draw_panels(title, lines, &panels)
+}
+
+/// Draws what random access gains on a part of the drive as SVG; `None` where no legs show it.
+pub fn draw_span(title: &str, lines: &[String], found: &Findings) -> Result<Option<String>, FigureError> {
+    let Some(span) = &found.span else { return Ok(None) };
+    let mut lines = lines.to_vec();
+    lines.extend(span.sentences());
+    draw_panels(title, &lines, &self::span(span))
+}
+
+fn draw_panels(title: &str, lines: &[String], panels: &[Panel]) -> Result<Option<String>, FigureError> {
     if panels.is_empty() {
         return Ok(None);
     }
@@ -59,7 +72,7 @@ pub fn draw_sweep(title: &str, lines: &[String], found: &Findings) -> Result<Opt
         root.fill(&WHITE).map_err(failed)?;
         let (top, mut rest) = root.split_vertically(head);
         run::draw_title(&top, title, lines)?;
-        for panel in &panels {
+        for panel in panels {
             let (area, below) = rest.split_vertically(PANEL);
             draw_panel(&area, panel)?;
             rest = below;
@@ -125,6 +138,62 @@ fn fill(found: &FillFound) -> Vec<Panel> {
         panel("Rates against fill level", "MB/s", rates),
     ];
     panels.into_iter().filter(|p| !p.series.is_empty()).collect()
+}
+
+/// Time for each operation against the share of the drive, and what each cut gains; shares on a logarithmic ruler.
+fn span(found: &SpanFound) -> Vec<Panel> {
+    let at = |share: f64| share.max(0.001).log10();
+    let front: Vec<&SpanShare> = found.shares.iter().filter(|s| s.from == "front").collect();
+    let of = |from: &str, value: &dyn Fn(&SpanShare) -> Option<Point>| -> Vec<Point> {
+        // From the smallest on: what a line is called stands at its right end.
+        found.shares.iter().rev().filter(|s| s.from == from).filter_map(value).collect()
+    };
+    let mean = |s: &SpanShare| {
+        let interval = s.low_us.zip(s.high_us).map(|(l, h)| (l / 1e3, h / 1e3));
+        Some((at(s.share_pct), s.mean_us / 1e3, interval))
+    };
+    let line = |name: &str, dashed, points| Series { name: name.into(), op: Op::Read, dashed, points };
+    let p99 = |s: &SpanShare| Some((at(s.share_pct), s.p99_us? / 1e3, None));
+    let times = vec![
+        line("mean, at the front", false, of("front", &mean)),
+        line("99th percentile", true, of("front", &p99)),
+        line("mean, at the end", true, of("end", &mean)),
+    ];
+    let mut marks: Vec<(f64, String)> =
+        found.shares.iter().map(|s| (at(s.share_pct), percent(s.share_pct))).collect();
+    marks.sort_by(|a, b| a.0.total_cmp(&b.0));
+    marks.dedup_by(|a, b| a.1 == b.1);
+    // Labels that would lie on each other are left out.
+    let mut last = f64::NEG_INFINITY;
+    let apart = (marks.last().map_or(0.0, |m| m.0) - marks.first().map_or(0.0, |m| m.0)) / 16.0;
+    marks.retain(|(x, _)| {
+        let is_clear = x - last >= apart;
+        last = if is_clear { *x } else { last };
+        is_clear
+    });
+    let gains: Vec<Point> = front
+        .windows(2)
+        .rev()
+        .map(|w| (at(w[1].share_pct), (100.0 * (1.0 - w[1].mean_us / w[0].mean_us)).max(0.0), None))
+        .collect();
+    let panel = |title: &str, unit: &str, series: Vec<Series>| Panel {
+        title: title.into(),
+        unit: unit.into(),
+        marks: marks.clone(),
+        series: series.into_iter().filter(|s| !s.points.is_empty()).collect(),
+        joined: true,
+    };
+    vec![
+        panel("Time for each random read, against the share of the drive", "ms", times),
+        panel(
+            "Time saved by each cut, against the next larger share",
+            "%",
+            vec![line("saved", false, gains)],
+        ),
+    ]
+    .into_iter()
+    .filter(|p| !p.series.is_empty())
+    .collect()
 }
 
 fn recovery(found: &Recovery) -> Panel {

@@ -10,4 +10,4 @@ pub mod store;
 
 pub use exchange::{Exchange, Imported, Problem};
 pub use recorder::{Archive, Entered, Errand, Kept, Recorder};
-pub use store::{Block, Digest, Entry, Logbook, LogbookError, StoredLane, StoredRun};
+pub use store::{Block, Digest, Entry, Logbook, LogbookError, StoredLane, StoredRun, latencies};

@@ -9,11 +9,13 @@
 
 mod entry;
 mod keeper;
+mod latencies;
 mod owner;
 mod readings;
 mod schema;
 
 pub use entry::{Block, Entry, StoredLane, StoredRun};
+pub use latencies::latencies;
 pub use mile_core::{Digest, MINIATURE};
 
 use mile_core::sample::Order;
@@ -490,7 +492,13 @@ impl Logbook {
     pub fn run(&self, run: i64) -> Result<StoredRun> {
         let (head, status, outcomes) = self.ends(run)?;
         let lane = |(lane, outcome)| {
-            Ok(StoredLane { outcome, events: self.events(run, lane)?, samples: self.samples(run, lane)? })
+            let latencies = self.latencies(run, lane, head.lane(lane))?;
+            Ok(StoredLane {
+                outcome,
+                events: self.events(run, lane)?,
+                samples: self.samples(run, lane)?,
+                latencies,
+            })
         };
         let lanes = outcomes.into_iter().enumerate().map(lane).collect::<Result<_>>()?;
         let series = self.series(run, &head)?;
@@ -610,18 +618,6 @@ impl Logbook {
         texts.map(|t| serde_json::from_str(&t.map_err(&wrap)?).map_err(|e| self.bad(run, &e))).collect()
     }
 
-    /// The latency of all operations of a leg, as an HdrHistogram in version 2 encoding.
-    pub fn latency(&self, run: i64, lane: usize, leg: u32) -> Result<Option<Vec<u8>>> {
-        self.db
-            .query_row(
-                "SELECT histogram FROM latencies WHERE run = ?1 AND lane = ?2 AND leg = ?3",
-                params![run, lane as i64, leg],
-                |row| row.get(0),
-            )
-            .optional()
-            .map_err(self.wrap_of(run))
-    }
-
     /// Enters a run that begins now, and gives its number.
     pub fn begin(&mut self, head: &RunHead) -> Result<i64> {
         let text = serde_json::to_string(head).map_err(|e| self.bad(0, &e))?;
@@ -713,17 +709,6 @@ impl Logbook {
             return Err(self.bad(run, &"there is no such run"));
         }
         Ok(())
-    }
-
-    /// Keeps the latencies of a leg.
-    pub fn keep_latency(&mut self, run: i64, lane: usize, leg: u32, histogram: &[u8]) -> Result<()> {
-        self.db
-            .execute(
-                "INSERT OR REPLACE INTO latencies (run, lane, leg, histogram) VALUES (?1, ?2, ?3, ?4)",
-                params![run, lane as i64, leg, histogram],
-            )
-            .map(|_| ())
-            .map_err(self.wrap())
     }
 
     /// Closes a run's entry, with what each of its lanes came to, and how it ended where that is known.

@@ -184,6 +184,7 @@ impl LaneHead {
             link: self.drive.link.as_ref().map(|l| l.ceiling),
             demands: self.demands.clone(),
             faults: Vec::new(),
+            latencies: Vec::new(),
         }
     }
 

@@ -1,7 +1,7 @@
 //! `hollow-mile export`: a run as a figure or as data.
 
 use crate::cli::{ExportArgs, ExportKind, FigureArg};
-use crate::figure::{Shown, as_pdf, lanes_svg, surface_svg, svg, sweep_svg, write_whole};
+use crate::figure::{Shown, as_pdf, lanes_svg, span_svg, surface_svg, svg, sweep_svg, write_whole};
 use crate::source::Source;
 use crate::text;
 use mile_bench::Failure;
@@ -33,6 +33,12 @@ pub(crate) fn run(args: &ExportArgs) -> Result<(), Failure> {
             FigureArg::Sweep => sweep_svg(head, &source.name, &source.findings)?.ok_or_else(|| {
                 Failure::usage(format!(
                     "{} is no sweep: its legs go over no fill levels, rests, blocks, depths or workers, and it has no demand (--demand gives one)",
+                    source.name
+                ))
+            }),
+            FigureArg::Span => span_svg(head, &source.name, &source.findings)?.ok_or_else(|| {
+                Failure::usage(format!(
+                    "{} reads at random from no two shares of a drive; the course `span-disk` or `span-flash` does",
                     source.name
                 ))
             }),

@@ -354,6 +354,8 @@ struct Followed {
     temp: Option<mile_core::Celsius>,
     events: Vec<Event>,
     outcome: Option<Outcome>,
+    /// The latencies of its legs that have ended.
+    latencies: Vec<mile_core::LegLatencies>,
 }
 
 /// Follows a run's messages and shows how far it is.
@@ -424,7 +426,11 @@ impl Follower {
                 lane.events.push(event);
             }
             Message::Ended(outcome) => lane.outcome = Some(*outcome),
-            Message::Began(_) | Message::LegLatency(..) | Message::Health(_) | Message::Reading(..) => {}
+            Message::LegLatency(leg, histogram) => {
+                let name = self.head.lane(number as usize).leg_name(leg);
+                lane.latencies.extend(mile_logbook::latencies(name, &histogram));
+            }
+            Message::Began(_) | Message::Health(_) | Message::Reading(..) => {}
         }
         self.lanes.iter().all(|l| l.outcome.is_some())
     }
@@ -433,6 +439,7 @@ impl Follower {
     fn take_whole(&mut self, run: &mile_logbook::StoredRun) {
         for (lane, stored) in self.lanes.iter_mut().zip(&run.lanes) {
             lane.events.clone_from(&stored.events);
+            lane.latencies.clone_from(&stored.latencies);
         }
         self.series.clone_from(&run.series);
     }
@@ -504,7 +511,7 @@ impl Follower {
             // To compute it twice takes the memory twice.
             let faults = context.faults.clone();
             let found = lane.found.clone().unwrap_or_else(|| findings(&lane.trace, &context));
-            let mut found = found.with_faults(faults);
+            let mut found = found.with_faults(faults).with_latencies(&lane.latencies);
             found.notes.splice(0..0, crate::source::remarks(head, &lane.events));
             found
         };

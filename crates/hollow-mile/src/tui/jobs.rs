@@ -200,9 +200,9 @@ pub(crate) fn load(path: &Path, run: i64, lane: usize) -> Result<Shown, String> 
     let lane = if lane < stored.lanes.len() { lane } else { 0 };
     let copies = copies(&stored);
     let trace = stored.trace(lane);
-    let events = stored.lanes.get_mut(lane).map(|l| std::mem::take(&mut l.events)).unwrap_or_default();
     let head = stored.head.lane(lane);
-    let context = head.context_with(&events);
+    let context = stored.lanes.get(lane).map_or_else(|| head.context(), |l| l.context(head));
+    let events = stored.lanes.get_mut(lane).map(|l| std::mem::take(&mut l.events)).unwrap_or_default();
     let mut found = findings(&trace, &context);
     found.notes.splice(0..0, crate::source::remarks(head, &events));
     Ok(Shown {

@@ -280,8 +280,8 @@ impl Parser {
                 self.at += 1;
                 values.push(self.value()?);
             }
-            if !matches!(self.peek(), None | Some(Kind::LineEnd)) {
-                return self.expected("a comma, `to` or the end of the line", None);
+            if !matches!(self.peek(), None | Some(Kind::LineEnd)) && !self.is_word(0, "in") {
+                return self.expected("a comma, `to`, `in random order` or the end of the line", None);
             }
             return Ok(values);
         }

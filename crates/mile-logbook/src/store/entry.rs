@@ -1,8 +1,8 @@
 //! What the logbook gives of a run: a line for the list, or all of it.
 
 use mile_core::channel::Series;
-use mile_core::{Digest, Sample, Trace};
-use mile_runner::{Event, Outcome, RunHead, Status};
+use mile_core::{Context, Digest, LegLatencies, Sample, Trace};
+use mile_runner::{Event, LaneHead, Outcome, RunHead, Status};
 use serde::Serialize;
 
 /// What is appended to a lane of a run at a time.
@@ -65,6 +65,15 @@ pub struct StoredLane {
     pub events: Vec<Event>,
     /// Its samples.
     pub samples: Vec<Sample>,
+    /// The latencies of all operations of its legs that have ended.
+    pub latencies: Vec<LegLatencies>,
+}
+
+impl StoredLane {
+    /// What findings need to know beside the trace.
+    pub fn context(&self, head: &LaneHead) -> Context {
+        Context { latencies: self.latencies.clone(), ..head.context_with(&self.events) }
+    }
 }
 
 impl StoredRun {
