@@ -43,7 +43,7 @@ pub(crate) fn find(values: &[f64], sigma: f64) -> Vec<Cycle> {
     // What lies beside a pattern is looked at by itself: next to it, the low and the high around a fall were those of both.
     let mut from = 0;
     let ends: Vec<Range<usize>> =
-        found.iter().map(|c| c.range.clone()).chain([values.len()..values.len()]).collect();
+        found.iter().map(|c| c.range.clone()).chain(std::iter::once(values.len()..values.len())).collect();
     if !found.is_empty() {
         for next in ends {
             let rest = from..next.start;

@@ -182,7 +182,7 @@ fn seek(front: &[&SpanShare]) -> Option<SeekLaw> {
 }
 
 impl SpanFound {
-    /// Looks for the speed of rotation in the latencies of the legs from the front, up to [`ROOT_UP_TO`] of the drive.
+    /// Looks for the speed of rotation in the latencies of the legs from the front, up to 35 % of the drive.
     pub fn add_rotation(&mut self, latencies: &[LegLatencies]) {
         let Some(law) = self.seek else { return };
         let mut groups: Vec<(f64, Vec<&[Bin]>)> = Vec::new();

@@ -43,7 +43,7 @@ fn a_break_among_regular_dips_is_found_where_it_is() {
             [(20.0, 2.0, 0.4), (40.0, 3.0, 0.25), (12.0, 4.0, 0.3), (31.0, 2.5, 0.6)]
         {
             for (at, behind) in [(300.0, 600.0), (333.0, 700.0), (254.5, 450.0)] {
-                let what = format!("seed {seed}, {lasts} of {period} s by {depth}, at {at} to {behind}");
+                let what = format!("seed {seed}, {lasts} of {period} s by {depth}, at {at} then {behind}");
                 let level = move |t: f64| if t < at { 1000.0 } else { behind };
                 let dip = move |t: f64| if t % period < lasts { 1.0 - depth } else { 1.0 };
                 let maker = Maker { seed: seed + 5, noise: 0.015, ..Maker::new(600.0) };
@@ -211,8 +211,8 @@ fn the_cache_comes_back_between_two_legs_of_one_name() {
 #[test]
 fn a_break_inside_a_gap_of_the_log_has_an_interval_that_covers_the_gap() {
     for gap in [10.0, 40.0, 200.0] {
-        for at in [0.1, 0.5, 0.9] {
-            let truth = 150.0 + at * gap;
+        for share in [0.1, 0.5, 0.9] {
+            let truth = 150.0 + share * gap;
             let maker = Maker::new(500.0 + gap);
             let all = with(maker.samples(|t| if t < truth { 1000.0 } else { 600.0 }), cool);
             let in_gap = |s: &Sample| s.start.secs() >= 150.0 && s.end.secs() <= 150.0 + gap;
@@ -229,11 +229,11 @@ fn a_break_inside_a_gap_of_the_log_has_an_interval_that_covers_the_gap() {
             let counted = [&dropped[..split], &[long], &dropped[split..]].concat();
             for samples in [&dropped, &counted] {
                 let found = shown(samples);
-                assert_eq!(found.breaks.len(), 1, "{gap}, {at}: {:#?}", found.breaks);
+                assert_eq!(found.breaks.len(), 1, "{gap}, {share}: {:#?}", found.breaks);
                 let b = &found.breaks[0];
-                assert!(b.low_s <= truth && truth <= b.high_s, "{gap}, {at}: {} to {}", b.low_s, b.high_s);
+                assert!(b.low_s <= truth && truth <= b.high_s, "{gap}, {share}: {} to {}", b.low_s, b.high_s);
                 assert!(b.low_s <= b.at_s && b.at_s <= b.high_s);
-                assert!((b.at_s - truth).abs() <= 0.55 * gap, "{gap}, {at}: {}", b.at_s);
+                assert!((b.at_s - truth).abs() <= 0.55 * gap, "{gap}, {share}: {}", b.at_s);
                 assert!(found.interference.iter().any(|i| i.kind == "gap"), "{gap}");
             }
         }

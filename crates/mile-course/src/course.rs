@@ -211,6 +211,8 @@ pub struct Transfer {
     pub at_most: Option<Nanos>,
     /// It ends after so many bytes at the latest.
     pub at_most_moved: Option<Bytes>,
+    /// Bytes between which the edges of hollows are to be known: a scan that goes on to look for them, or the leg that does.
+    pub refine: Option<Bytes>,
     /// The part that it has in a copy.
     pub copy: Option<CopyPart>,
 }

@@ -11,6 +11,7 @@ use crate::course::{
     Access, Action, Claims, Course, End, Guard, Kind, Position, Range, ScanOrder, Seen, Then, Threshold,
     Transfer, When,
 };
+use mile_core::surface::refine::MOST_READ;
 use mile_core::units::{IN_FLIGHT_MOST, block_size, thousands};
 use mile_core::{Bytes, Celsius, Demand, Nanos, Op, Rate};
 use passes::{number_passes, without};
@@ -204,6 +205,9 @@ pub struct PlannedTransfer {
     /// The order in which they are visited.
     #[serde(default, skip_serializing_if = "leg::is_forward")]
     pub order: ScanOrder,
+    /// Bytes between which the edges of hollows are to be known: it reads where the run so far says, and no more than its budget.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub refine: Option<Bytes>,
     /// The part that it has in a copy.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub copy: Option<CopyPart>,
@@ -636,6 +640,9 @@ impl Fit<'_> {
         if one_pass {
             budget = budget.min(length);
         }
+        if leg.refine.is_some() {
+            budget = length.min(MOST_READ.div_ceil(block) * block);
+        }
         let kind = leg.kind;
         let transfer = PlannedTransfer {
             op: leg.op,
@@ -658,6 +665,7 @@ impl Fit<'_> {
                 .then(|| (start + length) as f64 / self.drive.capacity.0.max(1) as f64),
             zones: match kind {
                 // A zone is at least 1 MiB, and holds at least one block.
+                Kind::Scan(..) if leg.refine.is_some() => 0,
                 Kind::Scan(zones, _) => u64::from(zones).min(length / block.max(1 << 20)).max(1) as u32,
                 _ => 0,
             },
@@ -665,6 +673,7 @@ impl Fit<'_> {
                 Kind::Scan(_, order) => order.unwrap_or_default(),
                 _ => ScanOrder::Forward,
             },
+            refine: leg.refine,
             copy: leg.copy,
         };
         if matches!(kind, Kind::Fill(_)) {

@@ -564,8 +564,11 @@ impl Run<'_> {
         let copy = self.end_of_copy(index);
         self.drive.join(copy.clone());
         let mut watch = Watch::new(&leg.seen, self.drive.now(), self.moved.0, self.errors);
-        let visits = Visits::of(work, index);
+        let mut visits = Visits::behind(work, index, self.live.trace());
         loop {
+            if let Some(why) = visits.over() {
+                return Ok(LegEnd::Planned(why));
+            }
             // Begins, and begins again after a pause where it was left.
             let moved = copy.as_ref().map_or(self.moved.0 - before, |c| c.at().0);
             // What a scan cannot read it goes past.
@@ -583,11 +586,7 @@ impl Run<'_> {
             let piece = visits.piece(work, Bytes(moved));
             let budget = room.unwrap_or(left).min(piece.left);
             // Operations come back in any order: where a sample of a scan begins is known from what the zone has moved.
-            self.zone_at = (!visits.is_empty()).then(|| ZoneAt {
-                start: piece.start.0 + piece.skip.0,
-                gone: self.moved.0 + self.failed,
-                block: work.block.0,
-            });
+            self.zone_at = visits.at(&piece, self.moved.0 + self.failed, work);
             self.drive.begin(&Transfer {
                 op: work.op,
                 reads: work.reads,
@@ -619,6 +618,7 @@ impl Run<'_> {
             self.in_flight_at_most = 0;
             self.mind_failures()?;
             self.close_sample(index, work.op);
+            visits.follow(self.live.trace());
             // What the guard on all that is written cut off is for the next round to say.
             let cut = room.is_some() && self.moved.0 - before < work.budget.0;
             // A zone of a scan is over, and the next is visited.

@@ -141,6 +141,63 @@ fn a_scan_that_was_cut_off_in_a_random_order_visits_each_zone_once() {
     }
 }
 
+/// A zone of 250 MB says where a hollow begins to 250 MB: short stretches, halved again and again, say it to 1 MiB.
+#[test]
+fn a_scan_that_refines_finds_edges_to_a_mib_and_reads_little_for_it() {
+    let course = COURSE.replace("zones 512", "zones 512, refine to 1 MiB");
+    let mut worst: Vec<f64> = Vec::new();
+    for seed in [2, 3, 4, 10] {
+        let (mut drive, _) = disk(seed);
+        let truth = drive.truth().unwrap().hollows;
+        let (samples, events) = scan(&mut drive, &course, None, usize::MAX);
+        let whole = shown(&samples, &course, &drive);
+        let read: u64 = samples.iter().filter(|s| s.leg == 2).map(|s| s.read.0).sum();
+        assert!(
+            read <= truth.len() as u64 * 6_000_000_000,
+            "{seed}: {read} bytes to refine {} hollows",
+            truth.len()
+        );
+        // It is no third pass, and no hollow is lost or made by it.
+        assert_eq!(whole.surface.unwrap().passes.len(), 2);
+        assert_eq!(whole.hollows.len(), truth.len(), "{seed}");
+        for (h, (from, to)) in whole.hollows.iter().zip(&truth) {
+            assert!(h.edge_bytes <= 2 << 20, "{h:?}");
+            worst.push(h.start_byte.abs_diff(*from) as f64 / f64::from(1 << 20));
+            worst.push(h.end_byte.abs_diff(*to) as f64 / f64::from(1 << 20));
+        }
+        // Cut off in the middle of it and gone on with, it comes to the same edges.
+        let passes = samples.iter().filter(|s| s.leg < 2).count();
+        let (mut again, _) = disk(seed);
+        let (first, before) = scan(&mut again, &course, None, passes + 20);
+        if first.iter().any(|s| s.leg == 2) {
+            let plan = plan(&parse(&course).unwrap(), &run::plan_facts(&again)).unwrap();
+            let on = GoOn::of(&plan, Status::Stopped, first.clone(), &before, Nanos(0));
+            let (rest, _) = scan(&mut again, &course, Some(on), usize::MAX);
+            let all: Vec<Sample> = first.into_iter().chain(rest).collect();
+            let same = shown(&all, &course, &again);
+            for (a, b) in same.hollows.iter().zip(&whole.hollows) {
+                assert!(
+                    a.start_byte.abs_diff(b.start_byte) <= a.edge_bytes + b.edge_bytes + (2 << 20),
+                    "{a:?} {b:?}"
+                );
+            }
+        }
+        let says = format!("{events:?}");
+        assert!(
+            says.contains(if truth.is_empty() { "no hollow has an edge" } else { "edges are known" }),
+            "{seed}"
+        );
+    }
+    worst.sort_by(f64::total_cmp);
+    println!(
+        "{} edges, half within {:.2} MiB, all within {:.2} MiB",
+        worst.len(),
+        worst[worst.len() / 2],
+        worst[worst.len() - 1]
+    );
+    assert!(worst[worst.len() - 1] <= 1.5, "{worst:?}");
+}
+
 #[test]
 fn a_backward_scan_goes_from_the_last_zone_to_the_first() {
     let course =
@@ -184,7 +241,7 @@ fn the_span_of_a_disk_gains_what_the_arm_of_its_model_says() {
     let mut drive = SimDrive::of("sim:keelson", model, 5);
     let (samples, _) = scan(&mut drive, course, None, usize::MAX);
     let found = shown(&samples, course, &drive).span.unwrap();
-    assert_eq!(found.shares.len(), 8);
+    assert_eq!(found.shares.len(), 9);
     let seek_ms = |d: f64| {
         let root = |x: f64| disk.settle_ms + disk.root_ms * x.sqrt();
         if d <= disk.knee_share {

@@ -76,6 +76,7 @@ fn what(action: &Action) -> String {
         Action::Transfer(t) => {
             let order = if t.access == mile_course::Access::Random { "random" } else { "sequential" };
             let verb = match t.kind {
+                _ if t.refine.is_some() => "look for the edges of hollows".to_owned(),
                 mile_course::Kind::Plain => format!("{} {order}", t.op.word()),
                 mile_course::Kind::Verify => "verify".into(),
                 mile_course::Kind::Fill(_) => "fill".into(),

@@ -177,9 +177,9 @@ fn simplex(start: Law, steps: Law, cost: &impl Fn(&Law) -> f64) -> Law {
             if near.1 < last.1.min(mirrored.1) {
                 near
             } else {
-                for i in 1..=N {
-                    let p: Law = std::array::from_fn(|k| f64::midpoint(points[i].0[k], best.0[k]));
-                    points[i] = (p, cost(&p));
+                for own in &mut points[1..] {
+                    let p: Law = std::array::from_fn(|k| f64::midpoint(own.0[k], best.0[k]));
+                    *own = (p, cost(&p));
                 }
                 continue;
             }

@@ -4,22 +4,22 @@
 use mile_core::{Bytes, Nanos, Op, Sample};
 
 /// A trace of samples of equal length, made from a function of time in seconds.
-pub struct Maker {
-    pub seconds: f64,
-    pub noise: f64,
-    pub seed: u64,
-    pub op: Op,
+pub(crate) struct Maker {
+    pub(crate) seconds: f64,
+    pub(crate) noise: f64,
+    pub(crate) seed: u64,
+    pub(crate) op: Op,
 }
 
 /// Length of a sample, seconds.
-pub const STEP: f64 = 0.5;
+pub(crate) const STEP: f64 = 0.5;
 
 impl Maker {
-    pub fn new(seconds: f64) -> Self {
+    pub(crate) fn new(seconds: f64) -> Self {
         Self { seconds, noise: 0.01, seed: 1, op: Op::Write }
     }
 
-    pub fn samples(&self, rate: impl Fn(f64) -> f64) -> Vec<Sample> {
+    pub(crate) fn samples(&self, rate: impl Fn(f64) -> f64) -> Vec<Sample> {
         let mut bits = self.seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1;
         let mut unit = move || {
             bits ^= bits << 13;
@@ -49,7 +49,7 @@ impl Maker {
     }
 }
 
-pub fn with(mut samples: Vec<Sample>, change: impl Fn(f64, &mut Sample)) -> Vec<Sample> {
+pub(crate) fn with(mut samples: Vec<Sample>, change: impl Fn(f64, &mut Sample)) -> Vec<Sample> {
     for sample in &mut samples {
         let at = sample.end.secs();
         change(at, sample);

@@ -27,6 +27,7 @@ pub(crate) enum Clause {
     Blocks(Bytes),
     Depth(f64),
     Zones(f64),
+    Refine(Bytes),
     Shifted(Bytes),
     Incompressible(f64),
     Cached,
@@ -39,7 +40,7 @@ pub(crate) enum Clause {
 }
 
 /// The words that begin a clause. The canonical form of a leg has them in this order.
-pub(crate) const CLAUSES: [&str; 27] = [
+pub(crate) const CLAUSES: [&str; 28] = [
     "write",
     "read",
     "mixed",
@@ -60,6 +61,7 @@ pub(crate) const CLAUSES: [&str; 27] = [
     "workers",
     "rate",
     "zones",
+    "refine",
     "shifted",
     "incompressible",
     "through",
@@ -99,6 +101,10 @@ impl Parser {
             "depth" => Clause::Depth(self.plain("how many operations are in flight, such as `depth 16`")?),
             "workers" => Clause::Workers(self.plain("how many workers, such as `workers 4`")?),
             "rate" => Clause::Rate(self.rate()?),
+            "refine" => {
+                self.word("to")?;
+                Clause::Refine(self.size()?)
+            }
             "zones" => Clause::Zones(self.plain("how many zones, such as `zones 512`")?),
             "shifted" => {
                 self.word("by")?;

@@ -5,6 +5,7 @@ use super::{MOST_LEGS, Parser, Unread};
 use crate::course::{Access, Action, End, Kind, Leg, Rest, ScanOrder, Seen, Transfer, WHOLE};
 use crate::diagnostic::{Diagnostic, Span};
 use crate::token;
+use mile_core::surface::refine::REFINE;
 use mile_core::{Bytes, LegName, Op, units::block_size};
 
 /// Largest operation: larger ones are split by the kernel anyway.
@@ -17,6 +18,8 @@ const DEEPEST: u32 = 1024;
 const MOST_WORKERS: u32 = 256;
 /// Zones of a scan where it does not say.
 const ZONES: u32 = 512;
+/// Largest block of a leg that looks for edges.
+const REFINES_BY: Bytes = Bytes(256 << 10);
 /// Zones of a scan at the most.
 const MOST_ZONES: u32 = 100_000;
 
@@ -40,6 +43,7 @@ pub(crate) fn nothing(op: Op, kind: Kind, access: Access) -> Transfer {
         until: Vec::new(),
         at_most: None,
         at_most_moved: None,
+        refine: None,
         copy: None,
     }
 }
@@ -51,18 +55,34 @@ fn left_of(clauses: Clauses, mut take: impl FnMut(&Clause) -> bool) -> Clauses {
     clauses.filter(|(clause, _)| !take(clause)).collect::<Vec<_>>().into_iter()
 }
 
-/// A leg, or the two passes of a scan that is given no order: what goes with the time goes with other addresses in the second one. Legs that run at the
+/// A leg, or the passes of a scan and the leg that refines what they show. A scan that is given no order has two passes: what goes with the time goes with other addresses in the second one. Legs that run at the
 /// same time as others have one pass.
 fn passes(name: String, action: Action, together: bool) -> Vec<(String, Action)> {
     let Action::Transfer(transfer) = &action else { return vec![(name, action)] };
-    let Kind::Scan(zones, None) = transfer.kind else { return vec![(name, action)] };
-    let orders = if together { &[ScanOrder::Forward][..] } else { &[ScanOrder::Forward, ScanOrder::Random] };
-    let pass = |(i, order): (usize, &ScanOrder)| {
-        let name = if together { name.clone() } else { format!("pass {} {} / {name}", i + 1, order.word()) };
-        let transfer = Transfer { kind: Kind::Scan(zones, Some(*order)), ..(**transfer).clone() };
-        (name, Action::Transfer(Box::new(transfer)))
+    let Kind::Scan(zones, order) = transfer.kind else { return vec![(name, action)] };
+    let orders = match order {
+        Some(order) => vec![order],
+        None if together => vec![ScanOrder::Forward],
+        None => vec![ScanOrder::Forward, ScanOrder::Random],
     };
-    orders.iter().enumerate().map(pass).collect()
+    let of = |order: ScanOrder, refine: Option<Bytes>| {
+        let kind = Kind::Scan(zones, Some(order));
+        // An operation is slow as a whole: short ones know better where it begins.
+        let block = refine.map_or(transfer.block, |_| transfer.block.min(REFINES_BY));
+        Action::Transfer(Box::new(Transfer { kind, refine, block, ..(**transfer).clone() }))
+    };
+    let one = orders.len() == 1;
+    let pass = |(i, order): (usize, &ScanOrder)| {
+        let name = if one { name.clone() } else { format!("pass {} {} / {name}", i + 1, order.word()) };
+        (name, of(*order, None))
+    };
+    let mut all: Vec<(String, Action)> = orders.iter().enumerate().map(pass).collect();
+    // What stands out in them is looked at more closely, when all passes are over.
+    if let Some(to) = transfer.refine {
+        let name = format!("{REFINE} {} / {name}", block_size(to));
+        all.push((name, of(ScanOrder::Forward, Some(to))));
+    }
+    all
 }
 
 impl Parser {
@@ -330,6 +350,13 @@ impl Parser {
                         leg.kind = Kind::Scan(self.checked_count(span, "zones", count, MOST_ZONES), order);
                     }
                     _ => self.errors.push(no("only a scan has zones", "begin with `scan`")),
+                },
+                Clause::Refine(to) => match leg.kind {
+                    Kind::Scan(..) if to.0 < 1 << 20 || !to.0.is_multiple_of(1 << 20) => self
+                        .errors
+                        .push(no("edges are found to a whole number of MiB", "write `refine to 1 MiB`")),
+                    Kind::Scan(..) => leg.refine = Some(to),
+                    _ => self.errors.push(no("only a scan refines what it finds", "begin with `scan`")),
                 },
                 Clause::Reads(share) if leg.op == Op::Mixed => reads = Some(share),
                 Clause::Reads(_) => self.errors.push(no(

@@ -94,6 +94,7 @@ impl PlannedLeg {
                 fill: t.fill,
                 zones: t.zones,
                 order: t.order,
+                refine: t.refine,
                 access: t.access,
                 block: t.block,
                 depth: t.depth,
@@ -132,6 +133,8 @@ pub enum Load {
         zones: u32,
         #[serde(default, skip_serializing_if = "is_forward")]
         order: ScanOrder,
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        refine: Option<Bytes>,
         access: Access,
         block: Bytes,
         depth: u32,
@@ -165,6 +168,7 @@ impl Load {
                 fill,
                 zones,
                 order,
+                refine,
                 access,
                 block,
                 depth,
@@ -178,6 +182,7 @@ impl Load {
                 let verb = match (op, fill) {
                     _ if copy.is_some_and(|c| c.is_source) => "reading for a copy,".to_owned(),
                     _ if copy.is_some() => "writing a copy,".to_owned(),
+                    _ if refine.is_some() => "looking for the edges of hollows,".to_owned(),
                     _ if *zones > 0 && *order == ScanOrder::Random => {
                         format!("scanning {zones} zones in random order,")
                     }

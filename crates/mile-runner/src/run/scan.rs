@@ -1,7 +1,8 @@
 //! The zones of a scan, one transfer each: a sample never spans two of them, so that what a zone did is known whatever the order.
 
 use super::Run;
-use mile_core::Bytes;
+use mile_core::surface::refine::{self, Refine};
+use mile_core::{Bytes, Trace, surface};
 use mile_course::PlannedTransfer;
 
 /// The zones in the order in which they are visited; none where a leg is no scan.
@@ -9,6 +10,8 @@ pub(super) struct Visits {
     zones: Vec<(Bytes, Bytes)>,
     /// Bytes moved when each is over.
     ends: Vec<u64>,
+    /// Where a leg refines: the edges that it looks for, and the first sample that it has not taken in.
+    edges: Option<(Refine, usize)>,
 }
 
 /// Where in a zone a transfer began, what the run had gone past by then, and the length of its operations.
@@ -39,15 +42,55 @@ impl Visits {
                 end
             })
             .collect();
-        Self { zones, ends }
+        Self { zones, ends, edges: None }
+    }
+
+    /// As [`Visits::of`], for a leg that begins behind what `trace` has; what it did before an interruption is in there too.
+    pub(super) fn behind(work: &PlannedTransfer, leg: u32, trace: &Trace) -> Self {
+        let Some(limit) = work.refine else { return Self::of(work, leg) };
+        let found = surface::by_zones(trace).unwrap_or_default();
+        let mut edges = Refine::new(&found.0, &found.1, limit.0);
+        let before = trace.legs().iter().filter(|l| refine::is_refining(l)).flat_map(|l| l.samples.clone());
+        before.for_each(|i| edges.follow(trace, i));
+        Self { edges: Some((edges, trace.len())), ..Self::of(work, leg) }
+    }
+
+    /// Takes in the samples that are new, where what they show says what is visited next.
+    pub(super) fn follow(&mut self, trace: &Trace) {
+        if let Some((edges, next)) = &mut self.edges {
+            (*next..trace.len()).for_each(|i| edges.follow(trace, i));
+            *next = trace.len();
+        }
+    }
+
+    /// Why there is nothing more to visit, where that is so.
+    pub(super) fn over(&self) -> Option<String> {
+        let (edges, _) = self.edges.as_ref()?;
+        edges.next().is_none().then(|| edges.outcome())
     }
 
     pub(super) fn is_empty(&self) -> bool {
-        self.zones.is_empty()
+        self.zones.is_empty() && self.edges.is_none()
+    }
+
+    /// Where a piece begins, when the run had gone past so much; `None` where a leg is no scan.
+    pub(super) fn at(&self, piece: &Piece, gone: u64, work: &PlannedTransfer) -> Option<ZoneAt> {
+        let start = piece.start.0 + piece.skip.0;
+        (!self.is_empty()).then_some(ZoneAt { start, gone, block: work.block.0 })
     }
 
     /// Where a leg goes on that has gone past so much: in a zone of the scan, or in its whole range.
     pub(super) fn piece(&self, work: &PlannedTransfer, moved: Bytes) -> Piece {
+        if let Some((start, length)) = self.edges.as_ref().and_then(|e| e.0.next()) {
+            let length = Bytes(length.div_ceil(work.block.0.max(1)) * work.block.0);
+            let last = (work.start.0 + work.length.0).saturating_sub(length.0);
+            return Piece {
+                start: Bytes(start.clamp(work.start.0, last)),
+                length,
+                skip: Bytes(0),
+                left: length,
+            };
+        }
         let round = Bytes(moved.0 % work.length.0.max(1));
         let at = self.ends.partition_point(|end| *end <= round.0);
         let Some(&(start, length)) = self.zones.get(at) else {

@@ -1,0 +1,139 @@
+//! Which legs are passes over the surface, and in which order they go.
+
+use super::{Order, refine};
+use crate::sample::Op;
+use crate::stats;
+use crate::trace::{Trace, TraceLeg};
+
+/// Fewest samples of a pass: with fewer, noise and baseline cannot be told apart.
+const LEAST_SAMPLES: usize = 32;
+/// Share of the steps of a pass that go the same way, where its order is that of addresses.
+const ORDERLY: f64 = 0.95;
+/// Coefficient of variation of the distances of addresses, up to which a pass in a random order covers its range evenly; 1 for addresses drawn at random.
+const EVEN: f64 = 0.6;
+/// Share of a range that a pass in a random order has moved, and share of what it moved that it may have moved twice.
+const COVERS: f64 = 0.7;
+const TWICE: f64 = 0.05;
+/// Samples from which the order of a leg is judged.
+const LOOKED_AT: usize = 4000;
+
+/// A pass as it is found in a trace: its samples, in the order of addresses, each with the end of what it stands for.
+pub(super) struct Found {
+    pub(super) leg: usize,
+    pub(super) order: Order,
+    /// Stretches of addresses that were gone over one after the other.
+    pub(super) visits: usize,
+    /// Sample, first byte, end, MB.
+    pub(super) spans: Vec<(usize, f64, f64)>,
+}
+
+/// A leg as a pass over the surface, where it is one.
+pub(super) fn pass(trace: &Trace, index: usize, leg: &TraceLeg) -> Option<Found> {
+    if leg.op == Op::Idle || leg.op == Op::Mixed {
+        return None;
+    }
+    let mut at: Vec<(usize, f64)> = leg
+        .samples
+        .clone()
+        .filter(|i| trace.moved(i + 1).0 > trace.moved(*i).0)
+        .filter_map(|i| Some((i, trace.offset.get(i)?)))
+        .collect();
+    if at.len() < LEAST_SAMPLES {
+        return None;
+    }
+    let length = |i: usize| (trace.moved(i + 1).0 - trace.moved(i).0) as f64 / 1e6;
+    let extent = trace.offset.extent(leg.samples.start, leg.samples.end)?;
+    let far = 0.5 * (extent.max - extent.min);
+    let steps = (at.len() - 1) as f64;
+    let up = at.windows(2).filter(|w| w[1].1 > w[0].1).count() as f64 / steps;
+    let down = at.windows(2).filter(|w| w[1].1 < w[0].1).count() as f64 / steps;
+    let back = at.windows(2).map(|w| w[0].1 - w[1].1).fold(0.0, f64::max);
+    // The begins of stretches that hang together, in the order of time.
+    let joined = |w: &[(usize, f64)]| hang_together((w[0].1, length(w[0].0)), (w[1].1, length(w[1].0)));
+    let mut begins = vec![at[0].1];
+    begins.extend(at.windows(2).filter(|w| !joined(w)).map(|w| w[1].1));
+    at.sort_by(|a, b| a.1.total_cmp(&b.1));
+    let gaps: Vec<f64> = at.windows(2).map(|w| w[1].1 - w[0].1).collect();
+    let usual = stats::median(&mut gaps.clone())?;
+    let order = if up >= ORDERLY && back < far.min(4.0 * usual.max(1.0)) {
+        Order::Forward
+    } else if down >= ORDERLY {
+        Order::Backward
+    } else {
+        // Each address once, and evenly over the range.
+        let twice: f64 = at.windows(2).map(|w| (w[0].1 + length(w[0].0) - w[1].1).max(0.0)).sum();
+        let moved: f64 = at.iter().map(|a| length(a.0)).sum();
+        let (mean, sd) = stats::mean_sd(&gaps)?;
+        let covers = moved - twice >= COVERS * (extent.max - extent.min);
+        if twice > TWICE * moved || (sd > EVEN * mean && !covers && !is_in_mixed_order(trace, leg)) {
+            return None;
+        }
+        let falls = begins.windows(2).filter(|w| w[1] < w[0]).count() as f64;
+        let jumps = (begins.len() - 1).max(1) as f64;
+        match falls / jumps {
+            share if share >= ORDERLY => Order::Backward,
+            share if share <= 1.0 - ORDERLY => Order::Forward,
+            _ => Order::Other,
+        }
+    };
+    let spans = (0..at.len())
+        .map(|k| {
+            let (i, from) = at[k];
+            let own = from + length(i);
+            // Up to the next address, where that is as near as they are: what lies between was passed over, or a little rounded.
+            let to = match at.get(k + 1) {
+                Some(next) if next.1 - from <= 3.0 * usual => next.1,
+                Some(next) => own.max(from + usual).min(next.1),
+                None => own.max(from + usual),
+            };
+            (i, from, to)
+        })
+        .filter(|s| s.2 > s.1)
+        .collect();
+    Some(Found { leg: index, order, visits: begins.len(), spans })
+}
+
+/// Whether the second of two samples, each with its address and how much it moved, MB, goes on where the first ended. Of operations in flight together the
+/// one that comes back first may be any of them, so that an address is known to about as much as a sample moves.
+fn hang_together(a: (f64, f64), b: (f64, f64)) -> bool {
+    (b.0 - a.0 - a.1).abs() <= 1.5 * a.1.max(b.1) + 1.0
+}
+
+/// Whether a leg goes from zone to zone in no order of addresses: then its rate over time is that of other places, and no change of it is one of the drive.
+pub fn is_in_mixed_order(trace: &Trace, leg: &TraceLeg) -> bool {
+    if leg.op == Op::Idle || leg.op == Op::Mixed {
+        return false;
+    }
+    if refine::is_refining(leg) {
+        return true;
+    }
+    let length = |i: usize| (trace.moved(i + 1).0 - trace.moved(i).0) as f64 / 1e6;
+    let at: Vec<(f64, f64)> = leg
+        .samples
+        .clone()
+        .take(LOOKED_AT)
+        .filter(|i| length(*i) > 0.0)
+        .filter_map(|i| Some((trace.offset.get(i)?, length(i))))
+        .collect();
+    let Some(first) = at.first() else { return false };
+    let jumps: Vec<(f64, f64)> =
+        at.windows(2).filter(|w| !hang_together(w[0], w[1])).map(|w| (w[0].0, w[1].0)).collect();
+    // One that goes round its range comes back to one place.
+    let lowest = at.iter().map(|a| a.0).fold(f64::INFINITY, f64::min);
+    let home = jumps.iter().filter(|j| (j.1 - lowest).abs() <= first.1).count();
+    if 2 * jumps.len() <= at.len() {
+        // It hangs together, but for the jumps from zone to zone.
+        return jumps.len() > home && jumps.iter().any(|j| (j.1 - j.0).abs() > 4.0 * first.1);
+    }
+    if jumps.len() < 3 || 2 * home > jumps.len() || jumps.iter().all(|j| j.1 >= j.0) {
+        return false;
+    }
+    // Addresses drawn at random hang together nowhere; zones of one sample each are as long as they are apart.
+    // They are whole blocks, so that a zone may have one more than another: their mean says how far they are apart.
+    let zone = at.iter().map(|a| a.1).sum::<f64>() / at.len() as f64;
+    let even = |a: &(f64, f64)| {
+        let steps = (a.0 - lowest) / zone;
+        (a.1 / zone - 1.0).abs() < 0.05 && (steps - steps.round()).abs() < 0.1
+    };
+    at.iter().filter(|a| even(a)).count() as f64 >= 0.9 * at.len() as f64
+}
