@@ -229,14 +229,15 @@ fn grown(values: &[f64], falls: &[usize], period: f64, least: f64) -> Option<Cyc
     let duty = below as f64 / (last - first).max(1) as f64;
     // What stays at its heights before and behind it, between a step or the end of the series and it, is part of it: less than a period, and high for no
     // longer than within it.
-    let is_part = |range: Range<usize>, mut next_to_it: Box<dyn Iterator<Item = usize>>| {
-        let high = next_to_it.position(|i| values[i] <= middle).unwrap_or(range.len());
-        range.len() as f64 <= 1.3 * period && high as f64 <= (1.3 * period * (1.0 - duty)).max(2.0)
+    let is_part = |length: usize, high: Option<usize>| {
+        let high = high.unwrap_or(length) as f64;
+        length as f64 <= 1.3 * period && high <= (1.3 * period * (1.0 - duty)).max(2.0)
     };
-    let before = from.min(begin)..begin;
-    let begin = if is_part(before.clone(), Box::new(before.clone().rev())) { before.start } else { begin };
-    let behind = end..(to + 1).max(end);
-    let end = if is_part(behind.clone(), Box::new(behind.clone())) { behind.end } else { end };
+    let is_low = |i: usize| values[i] <= middle;
+    let (before, behind) = (from.min(begin)..begin, end..(to + 1).max(end));
+    let begin =
+        if is_part(before.len(), before.clone().rev().position(is_low)) { before.start } else { begin };
+    let end = if is_part(behind.len(), behind.clone().position(is_low)) { behind.end } else { end };
     Some(Cycle { range: begin..end, period, low, high, duty })
 }
 

@@ -3,6 +3,10 @@
 //! Field names carry their units, as this is also the interchange format (docs/formats.md). Absent things are `None`
 //! or empty, and are written so, never left out.
 
+mod ledger;
+
+pub use ledger::Account;
+
 use crate::causes;
 use crate::claims::{self, ClaimFound};
 use crate::consistency::{self, Consistency};
@@ -21,7 +25,7 @@ use crate::surface::{self, Surface};
 use crate::sweeps::{self, FillFound, Piece, RampFound, Recovery};
 use crate::thermal;
 use crate::trace::{Trace, TraceLeg};
-use crate::units::{Bytes, Celsius, Rate, number};
+use crate::units::{Bytes, Celsius, Rate, number, thousands};
 use serde::{Deserialize, Serialize};
 
 /// What a trace cannot carry and is given beside it.
@@ -242,63 +246,6 @@ impl Break {
             .filter(|e| e.supports && e.cause == self.cause && !e.row.ends_with(".prior"));
         own.max_by(|a, b| a.weight.total_cmp(&b.weight)).map(|e| e.text.as_str())
     }
-
-    /// What was considered, the likeliest first, with the rows that add up to its odds; those of less than a hundredth are left out, and so are rows of
-    /// no weight. Findings of earlier versions have no weights, and give none.
-    pub fn ledger(&self) -> Vec<Account<'_>> {
-        let seen = self.candidates.iter().filter(|c| c.share >= 0.01 || c.cause == self.cause);
-        seen.map(|candidate| {
-            let own = |e: &&Evidence| e.cause == candidate.cause && e.weight.abs() >= LIGHTEST;
-            let mut rows: Vec<&Evidence> = self.evidence.iter().filter(own).collect();
-            rows.sort_by(|a, b| b.weight.abs().total_cmp(&a.weight.abs()));
-            Account { candidate: *candidate, rows }
-        })
-        .collect()
-    }
-
-    /// That the readings allow no more confidence, in words, where they do not.
-    pub fn capped(&self) -> Option<String> {
-        let share = self.candidates.first().map_or(0.0, |c| c.share);
-        (share > self.at_most + 0.005).then(|| {
-            format!("the readings of this log allow {:.0} % confidence at the most", 100.0 * self.at_most)
-        })
-    }
-}
-
-/// Rows that weigh less are not shown.
-const LIGHTEST: f64 = 0.05;
-
-/// A cause that was considered, and its rows.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Account<'a> {
-    /// The cause, its odds and its share.
-    pub candidate: Candidate,
-    /// Its rows, the heaviest first.
-    pub rows: Vec<&'a Evidence>,
-}
-
-impl Account<'_> {
-    /// `write cache exhausted: 75 %, sum +1.16`.
-    pub fn head(&self) -> String {
-        let Candidate { cause, log_odds, share } = self.candidate;
-        let sum = if cause == Cause::Unexplained && self.rows.is_empty() {
-            "sum 0, against which the others are measured".to_owned()
-        } else {
-            format!("sum {}", signed(log_odds))
-        };
-        format!("{}: {:.0} %, {sum}", cause.words(), 100.0 * share)
-    }
-
-    /// `+3.27  first fall of this leg`, for each row.
-    pub fn lines(&self) -> impl Iterator<Item = String> {
-        self.rows.iter().map(|e| format!("{}  {}", signed(e.weight), e.text))
-    }
-}
-
-/// With two places and its sign.
-fn signed(x: f64) -> String {
-    let sign = if x < 0.0 { '−' } else { '+' };
-    format!("{sign}{:.2}", x.abs())
 }
 
 /// A stretch with one steady rate or one steady slope.
@@ -504,8 +451,16 @@ impl Hollow {
             (seen, all, true) => format!("confirmed: seen on {seen} of {all} passes in different orders"),
             (seen, all, false) => format!("seen on {seen} of {all} passes in the same order"),
         };
+        // Where its edges are known well, its bytes say more.
+        let edges = if 100 * self.edge_bytes < self.end_byte - self.start_byte {
+            let (start, end) =
+                (thousands(&self.start_byte.to_string()), thousands(&self.end_byte.to_string()));
+            format!("; byte {start} to byte {end}, each to {}", Bytes(self.edge_bytes))
+        } else {
+            String::new()
+        };
         format!(
-            "{} to {}: {} instead of {} MB/s, {:.1} % below the baseline ({:.1} to {:.1} %), {seen}",
+            "{} to {}: {} instead of {} MB/s, {:.1} % below the baseline ({:.1} to {:.1} %), {seen}{edges}",
             Bytes(self.start_byte),
             Bytes(self.end_byte),
             number(self.mean_mb_s),

@@ -679,7 +679,7 @@ impl Run<'_> {
     /// How far to go before looking around again.
     fn slice_end(&self, deadline: Option<Nanos>) -> Nanos {
         let now = self.drive.now();
-        let sample = self.sample_start.plus(self.plan.sample_every);
+        let sample = self.next_look();
         let attention = match self.speed {
             Speed::Max => Nanos(u64::MAX),
             Speed::Times(factor) => {
@@ -692,7 +692,7 @@ impl Run<'_> {
 
     /// Takes the sample if it is due, minds the guards, keeps pace, and obeys commands.
     fn after_slice(&mut self, index: u32, op: Op) -> Result<Option<LegEnd>, DriveError> {
-        if self.drive.now() >= self.sample_start.plus(self.plan.sample_every) {
+        if self.is_sample_due() {
             let foreign = self.close_sample(index, op);
             if let Some(end) = self.mind_totals(foreign).or_else(|| self.mind_channels()) {
                 return Ok(Some(end));

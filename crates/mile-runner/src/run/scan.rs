@@ -2,8 +2,11 @@
 
 use super::Run;
 use mile_core::surface::refine::{self, Refine};
-use mile_core::{Bytes, Trace, surface};
+use mile_core::{Bytes, Nanos, Trace, surface};
 use mile_course::PlannedTransfer;
+
+/// A rest of a zone of less than this part of a sample is taken into the sample before it.
+const NEARLY: u64 = 8;
 
 /// The zones in the order in which they are visited; none where a leg is no scan.
 pub(super) struct Visits {
@@ -19,6 +22,8 @@ pub(super) struct ZoneAt {
     pub(super) start: u64,
     pub(super) gone: u64,
     pub(super) block: u64,
+    /// Bytes from there to the end of the zone.
+    pub(super) length: u64,
 }
 
 /// What the next transfer goes over.
@@ -76,7 +81,8 @@ impl Visits {
     /// Where a piece begins, when the run had gone past so much; `None` where a leg is no scan.
     pub(super) fn at(&self, piece: &Piece, gone: u64, work: &PlannedTransfer) -> Option<ZoneAt> {
         let start = piece.start.0 + piece.skip.0;
-        (!self.is_empty()).then_some(ZoneAt { start, gone, block: work.block.0 })
+        let length = piece.left.0;
+        (!self.is_empty()).then_some(ZoneAt { start, gone, block: work.block.0, length })
     }
 
     /// Where a leg goes on that has gone past so much: in a zone of the scan, or in its whole range.
@@ -102,6 +108,27 @@ impl Visits {
 }
 
 impl Run<'_> {
+    /// Whether the sample underway is as long as it is to be.
+    pub(super) fn is_sample_due(&self) -> bool {
+        self.drive.now() >= self.sample_start.plus(self.plan.sample_every) && !self.is_zone_nearly_over()
+    }
+
+    /// When to see next whether it is.
+    pub(super) fn next_look(&self) -> Nanos {
+        let (now, due) = (self.drive.now(), self.sample_start.plus(self.plan.sample_every));
+        if now < due { due } else { now.plus(Nanos(self.plan.sample_every.0 / NEARLY)) }
+    }
+
+    /// Whether the zone underway is nearly over: what is left of it would be a sample of a moment, whose rate says nothing.
+    fn is_zone_nearly_over(&self) -> bool {
+        let Some(zone) = &self.zone_at else { return false };
+        let own = self.tally.written.0 + self.tally.read.0;
+        let left = (zone.gone + zone.length).saturating_sub(self.moved.0 + self.failed + own);
+        // Not for ever, where it stands still.
+        let long = self.sample_start.plus(Nanos(2 * self.plan.sample_every.0));
+        left <= own / NEARLY && self.drive.now() < long
+    }
+
     /// Where the sample underway began, in a zone of a scan. What failed in it has been told already.
     pub(super) fn in_zone(&self) -> Option<Bytes> {
         let own = |zone: &ZoneAt| u64::from(self.tally.errors) * zone.block;
