@@ -13,7 +13,7 @@ use common::Bench;
 use serde_json::Value;
 use std::process::Stdio;
 
-const KINDS: [&str; 15] = [
+const KINDS: [&str; 16] = [
     "first-look",
     "long-soak",
     "fill-sweep",
@@ -28,6 +28,7 @@ const KINDS: [&str; 15] = [
     "full-read",
     "span-disk",
     "span-flash",
+    "inner-outer",
     "after-a-year",
 ];
 

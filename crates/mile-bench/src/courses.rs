@@ -19,7 +19,7 @@ macro_rules! ready {
 }
 
 /// All of them, the ones that are run first in front.
-pub const READY: [Ready; 15] = ready![
+pub const READY: [Ready; 16] = ready![
     "first-look",
     "long-soak",
     "fill-sweep",
@@ -34,6 +34,7 @@ pub const READY: [Ready; 15] = ready![
     "full-read",
     "span-disk",
     "span-flash",
+    "inner-outer",
     "after-a-year"
 ];
 

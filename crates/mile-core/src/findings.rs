@@ -21,7 +21,7 @@ use crate::plateaus::{Settings, Stretch, Swing};
 use crate::sample::Op;
 use crate::span::{self, SpanFound};
 use crate::steady::{self, Steady};
-use crate::surface::{self, Surface};
+use crate::surface::{self, SlowOperations, Surface};
 use crate::sweeps::{self, FillFound, Piece, RampFound, Recovery};
 use crate::thermal;
 use crate::trace::{Trace, TraceLeg};
@@ -441,6 +441,9 @@ pub struct Hollow {
     /// Whether passes of different orders show it: then it goes with the address and not with the time.
     #[serde(default)]
     pub orders_differ: bool,
+    /// Whether most operations take longer there, or few of them far longer; `None` where latencies were not read.
+    #[serde(default)]
+    pub slow_operations: Option<SlowOperations>,
 }
 
 impl Hollow {
@@ -451,6 +454,7 @@ impl Hollow {
             (seen, all, true) => format!("confirmed: seen on {seen} of {all} passes in different orders"),
             (seen, all, false) => format!("seen on {seen} of {all} passes in the same order"),
         };
+        let how = self.slow_operations.map_or(String::new(), |s| format!("; {}", s.words()));
         // Where its edges are known well, its bytes say more.
         let edges = if 100 * self.edge_bytes < self.end_byte - self.start_byte {
             let (start, end) =
@@ -460,7 +464,7 @@ impl Hollow {
             String::new()
         };
         format!(
-            "{} to {}: {} instead of {} MB/s, {:.1} % below the baseline ({:.1} to {:.1} %), {seen}{edges}",
+            "{} to {}: {} instead of {} MB/s, {:.1} % below the baseline ({:.1} to {:.1} %), {seen}{how}{edges}",
             Bytes(self.start_byte),
             Bytes(self.end_byte),
             number(self.mean_mb_s),

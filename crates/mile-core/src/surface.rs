@@ -10,6 +10,7 @@
 //! are needed for it to be sure that it goes with the address and not with the time.
 
 mod baseline;
+mod latency;
 mod passes;
 pub mod refine;
 
@@ -19,8 +20,9 @@ use crate::stats;
 use crate::trace::{Trace, TraceLeg};
 use crate::units::{Bytes, number};
 use baseline::{baseline, zones};
+pub use latency::SlowOperations;
 pub use passes::is_in_mixed_order;
-use passes::{Found, pass};
+use passes::{Found, cells_of, pass};
 use serde::{Deserialize, Serialize};
 use std::ops::Range;
 
@@ -86,6 +88,18 @@ pub struct Pass {
     pub end_s: f64,
     /// Rate of each cell, MB/s; `None` where it did not go.
     pub mb_s: Vec<Option<f64>>,
+    /// Half of the operations in a cell took no longer, µs; empty where latencies were not read.
+    #[serde(default)]
+    pub p50_us: Vec<Option<f64>>,
+    /// 99 of 100 took no longer, µs: the largest of its samples.
+    #[serde(default)]
+    pub p99_us: Vec<Option<f64>>,
+    /// Slowest operation, µs.
+    #[serde(default)]
+    pub slowest_us: Vec<Option<f64>>,
+    /// Temperature at which a cell was read, °C; empty where it was not read.
+    #[serde(default)]
+    pub temp_c: Vec<Option<f64>>,
 }
 
 /// A stretch of addresses with one baseline.
@@ -244,13 +258,16 @@ pub fn by_zones(trace: &Trace) -> Option<(Surface, Vec<Hollow>)> {
         })
         .collect();
     let bytes = |cell: f64| ((from + cell * width) * 1e6) as u64;
+    let readings: Vec<_> = found.iter().map(|f| latency::readings(trace, f, from, width, cells)).collect();
+    let medians: Vec<&[Option<f64>]> = readings.iter().map(|r| r.p50_us.as_slice()).collect();
     let surface = Surface {
         start_byte: bytes(0.0),
         cell_bytes: width * 1e6,
         passes: found
             .iter()
             .zip(&views)
-            .map(|(f, view)| {
+            .zip(&readings)
+            .map(|((f, view), read)| {
                 let leg = &trace.legs()[f.leg];
                 Pass {
                     leg: leg.name.clone(),
@@ -259,6 +276,10 @@ pub fn by_zones(trace: &Trace) -> Option<(Surface, Vec<Hollow>)> {
                     start_s: trace.start(leg.samples.start).secs(),
                     end_s: trace.end(leg.samples.end - 1).secs(),
                     mb_s: view.rate.iter().map(|r| r.map(|r| hundredths(r.exp()))).collect(),
+                    p50_us: read.p50_us.clone(),
+                    p99_us: read.p99_us.clone(),
+                    slowest_us: read.slowest_us.clone(),
+                    temp_c: read.temp_c.clone(),
                 }
             })
             .collect(),
@@ -292,7 +313,7 @@ pub fn by_zones(trace: &Trace) -> Option<(Surface, Vec<Hollow>)> {
         .map(|h| {
             let inside: Vec<f64> = h.cells.clone().filter_map(|c| surface.baseline_mb_s[c]).collect();
             let base = stats::mean_sd(&inside).map_or(0.0, |m| m.0);
-            Hollow {
+            let hollow = Hollow {
                 start_byte: bytes(h.cells.start as f64),
                 end_byte: bytes(h.cells.end as f64),
                 baseline_mb_s: base,
@@ -304,7 +325,9 @@ pub fn by_zones(trace: &Trace) -> Option<(Surface, Vec<Hollow>)> {
                 passes_seen: h.seen,
                 passes: h.passes,
                 orders_differ: h.orders_differ,
-            }
+                slow_operations: None,
+            };
+            Hollow { slow_operations: latency::slow_operations(&medians, h.cells, &hollow), ..hollow }
         })
         .collect();
     Some((surface, hollows))
@@ -331,14 +354,11 @@ impl View {
     fn of(trace: &Trace, found: &Found, from: f64, width: f64, cells: usize) -> Self {
         let mut sums = vec![(0.0, 0.0); cells];
         let mut sample = vec![usize::MAX; cells];
-        for &(i, start, end) in &found.spans {
+        for span in &found.spans {
+            let i = span.0;
             let bytes = (trace.moved(i + 1).0 - trace.moved(i).0) as f64;
             let seconds = trace.end(i).since(trace.start(i)).secs();
-            // The cells whose middle it covers, or the one that it is in.
-            let a = ((start - from) / width - 0.5).ceil().max(0.0) as usize;
-            let b = ((end - from) / width - 0.5).ceil().max(0.0) as usize;
-            let own = if a < b { a..b } else { (((start + end) / 2.0 - from) / width) as usize..a + 1 };
-            for c in own.start.min(cells)..own.end.min(cells) {
+            for c in cells_of(span, from, width, cells) {
                 sums[c].0 += bytes;
                 sums[c].1 += seconds;
                 sample[c] = sample[c].min(i);

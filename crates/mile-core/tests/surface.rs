@@ -1,8 +1,8 @@
 //! Hollows of made-up surfaces: recording zones, weak stretches, heat and others, over many seeds. The truth is the list that each was made from.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
-use mile_core::surface::{Instead, Order, Surface, surface};
-use mile_core::{Bytes, Celsius, Nanos, Op, Rate, Sample, Throttled, Trace};
+use mile_core::surface::{Instead, Order, SlowOperations, Surface, surface};
+use mile_core::{Bytes, Celsius, Latency, Nanos, Op, Rate, Sample, Throttled, Trace};
 
 /// Uniform numbers by the minimal standard of Park and Miller, 1988, which nothing else here uses.
 struct Dice(u64);
@@ -269,4 +269,44 @@ fn a_write_that_goes_round_with_operations_in_flight_is_no_scan() {
     assert!(!mile_core::surface::is_in_mixed_order(&trace, &trace.legs()[0]));
     let found = mile_core::findings(&trace, &mile_core::Context::default());
     assert_eq!(found.breaks.len(), 1, "{:?}", found.breaks);
+}
+
+/// Two places of one depth: in one each operation takes twice the time, in the other one in a hundred takes a second.
+#[test]
+fn a_place_where_all_operations_are_slow_is_told_from_one_where_few_are() {
+    let mut dice = Dice(77);
+    let mut made =
+        Made { cells: 256, cell: 1_000_000_000, rate: vec![400.0; 256], noise: 0.01, hollows: Vec::new() };
+    for (a, b) in [(60, 70), (150, 160)] {
+        made.rate[a..b].iter_mut().for_each(|r| *r *= 0.5);
+    }
+    let mut samples = Vec::new();
+    for order in orders(made.cells, &mut dice) {
+        pass(&mut samples, &made, &order, &mut dice, |_| (1.0, 0.0, false));
+    }
+    for s in &mut samples {
+        let cell = s.offset.unwrap().0 / made.cell;
+        let us = |us: u64| Nanos(1000 * us);
+        let (p50, p99) = match cell {
+            60..70 => (5_000, 5_200),
+            150..160 => (2_500, 1_000_000),
+            _ => (2_500, 2_600),
+        };
+        s.latency = Some(Latency { p50: us(p50), p99: us(p99), p999: us(p99), max: us(p99 + 100) });
+        s.temp = Some(Celsius(40.0 + cell as f64 / 100.0));
+    }
+    let (surface, hollows) = shown(&samples);
+    let how: Vec<_> = hollows.iter().map(|h| h.slow_operations).collect();
+    assert_eq!(how, [Some(SlowOperations::Most), Some(SlowOperations::Few)], "{hollows:#?}");
+    // Each cell has the readings of its own samples, whenever it was visited.
+    for pass in &surface.passes {
+        let at = |of: &[Option<f64>], c: usize| of[c].unwrap();
+        assert_eq!((at(&pass.p50_us, 65), at(&pass.p99_us, 155)), (5_000.0, 1_000_000.0));
+        assert_eq!((at(&pass.slowest_us, 20), at(&pass.temp_c, 200)), (2_700.0, 42.0));
+    }
+    // Nothing is said of latencies that were not read.
+    samples.iter_mut().for_each(|s| s.latency = None);
+    let (surface, hollows) = shown(&samples);
+    assert!(hollows.len() == 2 && hollows.iter().all(|h| h.slow_operations.is_none()));
+    assert!(surface.passes.iter().all(|p| p.p99_us.is_empty()));
 }

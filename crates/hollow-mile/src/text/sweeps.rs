@@ -27,7 +27,7 @@ pub(crate) fn sweeps(found: &Findings, width: usize) -> Vec<String> {
     };
     part(demands(&found.demand));
     part(found.recovery.as_ref().map(recovery).unwrap_or_default());
-    part(found.span.as_ref().map(spans).unwrap_or_default());
+    part(found.span.as_ref().map(|s| spans(s, width)).unwrap_or_default());
     part(found.ramp.as_ref().map(|r| ramps(r, width)).unwrap_or_default());
     part(steady(&found.steady));
     out
@@ -93,21 +93,20 @@ fn recovery(found: &Recovery) -> Vec<String> {
 }
 
 /// A row for each share of the drive.
-fn spans(found: &SpanFound) -> Vec<String> {
-    let head = ["ms each", "95 % low", "high", "p99", "each second"];
-    let head: String = head.iter().map(|h| format!("{h:>12}")).collect();
-    let mut out = vec![format!("{:<24}{head}", "Random reads of a share")];
+fn spans(found: &SpanFound, width: usize) -> Vec<String> {
+    let heads = ["ms each", "95 % low", "high", "p99", "each second"];
+    // Operations a second follow from the time of each: they are left out where there is no room.
+    let columns = if width < 18 + 12 * heads.len() { heads.len() - 1 } else { heads.len() };
+    let cell = ((width.saturating_sub(18)) / columns).clamp(8, 12);
+    let row = |name: &str, cells: &[String]| {
+        cells.iter().take(columns).fold(format!("{name:<18}"), |line, c| format!("{line}{c:>cell$}"))
+    };
+    let mut out = vec![row("Random reads over", &heads.map(str::to_owned))];
     for s in &found.shares {
         let ms = |us: Option<f64>| us.map_or("–".to_owned(), |us| format!("{:.3}", us / 1e3));
-        out.push(format!(
-            "{:<24}{:>12}{:>12}{:>12}{:>12}{:>12}",
-            format!("{} % at the {}", number(s.share_pct), s.from),
-            ms(Some(s.mean_us)),
-            ms(s.low_us),
-            ms(s.high_us),
-            ms(s.p99_us),
-            number(s.iops)
-        ));
+        let name = format!("{}, {}", mile_core::span::percent(s.share_pct), s.from);
+        let cells = [ms(Some(s.mean_us)), ms(s.low_us), ms(s.high_us), ms(s.p99_us), number(s.iops)];
+        out.push(row(&name, &cells));
     }
     out.extend(found.sentences());
     out
@@ -262,4 +261,28 @@ pub(crate) fn fill(found: &FillFound) -> Vec<String> {
         ));
     }
     out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The last columns of the panel were cut off, and so was the second half of each sentence.
+    #[test]
+    fn a_table_of_shares_fits_into_the_panel_and_has_all_its_columns_where_there_is_room() {
+        let share = |pct: f64, from: &str| {
+            serde_json::json!({"share_pct": pct, "from": from, "n": 3, "mean_us": 10799.7, "low_us": 10561.8,
+                "high_us": 11037.6, "p99_us": 17905.7, "iops": 92.6})
+        };
+        let found: SpanFound = serde_json::from_value(serde_json::json!({
+            "shares": [share(100.0, "front"), share(0.1, "front"), share(25.0, "end")],
+            "enough_share_pct": null, "is_flat": false, "seek": null, "rotation_per_min": null
+        }))
+        .unwrap();
+        let narrow = spans(&found, 58);
+        assert!(narrow[..4].iter().all(|l| l.chars().count() <= 58), "{narrow:#?}");
+        assert!(narrow[0].contains("p99") && narrow[2].starts_with("0.1 %, front"), "{narrow:#?}");
+        let wide = spans(&found, 120);
+        assert!(wide[0].contains("each second") && wide[3].contains("92.6"), "{wide:#?}");
+    }
 }

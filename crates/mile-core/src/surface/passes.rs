@@ -27,6 +27,20 @@ pub(super) struct Found {
     pub(super) spans: Vec<(usize, f64, f64)>,
 }
 
+/// The cells of a grid whose middle a stretch of addresses covers, or the one that it is in.
+pub(super) fn cells_of(
+    &(_, start, end): &(usize, f64, f64),
+    from: f64,
+    width: f64,
+    cells: usize,
+) -> std::ops::Range<usize> {
+    let a = ((start - from) / width - 0.5).ceil().max(0.0) as usize;
+    let b = ((end - from) / width - 0.5).ceil().max(0.0) as usize;
+    let own = if a < b { a..b } else { (((start + end) / 2.0 - from) / width) as usize..a + 1 };
+    let last = own.end.min(cells);
+    own.start.min(last)..last
+}
+
 /// A leg as a pass over the surface, where it is one.
 pub(super) fn pass(trace: &Trace, index: usize, leg: &TraceLeg) -> Option<Found> {
     if leg.op == Op::Idle || leg.op == Op::Mixed {

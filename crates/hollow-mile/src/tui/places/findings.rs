@@ -396,7 +396,8 @@ fn plateaus(shown: &Shown, theme: Theme) -> Vec<(String, Style)> {
     }
     let sweeps = crate::text::sweeps::sweeps(found, usize::from(SIDE));
     if !sweeps.is_empty() {
-        all.extend(sweeps.into_iter().map(|l| (l, ink)));
+        // Tables are as wide as the panel, sentences may be longer.
+        all.extend(sweeps.iter().flat_map(|l| wrap(l, usize::from(SIDE))).map(|l| (l, ink)));
         all.push((String::new(), ink));
     }
     all.extend(vec![(

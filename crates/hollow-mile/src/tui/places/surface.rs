@@ -10,7 +10,7 @@ use crossterm::event::KeyCode::{Char, Left, Right};
 use mile_core::Bytes;
 use mile_core::findings::{Hollow, Unreadable, unreadable};
 use mile_core::ruler::{Ruler, Window, ticks};
-use mile_core::surface::{Surface, surface};
+use mile_core::surface::{Pass, Surface, surface};
 use mile_core::units::number;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -210,7 +210,11 @@ fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, shown: &Shown<'_>, place:
         let at = |x: u16| from + (to - from) * usize::from(x) / usize::from(plot.width);
         (at(x), at(x + 1).max(at(x) + 1).min(cells))
     };
-    let high = area.height - below - passes - 4;
+    let more = strips(surface);
+    // The ground needs its room first.
+    let more = &more[..if area.height > below + passes + 14 { more.len() } else { 0 }];
+    let strips = passes + more.len() as u16;
+    let high = area.height - below - strips - 4;
     let ground = Rect { height: high, ..plot };
     terrain(buffer, ground, theme, surface, &of);
     for (i, pass) in surface.passes.iter().enumerate() {
@@ -229,7 +233,18 @@ fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, shown: &Shown<'_>, place:
             }
         }
     }
-    let y = ground.bottom() + passes;
+    for (i, strip) in more.iter().enumerate() {
+        let y = ground.bottom() + passes + i as u16;
+        buffer.set_string(area.x, y, format!("{:>10}", strip.name), theme.faint());
+        for x in 0..plot.width {
+            let glyph = strip.glyph(surface, of(x));
+            let style = if glyph == '·' { theme.faint() } else { Style::new().fg(theme.ink) };
+            if let Some(cell) = buffer.cell_mut((plot.x + x, y)) {
+                cell.set_char(glyph).set_style(style);
+            }
+        }
+    }
+    let y = ground.bottom() + strips;
     let column = |byte: u64| {
         let cell = (byte.saturating_sub(surface.start_byte)) as f64 / surface.cell_bytes;
         (cell - from as f64) / (to - from) as f64 * f64::from(plot.width)
@@ -328,6 +343,77 @@ fn shade(surface: &Surface, pass: usize, cells: (usize, usize), theme: Theme) ->
     }
 }
 
+/// A further reading by address, the largest over all passes, in five steps.
+struct Strip {
+    name: &'static str,
+    of: fn(&Pass) -> &[Option<f64>],
+    /// From which value on a cell has which shade, the highest first.
+    shades: [(f64, char); 4],
+    /// What the shades mean.
+    legend: String,
+}
+
+impl Strip {
+    fn glyph(&self, surface: &Surface, cells: (usize, usize)) -> char {
+        let own = |p: &Pass| largest((self.of)(p), cells);
+        match surface.passes.iter().filter_map(own).max_by(f64::total_cmp) {
+            None => ' ',
+            Some(value) => self.shades.iter().find(|s| value >= s.0).map_or('·', |s| s.1),
+        }
+    }
+}
+
+fn largest(values: &[Option<f64>], cells: (usize, usize)) -> Option<f64> {
+    let end = cells.1.min(values.len());
+    values[cells.0.min(end)..end].iter().flatten().copied().max_by(f64::total_cmp)
+}
+
+/// Some values of a reading, sorted: enough of them for a median, few enough to be looked at in each frame.
+fn some(surface: &Surface, of: fn(&Pass) -> &[Option<f64>]) -> Vec<f64> {
+    let step = surface.baseline_mb_s.len().div_ceil(2048).max(1);
+    let mut all: Vec<f64> =
+        surface.passes.iter().flat_map(|p| of(p).iter().step_by(step)).flatten().copied().collect();
+    all.sort_by(f64::total_cmp);
+    all
+}
+
+/// A range of temperatures that is shown in all shades at the least, °C.
+const LEAST_HEAT: f64 = 10.0;
+
+/// Latency, against the median over the surface, and heat, above the lowest; those of them that were read.
+fn strips(surface: &Surface) -> Vec<Strip> {
+    let mut all = Vec::new();
+    let latency: fn(&Pass) -> &[Option<f64>] = |p| &p.p99_us;
+    let known = some(surface, latency);
+    if let Some(median) = known.get(known.len() / 2).copied() {
+        all.push(Strip {
+            name: "latency",
+            of: latency,
+            shades: [(10.0, '█'), (5.0, '▓'), (2.5, '▒'), (1.5, '░')].map(|(times, c)| (times * median, c)),
+            legend: format!(
+                "Latency: p99, · about {} ms, ░ 1.5 times, ▒ 2.5 times, ▓ 5 times, █ 10 times and more.",
+                number(median / 1e3)
+            ),
+        });
+    }
+    let heat: fn(&Pass) -> &[Option<f64>] = |p| &p.temp_c;
+    let known = some(surface, heat);
+    if let (Some(low), Some(high)) = (known.first().copied(), known.last().copied()) {
+        let at = |part: f64| low + part * (high - low).max(LEAST_HEAT);
+        all.push(Strip {
+            name: "heat",
+            of: heat,
+            shades: [(at(0.8), '█'), (at(0.6), '▓'), (at(0.4), '▒'), (at(0.2), '░')],
+            legend: format!(
+                "Heat: {low:.0} to {high:.0} °C, ░ from {:.0} °C, █ from {:.0} °C on.",
+                at(0.2),
+                at(0.8)
+            ),
+        });
+    }
+    all
+}
+
 /// The hollows with their numbers, and what cannot be read.
 fn brackets(buffer: &mut Buffer, area: Rect, theme: Theme, shown: &Shown<'_>, column: &impl Fn(u64) -> f64) {
     let inside = |x: f64| (x >= 0.0 && x < f64::from(area.width)).then(|| area.x + x as u16);
@@ -382,8 +468,14 @@ fn words(shown: &Shown<'_>, theme: Theme, cursor: Option<usize>) -> Vec<(String,
     let mut all = Vec::new();
     if let Some(c) = cursor.filter(|c| *c < surface.baseline_mb_s.len()) {
         let passes = surface.passes.iter().enumerate().map(|(i, p)| {
-            p.mb_s[c]
-                .map_or(format!("pass {} not there", i + 1), |r| format!("pass {} {} MB/s", i + 1, number(r)))
+            let ms = |of: &[Option<f64>]| of.get(c).copied().flatten().map(|us| number(us / 1e3));
+            let latency = ms(&p.p99_us).zip(ms(&p.slowest_us));
+            let latency = latency
+                .map_or(String::new(), |(p99, slowest)| format!(", p99 {p99} ms, slowest {slowest} ms"));
+            let heat = p.temp_c.get(c).copied().flatten().map_or(String::new(), |t| format!(", {t:.0} °C"));
+            p.mb_s[c].map_or(format!("pass {} not there", i + 1), |r| {
+                format!("pass {} {} MB/s{latency}{heat}", i + 1, number(r))
+            })
         });
         let base =
             surface.baseline_mb_s[c].map_or(String::new(), |b| format!(", baseline {} MB/s", number(b)));
@@ -392,7 +484,7 @@ fn words(shown: &Shown<'_>, theme: Theme, cursor: Option<usize>) -> Vec<(String,
                 "Here, {} to {}: {}{base}",
                 Bytes(surface.at(c)),
                 Bytes(surface.at(c + 1)),
-                passes.collect::<Vec<_>>().join(", ")
+                passes.collect::<Vec<_>>().join("; ")
             ),
             theme.strong(),
         ));
@@ -420,5 +512,6 @@ fn words(shown: &Shown<'_>, theme: Theme, cursor: Option<usize>) -> Vec<(String,
             .into(),
         theme.faint(),
     ));
+    all.extend(strips(surface).into_iter().map(|s| (s.legend, theme.faint())));
     all
 }
