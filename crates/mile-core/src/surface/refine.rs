@@ -1,6 +1,6 @@
 //! Where exactly a hollow begins and ends: its edges are looked for by halves.
 //!
-//! A scan knows an edge to one zone. A leg that refines reads stretches, first some beside the hollow and some within it, long ones and short ones: they say
+//! A scan knows an edge to one zone. A leg that refines reads stretches, one operation at a time, first some beside the hollow and some within it, long ones and short ones: they say
 //! what a stretch of any length takes on either side, `overhead + length / rate`, and how much that varies. Then it reads one in the middle between the
 //! places that are known to lie on either side of the edge, a quarter as long as these are apart. What it takes, between what is usual and what is slow,
 //! says which side it is on, until the places are as near as was asked for. Where a drive reads a weak sector several
@@ -124,6 +124,13 @@ impl Law {
         one.ceil().clamp(1.0, MOST_READINGS) as usize
     }
 
+    /// Bytes by which the answers of the shortest stretches may be off (95 %): half of one that is half as slow is slow.
+    fn scatter(&self) -> u64 {
+        let length = self.shortest() as f64;
+        let one = self.varies * (SHORTEST as f64 / length).sqrt();
+        (1.96 * one / (self.readings(self.shortest()) as f64).sqrt() * length) as u64
+    }
+
     /// 0 for a stretch that took what is usual, 1 for one that is slow.
     fn answer(&self, length: u64, seconds: f64) -> f64 {
         let at = |each: f64| self.overhead_s + each * length as f64;
@@ -135,6 +142,11 @@ impl Law {
 impl Search {
     fn middle(&self) -> u64 {
         u64::midpoint(self.low, self.high)
+    }
+
+    /// Bytes by which the edge may be off from the middle.
+    fn known_to(&self) -> u64 {
+        (self.high - self.low) / 2 + self.law.map_or(0, |law| law.scatter())
     }
 
     /// The next stretch to be read.
@@ -253,7 +265,7 @@ impl Refine {
     /// What came of it, for the run's story.
     pub fn outcome(&self) -> String {
         let known = self.searches.iter().filter(|s| s.over && s.law.is_some());
-        let widest = known.clone().map(|s| s.high - s.low).max().unwrap_or(0);
+        let widest = known.clone().map(Search::known_to).max().unwrap_or(0);
         let widest = crate::Bytes(widest);
         match (known.count(), self.searches.len()) {
             (_, 0) => "no hollow has an edge to look for".to_owned(),
@@ -315,7 +327,7 @@ impl Refine {
                 let edge = if search.begins { &mut hollow.start_byte } else { &mut hollow.end_byte };
                 *edge = search.middle();
             }
-            if let Some(widest) = known.into_iter().flatten().map(|s| s.high - s.low).max() {
+            if let Some(widest) = known.into_iter().flatten().map(Search::known_to).max() {
                 hollow.edge_bytes = hollow.edge_bytes.min(widest);
             }
         }

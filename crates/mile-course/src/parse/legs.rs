@@ -67,9 +67,13 @@ fn passes(name: String, action: Action, together: bool) -> Vec<(String, Action)>
     };
     let of = |order: ScanOrder, refine: Option<Bytes>| {
         let kind = Kind::Scan(zones, Some(order));
-        // An operation is slow as a whole: short ones know better where it begins.
-        let block = refine.map_or(transfer.block, |_| transfer.block.min(REFINES_BY));
-        Action::Transfer(Box::new(Transfer { kind, refine, block, ..(**transfer).clone() }))
+        let mut own = Transfer { kind, refine, ..(**transfer).clone() };
+        if refine.is_some() {
+            // An operation is slow as a whole, so that short ones know better where it begins; and of several in flight one slow operation makes
+            // the others wait or not, so that only one at a time takes what its place takes.
+            (own.block, own.depth, own.workers) = (own.block.min(REFINES_BY), 1, 1);
+        }
+        Action::Transfer(Box::new(own))
     };
     let one = orders.len() == 1;
     let pass = |(i, order): (usize, &ScanOrder)| {
