@@ -223,7 +223,7 @@ impl Scene<'_> {
         let edge = &self.seen[index].edge;
         let (low_s, high_s) = self.when(edge);
         // Anywhere in a gap is as likely.
-        let unlogged = facts.in_gap && !facts.across && facts::unlogged(self.trace, edge.sample) > 0.0;
+        let unlogged = facts.in_gap && !facts.across && self.trace.unlogged(edge.sample) > 0.0;
         Break {
             at_s: if unlogged { f64::midpoint(low_s, high_s) } else { edge.at.secs() },
             at_bytes: edge.bytes.0,
@@ -257,7 +257,7 @@ impl Scene<'_> {
         };
         let (mut low, mut high) = (time(edge.low).min(edge.at.secs()), time(edge.high).max(edge.at.secs()));
         let near = edge.sample.saturating_sub(1)..=edge.sample.min(trace.len().saturating_sub(1));
-        for i in near.filter(|i| *i > 0 && facts::unlogged(trace, *i) > 0.0) {
+        for i in near.filter(|i| *i > 0 && trace.unlogged(*i) > 0.0) {
             low = low.min(trace.end(i - 1).secs());
             high = high.max(trace.start(i).secs());
         }

@@ -14,7 +14,7 @@ const FOREIGN_LEAST: f64 = 2.0;
 /// Share of all processor time that is stolen.
 const STOLEN: f64 = 0.10;
 /// An interval so many times longer than the median one is a gap.
-const GAP: f64 = 5.0;
+pub(crate) const GAP: f64 = 5.0;
 /// Intervals of one kind that are closer than this are one, seconds.
 const JOINED_S: f64 = 5.0;
 /// Shorter ones are left out, seconds.
@@ -70,8 +70,8 @@ pub(crate) fn intervals(trace: &Trace) -> Vec<Interference> {
 fn unlogged(trace: &Trace, least: f64) -> impl Iterator<Item = (f64, f64)> {
     let within = trace.legs().iter().filter(|l| l.op != Op::Idle).flat_map(|l| l.samples.clone().skip(1));
     within
+        .filter(move |i| trace.unlogged(*i) > least)
         .map(|i| (trace.end(i - 1).secs(), trace.start(i).secs()))
-        .filter(move |(from, to)| to - from > least)
 }
 
 /// Seconds that intervals of these kinds cover, those that lie on each other once. They are in the order of their starts.

@@ -21,10 +21,3 @@ pub struct LegLatencies {
     /// The bins that hold operations.
     pub bins: Vec<Bin>,
 }
-
-impl LegLatencies {
-    /// Operations.
-    pub fn count(&self) -> u64 {
-        self.bins.iter().map(|b| b.count).sum()
-    }
-}

@@ -166,6 +166,11 @@ impl Trace {
         Nanos(self.end.get(index).or(self.end.last()).copied().unwrap_or(0))
     }
 
+    /// Seconds between the end of the sample before and the start of this one, in which nothing was logged.
+    pub fn unlogged(&self, index: usize) -> f64 {
+        index.checked_sub(1).map_or(0.0, |before| self.start(index).since(self.end(before)).secs())
+    }
+
     /// Operations that were completed in a sample.
     pub fn ops(&self, index: usize) -> u64 {
         self.ops.get(index).map_or(0, |n| u64::from(*n))

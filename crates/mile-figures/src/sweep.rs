@@ -42,6 +42,19 @@ struct Panel {
     joined: bool,
 }
 
+impl Panel {
+    /// Lines over common marks; those without a point are left out.
+    fn joined(title: &str, unit: &str, marks: &[(f64, String)], series: Vec<Series>) -> Self {
+        Self {
+            title: title.into(),
+            unit: unit.into(),
+            marks: marks.to_vec(),
+            series: series.into_iter().filter(|s| !s.points.is_empty()).collect(),
+            joined: true,
+        }
+    }
+}
+
 /// Draws what a run shows as a sweep as SVG; `None` where it is none.
 pub fn draw_sweep(title: &str, lines: &[String], found: &Findings) -> Result<Option<String>, FigureError> {
     let mut panels: Vec<Panel> = Vec::new();
@@ -126,13 +139,7 @@ fn fill(found: &FillFound) -> Vec<Panel> {
         let points = found.levels.iter().filter_map(of).collect();
         rates.push(Series { name: named.leg.clone(), op: named.op, dashed: named.op == Op::Write, points });
     }
-    let panel = |title: &str, unit: &str, series: Vec<Series>| Panel {
-        title: title.into(),
-        unit: unit.into(),
-        marks: marks.clone(),
-        series: series.into_iter().filter(|s| !s.points.is_empty()).collect(),
-        joined: true,
-    };
+    let panel = |title: &str, unit: &str, series: Vec<Series>| Panel::joined(title, unit, &marks, series);
     let panels = [
         panel("Write cache against fill level", "GB", vec![cache]),
         panel("Rates against fill level", "MB/s", rates),
@@ -176,13 +183,7 @@ fn span(found: &SpanFound) -> Vec<Panel> {
         .rev()
         .map(|w| (at(w[1].share_pct), (100.0 * (1.0 - w[1].mean_us / w[0].mean_us)).max(0.0), None))
         .collect();
-    let panel = |title: &str, unit: &str, series: Vec<Series>| Panel {
-        title: title.into(),
-        unit: unit.into(),
-        marks: marks.clone(),
-        series: series.into_iter().filter(|s| !s.points.is_empty()).collect(),
-        joined: true,
-    };
+    let panel = |title: &str, unit: &str, series: Vec<Series>| Panel::joined(title, unit, &marks, series);
     vec![
         panel("Time for each random read, against the share of the drive", "ms", times),
         panel(

@@ -200,7 +200,7 @@ impl ImportedLane {
             let (Some(a), Some(b), Some(end)) = (first.offset, before.offset, next.offset) else { continue };
             let step = b.0 as f64 - a.0 as f64;
             let over = end.0 as f64 - b.0 as f64 - moved(before);
-            // One of the two by its rate, the other by the addresses, and the gap not by more than a hostile row could say.
+            // The addresses go on as the rates say, and through the gap at a rate within a factor of three of that behind it.
             let in_order = (step / moved(first).max(1.0) - 1.0).abs() < IN_ORDER;
             let plausible = over > 0.0 && (over / moved(gap).max(1.0)).ln().abs() < 3.0_f64.ln();
             if in_order && plausible {

@@ -2,6 +2,7 @@
 
 use super::{Scene, Seen};
 use crate::findings::{Break, Cause};
+use crate::interference::GAP;
 use crate::plateaus::Edge;
 use crate::sample::Op;
 use crate::trace::Trace;
@@ -181,8 +182,8 @@ impl Facts {
             pause: (seen.across && seen.leg > 0)
                 .then(|| trace.legs()[seen.leg - 1].op)
                 .filter(|op| *op != leg.op),
-            in_gap: unlogged(trace, around.at).max(trace.end(around.at).since(trace.start(around.at)).secs())
-                > 5.0 * around.usual,
+            in_gap: trace.unlogged(around.at).max(trace.end(around.at).since(trace.start(around.at)).secs())
+                > GAP * around.usual,
             waited: trace
                 .waited(around.before..around.begin.max(around.before + 1))
                 .zip(trace.waited((around.done + 1).min(around.after.saturating_sub(1))..around.after)),
@@ -226,11 +227,6 @@ fn sinks(trace: &Trace, samples: &std::ops::Range<usize>) -> bool {
     let at = |k: usize| samples.start + samples.len() * k / 4;
     let means: Vec<f64> = (0..4).filter_map(|k| trace.mean_rate(at(k)..at(k + 1))).map(|r| r.0).collect();
     means.len() == 4 && means.windows(2).all(|w| w[1] < 0.98 * w[0])
-}
-
-/// Seconds between the end of the sample before and the start of this one: nothing was logged in them.
-pub(super) fn unlogged(trace: &Trace, at: usize) -> f64 {
-    at.checked_sub(1).map_or(0.0, |before| trace.start(at).since(trace.end(before)).secs())
 }
 
 /// Address at which a sample began, where addresses are logged.

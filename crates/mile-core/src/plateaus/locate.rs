@@ -2,6 +2,7 @@
 
 use super::{Edge, Noise, Part, Steps};
 use crate::cycles::Cycle;
+use crate::interference::GAP;
 use crate::moments::Line;
 use crate::stats;
 use crate::trace::Trace;
@@ -226,8 +227,6 @@ struct Place<'a> {
     scale: f64,
 }
 
-/// A sample that is so many times as long as usual is a gap of the log, in which the mean rate says little.
-const GAP: f64 = 5.0;
 /// Places within a sample that are weighed, and the share of all that is left out at either end.
 const PLACES: usize = 32;
 const TAIL: f64 = 0.025;
