@@ -34,6 +34,10 @@ pub(crate) enum Command {
     Runner,
     /// Say what a run shows: plateaus, breaks and their causes, temperature.
     Findings(FindingsArgs),
+    /// Hold runs, groups of runs and files against each other, figure by figure.
+    Compare(CompareArgs),
+    /// Write a report of runs to hand over: a PDF of several pages, or a folder with all that it was made from.
+    Report(ReportArgs),
     /// Write a run as a figure (SVG, PDF) or as data (CSV, JSON Lines).
     Export(ExportArgs),
     /// List the drives at hand.
@@ -257,6 +261,54 @@ pub(crate) struct FindingsArgs {
     pub(crate) beside: BesideArgs,
 }
 
+#[derive(Debug, Args)]
+pub(crate) struct CompareArgs {
+    /// The sides, two or more: each a run, a tag, or runs, tags and CSV files parted by commas. All are held against the first.
+    #[arg(required = true, num_args = 2.., value_name = "SIDE")]
+    pub(crate) sides: Vec<String>,
+    /// Ambient temperature at which temperatures are given, °C.
+    #[arg(long, value_name = "C", value_parser = celsius, allow_hyphen_values = true)]
+    pub(crate) reference_ambient: Option<Celsius>,
+    /// Draw the legs of the sides on one clock, with their difference, into this file: SVG, or PDF by its name.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) figure: Option<PathBuf>,
+    /// Write over a figure that exists.
+    #[arg(long)]
+    pub(crate) overwrite: bool,
+    /// Say how many repeats on each side would show a difference of so many percent; of temperatures, of so many K.
+    #[arg(long, value_name = "PERCENT", value_parser = above_zero)]
+    pub(crate) detect: Option<f64>,
+    #[arg(long, value_name = "FILE")]
+    pub(crate) logbook: Option<PathBuf>,
+    #[arg(long, value_enum, default_value_t)]
+    pub(crate) format: Format,
+    #[command(flatten)]
+    pub(crate) beside: Box<BesideArgs>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ReportArgs {
+    /// What it is about, one or more: each a run, a tag, or runs, tags and CSV files parted by commas. Several are held against the first.
+    #[arg(required = true, num_args = 1.., value_name = "RUN|GROUP")]
+    pub(crate) runs: Vec<String>,
+    /// PDF to write.
+    #[arg(short, value_name = "FILE", required_unless_present = "bundle")]
+    pub(crate) out: Option<PathBuf>,
+    /// Folder to make: the report, figures, samples, findings, the runs themselves, and a checksum of each.
+    #[arg(long, value_name = "FOLDER")]
+    pub(crate) bundle: Option<PathBuf>,
+    /// Set on paper of 8.5 by 11 inches instead of A4.
+    #[arg(long)]
+    pub(crate) letter: bool,
+    /// Write over a file that exists.
+    #[arg(long)]
+    pub(crate) overwrite: bool,
+    #[arg(long, value_name = "FILE")]
+    pub(crate) logbook: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) beside: Box<BesideArgs>,
+}
+
 /// What a trace cannot carry, and is given beside it.
 #[derive(Clone, Debug, Default, Args)]
 pub(crate) struct BesideArgs {
@@ -324,6 +376,9 @@ pub(crate) struct ExportArgs {
     /// What to write.
     #[arg(long = "as", value_enum)]
     pub(crate) kind: ExportKind,
+    /// What a CSV holds.
+    #[arg(long, value_enum, default_value_t)]
+    pub(crate) what: ExportWhat,
     /// What an SVG or PDF shows.
     #[arg(long, value_enum, default_value_t)]
     pub(crate) figure: FigureArg,
@@ -337,6 +392,17 @@ pub(crate) struct ExportArgs {
     pub(crate) logbook: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) beside: BesideArgs,
+}
+
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ExportWhat {
+    /// A row for each interval: rate, temperature and whatever was logged.
+    #[default]
+    Samples,
+    /// A row for each leg: rate, operations, latencies, temperatures, energy, errors.
+    Legs,
+    /// A row for each stretch that failed, or held other data than was written.
+    Errors,
 }
 
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
@@ -435,6 +501,18 @@ pub(crate) enum LogbookCommand {
         #[command(flatten)]
         beside: Box<BesideArgs>,
     },
+    /// Give a run a tag, so that it can be compared as one of a group; without a tag, show those that it has.
+    Tag {
+        /// The run's number, or `last`.
+        run: String,
+        /// Words without white space.
+        tags: Vec<String>,
+        /// Take them away instead.
+        #[arg(long)]
+        remove: bool,
+        #[arg(long, value_name = "FILE")]
+        logbook: Option<PathBuf>,
+    },
     /// Move a damaged logbook out of the way and begin a new one. Nothing is deleted.
     SetAside {
         #[arg(long, value_name = "FILE")]
@@ -516,6 +594,13 @@ fn celsius(text: &str) -> Result<Celsius, String> {
     match text.parse::<f64>() {
         Ok(t) if (-100.0..=300.0).contains(&t) => Ok(Celsius(t)),
         _ => Err(format!("`{text}` is no temperature in °C")),
+    }
+}
+
+fn above_zero(text: &str) -> Result<f64, String> {
+    match text.parse::<f64>() {
+        Ok(value) if value > 0.0 && value.is_finite() => Ok(value),
+        _ => Err(format!("`{text}` is no number above 0")),
     }
 }
 

@@ -2,6 +2,7 @@
 
 pub(crate) mod attach;
 pub(crate) mod bench;
+pub(crate) mod compare;
 pub(crate) mod course;
 pub(crate) mod export;
 pub(crate) mod findings;
@@ -9,5 +10,6 @@ pub(crate) mod health;
 pub(crate) mod instrument;
 pub(crate) mod leftovers;
 pub(crate) mod logbook;
+pub(crate) mod report;
 pub(crate) mod resume;
 pub(crate) mod run;

@@ -3,12 +3,16 @@
 //! Reads the command line, does what it says, and turns errors into an exit code: 0 done, 1 a run was stopped by a guard or
 //! an error, 2 the arguments cannot be used.
 
+mod bundle;
 mod cli;
 mod commands;
 mod figure;
 pub mod measure;
 mod progress;
+mod report;
+mod sides;
 mod source;
+mod tables;
 mod text;
 mod tui;
 
@@ -38,6 +42,8 @@ pub fn run() -> ExitCode {
         Some(Command::Resume(args)) => commands::resume::run(&args),
         Some(Command::Runner) => commands::attach::runner(),
         Some(Command::Findings(args)) => commands::findings::run(&args),
+        Some(Command::Compare(args)) => commands::compare::run(&args),
+        Some(Command::Report(args)) => commands::report::run(&args),
         Some(Command::Export(args)) => commands::export::run(&args),
         Some(Command::Bench(args)) => commands::bench::run(&args),
         Some(Command::Health(args)) => commands::health::run(&args),

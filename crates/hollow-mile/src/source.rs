@@ -5,7 +5,7 @@ use crate::figure::Shown;
 use mile_bench::Failure;
 use mile_bench::session::logbook_path;
 use mile_core::channel::Series;
-use mile_core::{Context, Findings, Nanos, Rate, Sample, Trace, findings};
+use mile_core::{Bytes, Context, Findings, Nanos, Rate, Sample, Trace, findings};
 use mile_drive::Identity;
 use mile_logbook::exchange::{
     Extra, ImportedLane, LaneRows, PARQUET_MAGIC, columns_of_series, read_foreign, read_parquet,
@@ -23,6 +23,7 @@ pub(crate) fn remarks(head: &LaneHead, events: &[Event]) -> Vec<String> {
             "The run was interrupted after {}, in leg {name}, and went on {gap} later behind the {moved} that the leg had moved.",
             Nanos(e.at.0.saturating_sub(gap.0))
         )),
+        EventKind::RowsLeftOut(_) => Some(format!("{}.", e.kind.words())),
         _ => None,
     };
     // What went wrong comes first.
@@ -38,6 +39,12 @@ pub(crate) fn remarks(head: &LaneHead, events: &[Event]) -> Vec<String> {
     remarks
 }
 
+/// What an imported trace has to tell of rows that could not be used.
+fn left_out(rows: usize) -> Vec<Event> {
+    let kind = EventKind::RowsLeftOut(rows as u64);
+    if rows == 0 { Vec::new() } else { vec![Event { at: Nanos(0), bytes: Bytes(0), kind }] }
+}
+
 /// A lane of a run or of a trace, with what it shows.
 pub(crate) struct Source {
     /// `run 4` or the file's name, with the lane where there are several.
@@ -47,6 +54,10 @@ pub(crate) struct Source {
     pub(crate) head: RunHead,
     /// Which of its lanes.
     pub(crate) lane: usize,
+    /// The number of the run in its logbook; `None` for a file.
+    pub(crate) number: Option<i64>,
+    /// The drive's health as it was afterwards.
+    pub(crate) health_after: Option<mile_drive::Health>,
     pub(crate) status: Option<Status>,
     pub(crate) context: Context,
     pub(crate) samples: Vec<Sample>,
@@ -72,8 +83,13 @@ impl Source {
         beside: &BesideArgs,
     ) -> Result<Vec<Self>, Failure> {
         let is_run = named == "last" || named.parse::<i64>().is_ok();
-        let mut all =
-            if is_run { Self::from_run(named, logbook)? } else { Self::from_csv(named, &beside.map)? };
+        let mut all = if is_run {
+            Self::from_run(named, logbook)?
+        } else if Path::new(named).is_dir() {
+            Self::from_folder(named)?
+        } else {
+            Self::from_csv(named, &beside.map)?
+        };
         if let Some(lane) = &beside.lane {
             let names: Vec<String> = all.iter().map(|s| s.head.lane(s.lane).name.clone()).collect();
             all.retain(|s| s.head.lane(s.lane).name == *lane);
@@ -104,13 +120,12 @@ impl Source {
             demands,
             faults: known.faults,
             latencies: known.latencies,
+            not_sequential: known.not_sequential,
+            from_zone_to_zone: known.from_zone_to_zone,
         };
         source.findings = findings(&source.trace, &source.context);
-        if !source.problems.is_empty() {
-            let left_out =
-                format!("{} rows of the file could not be used and were left out.", source.problems.len());
-            source.findings.notes.insert(0, left_out);
-        }
+        let rows = source.leg_rows();
+        source.findings.add_rows(rows);
         if source.joined > 1 {
             source.findings.notes.insert(
                 0,
@@ -141,7 +156,7 @@ impl Source {
     fn from_run(named: &str, logbook: Option<&Path>) -> Result<Vec<Self>, Failure> {
         let run = Logbook::reading(&logbook_path(logbook)?, |book| book.run(book.resolve(named)?))?;
         let name = format!("run {}", run.run);
-        let (head, status, series) = (run.head, run.status, run.series);
+        let (number, head, status, series) = (run.run, run.head, run.status, run.series);
         let lane = |(lane, stored): (usize, StoredLane)| {
             let of = head.lane(lane);
             Self {
@@ -152,6 +167,8 @@ impl Source {
                 status: Some(status),
                 trace: Trace::of(&stored.samples, &of.leg_names()).with_waits(&series, lane),
                 lane,
+                number: Some(number),
+                health_after: stored.outcome.as_ref().and_then(|o| o.health.clone()),
                 head: head.clone(),
                 extras: columns_of_series(&series, lane as u32, &stored.samples),
                 series: series.clone(),
@@ -162,6 +179,18 @@ impl Source {
             }
         };
         Ok(run.lanes.into_iter().enumerate().map(lane).collect())
+    }
+
+    /// The run of a folder that was handed over with a report.
+    fn from_folder(named: &str) -> Result<Vec<Self>, Failure> {
+        let (book, runs) = crate::bundle::open(Path::new(named))?;
+        if runs != 1 {
+            return Err(Failure::usage(format!(
+                "{named} holds {runs} runs, and each file is as it was written. Name one of them: RUN --logbook {}",
+                book.display()
+            )));
+        }
+        Self::from_run("last", Some(&book))
     }
 
     fn from_csv(named: &str, map: &[(String, String)]) -> Result<Vec<Self>, Failure> {
@@ -198,12 +227,14 @@ impl Source {
                 status: None,
                 trace: Trace::of(&imported.samples, &imported.legs).with_waits(&series, lane),
                 lane,
+                number: None,
+                health_after: None,
                 head: head.clone(),
                 series,
                 samples: imported.samples,
-                events: Vec::new(),
-                extras: imported.extras,
                 // They are told once.
+                events: left_out(problems.len()),
+                extras: imported.extras,
                 problems: std::mem::take(&mut problems),
                 joined,
             }

@@ -4,6 +4,7 @@
 pub(crate) mod sweeps;
 
 use crate::source::Source;
+use crate::tables;
 use mile_bench::Failure;
 use mile_core::Nanos;
 use mile_core::findings::Findings;
@@ -464,26 +465,16 @@ fn tables(found: &Findings) -> String {
             );
         }
     }
-    if !found.legs.is_empty() {
-        let _ = writeln!(
-            out,
-            "\n{:<14} {:>12} {:>12} {:>26} {:>20}",
-            "Leg", "time", "moved", "MB/s min, mean, max", "°C min, mean, max"
-        );
-        for l in &found.legs {
-            let rate = l
-                .rate_mb_s
-                .map_or("–".into(), |r| format!("{} {} {}", number(r.min), number(r.mean), number(r.max)));
-            let temp =
-                l.temp_c.map_or("no reading".into(), |t| format!("{:.0} {:.1} {:.0}", t.min, t.mean, t.max));
-            let _ = writeln!(
-                out,
-                "{:<14} {:>12} {:>12} {rate:>26} {temp:>20}",
-                l.leg,
-                Nanos::from_secs(l.end_s - l.start_s).to_string(),
-                Bytes(l.bytes).to_string()
-            );
+    for (heads, cells) in [tables::legs(&found.leg_table), tables::repeats(&found.repeats)] {
+        if !cells.is_empty() {
+            let _ = writeln!(out, "\n{}", tables::lines(&heads, &cells));
         }
+    }
+    for sweep in &found.sweeps {
+        let _ = writeln!(out, "\n{}", tables::sweep(sweep));
+    }
+    if found.sweeps.iter().any(|s| s.cells.len() > 1) {
+        let _ = writeln!(out, "* the highest rate; ~ not to be told from it");
     }
     if let Some(t) = &found.thermal {
         let mut line =

@@ -32,7 +32,8 @@ use mile_runner::{Message, Speed};
 use ratatui::layout::Rect;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM};
 use state::{
-    BenchPlace, Choice, CoursePlace, FillPlace, FindingsPlace, HealthPlace, LogbookPlace, State, Told,
+    BenchPlace, Choice, ComparePlace, CoursePlace, FillPlace, FindingsPlace, HealthPlace, LogbookPlace,
+    State, Told,
 };
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
@@ -107,6 +108,7 @@ pub(crate) fn state(logbook_path: PathBuf, speed: Speed, is_demo: bool) -> State
         findings: FindingsPlace { framing: Framing::default(), ..FindingsPlace::default() },
         health: HealthPlace::default(),
         logbook: LogbookPlace::default(),
+        compare: ComparePlace::default(),
         overlay: None,
         notice: None,
         choices: choices(),

@@ -13,12 +13,13 @@ use common::Bench;
 use serde_json::Value;
 use std::process::Stdio;
 
-const KINDS: [&str; 16] = [
+const KINDS: [&str; 18] = [
     "first-look",
     "long-soak",
     "fill-sweep",
     "cache-recovery",
     "heat-comparison",
+    "two-coolers",
     "two-slots",
     "drive-to-drive",
     "ramp",
@@ -26,6 +27,7 @@ const KINDS: [&str; 16] = [
     "stream",
     "surface-check",
     "full-read",
+    "stale-data",
     "span-disk",
     "span-flash",
     "inner-outer",

@@ -209,6 +209,8 @@ fn data_of_another_run_with_the_same_seed_is_not_taken_for_its_own() {
     let mut second = run("second");
     until("Waiting for the operator", || bench.read("second"));
     std::fs::write(device.image(), &image).unwrap();
+    // On its medium, so that the device reads what was put back and not what is still underway to it.
+    std::fs::File::open(device.image()).unwrap().sync_all().unwrap();
     Command::new("blockdev").args(["--flushbufs", &device.node()]).status().unwrap();
     let status = loop {
         if let Some(status) = second.try_wait().unwrap() {

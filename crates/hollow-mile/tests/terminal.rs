@@ -115,7 +115,7 @@ impl Drop for Terminal {
 /// Start from the bench, watch, note, pause, stop; findings, logbook, export, quit.
 fn whole_way(columns: u16, rows: u16) {
     let t = Terminal::start(columns, rows, "", "demo");
-    t.until_all(&["1 bench", "sim:merrow-k2", "warns from 77 °C", "last run"]);
+    t.until_all(&["bench", "sim:merrow-k2", "warns from 77 °C", "last run"]);
     t.press(&["Enter"], "Writes at most 1,600 GB, 0.133 % of the rated endurance");
     t.press(&["Left"], "Writes at most 600.0 GB");
     t.press(&["Right"], "Writes at most 1,600 GB");
@@ -203,7 +203,7 @@ fn a_resize_is_followed_and_a_window_too_small_is_said() {
     t.resize(50, 12);
     t.until("Hollow Mile needs 60 × 16 at least.");
     t.resize(80, 24);
-    t.until_all(&["1 bench", "7 logbook", "8 surface", "A file"]);
+    t.until_all(&["1bench", "7logbook", "9compare", "A file"]);
     t.resize(30, 3);
     t.until("This window is 30 × 3.");
     t.keys(&["q"]);
@@ -515,7 +515,7 @@ fn each_break_says_why_and_what_would_settle_it_and_that_is_started_from_there()
     t.type_text(&format!(
         "{program} logbook import three.csv --capacity 64GB --warn 75 --rated-write 120 && {program}"
     ));
-    t.press(&["Enter"], "1 bench");
+    t.press(&["Enter"], "bench");
     t.press(&["7"], "an imported trace");
     t.press(&["Enter"], "Run 1, three on an imported trace: done");
     t.until_all(&["write cache exhausted", "throttled by heat", "unexplained"]);
@@ -592,7 +592,7 @@ fn pasted_text_a_suspended_program_and_a_terminal_that_hangs_up() {
 fn two_drives_side_by_side_and_another_run_beside_them() {
     for (columns, rows) in [(159, 46), (80, 24)] {
         let t = Terminal::start(columns, rows, "", "demo --speed x60");
-        t.until_all(&["1 bench", "sim:merrow-k2"]);
+        t.until_all(&["bench", "sim:merrow-k2"]);
         t.press(&["b"], "A run on 2 drives");
         t.press(&["Enter"], "On upper: Leg 2 of 6, upper-alone");
         let screen = t.until_all(&["▸ upper", "lower", "no load", "now "]);
@@ -682,7 +682,7 @@ fn two_real_drives_are_chosen_armed_one_by_one_and_run_from_the_terminal() {
 #[test]
 fn the_findings_of_a_run_on_two_drives_are_seen_lane_by_lane() {
     let t = Terminal::start(159, 46, "", "demo");
-    t.until("1 bench");
+    t.until("bench");
     t.press(&["7"], "two slots");
     t.press(&["Enter"], "Run 6, two slots on Merrow K2 2TB, upper");
     t.until_all(&["lane 1 of 2, ] shows the next", "write cache exhausted"]);
@@ -755,5 +755,44 @@ fn a_scan_is_read_on_the_map_of_the_surface_and_handed_over_as_a_figure() {
             written.contains("1  600.0 GB to 640.0 GB") && written.contains("in mixed order"),
             "{written}"
         );
+    }
+}
+
+#[test]
+fn runs_are_marked_compared_and_reported_without_leaving_the_terminal() {
+    for (columns, rows) in [(159, 46), (80, 24)] {
+        let t = Terminal::start(columns, rows, "", "demo");
+        t.until("1");
+        t.press(&["9"], "Nothing is compared yet. In the logbook (7) a and b mark runs");
+        t.press(&["7"], "6 runs, the newest first.");
+        t.press(&["c"], "Mark runs for both sides in the logbook");
+        // Runs 3 and 2 were bare, run 4 was finned.
+        t.keys(&["Down", "Down"]);
+        t.press(&["b"], "Side A: none. Side B: 4.");
+        t.keys(&["Down"]);
+        t.press(&["a"], "Side A: 3. Side B: 4.");
+        t.keys(&["Down"]);
+        let screen = t.press(&["a"], "Side A: 2, 3. Side B: 4. c compares them.");
+        assert_eq!(
+            screen.lines().filter(|l| l.starts_with(" A ") || l.starts_with(" B ")).count(),
+            3,
+            "{screen}"
+        );
+        t.press(&["c"], "too few repeats to test a difference");
+        t.until_all(&[
+            "A  run 2, run 3",
+            "B  run 4",
+            "cooling differs: A bare; B finned carrier",
+            "rate, MB/s",
+        ]);
+        t.press(&["End"], "fewer than 3 values on a side");
+        t.press(&["Home"], "A  run 2, run 3");
+        t.press(&["r"], "Written: report-2-3-against-4.pdf");
+        assert!(std::fs::read(t.bench.path("report-2-3-against-4.pdf")).unwrap().starts_with(b"%PDF-"));
+        // The mark is taken away again; one run alone has a report of its own.
+        t.press(&["7"], "6 runs, the newest first.");
+        t.press(&["a"], "Side A: 3. Side B: 4.");
+        t.keys(&["q"]);
+        t.shell_is_back();
     }
 }

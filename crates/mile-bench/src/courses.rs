@@ -19,12 +19,13 @@ macro_rules! ready {
 }
 
 /// All of them, the ones that are run first in front.
-pub const READY: [Ready; 16] = ready![
+pub const READY: [Ready; 18] = ready![
     "first-look",
     "long-soak",
     "fill-sweep",
     "cache-recovery",
     "heat-comparison",
+    "two-coolers",
     "two-slots",
     "drive-to-drive",
     "ramp",
@@ -32,6 +33,7 @@ pub const READY: [Ready; 16] = ready![
     "stream",
     "surface-check",
     "full-read",
+    "stale-data",
     "span-disk",
     "span-flash",
     "inner-outer",

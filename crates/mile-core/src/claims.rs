@@ -5,9 +5,12 @@ use crate::sample::Op;
 use crate::trace::Trace;
 use crate::units::{Rate, number};
 use serde::{Deserialize, Serialize};
+use std::collections::{HashMap, HashSet};
 
 /// Share of the drive in use from which it may excuse a lower rate.
 const FULL: f64 = 0.5;
+/// Bytes of an operation on the mean, up to which a leg is none that a sequential rate is claimed for.
+const SMALL: f64 = 65_536.0;
 /// A rate within this share of the link's ceiling is the link's.
 const AT_CEILING: f64 = 0.9;
 
@@ -27,11 +30,16 @@ pub struct ClaimFound {
 }
 
 /// Each claimed rate against the first and the last plateau of the legs that it is about.
-pub(crate) fn claims(trace: &Trace, context: &Context, found: &Findings) -> Vec<ClaimFound> {
+pub(crate) fn claims(
+    trace: &Trace,
+    context: &Context,
+    found: &Findings,
+    fitting: &HashSet<&str>,
+) -> Vec<ClaimFound> {
     let mut all = Vec::new();
     for (op, claimed) in [(Op::Write, context.rated_write), (Op::Read, context.rated_read)] {
         let Some(claimed) = claimed.filter(|c| c.0 > 0.0) else { continue };
-        let mut plateaus = found.plateaus.iter().filter(|p| p.op == op);
+        let mut plateaus = found.plateaus.iter().filter(|p| p.op == op && fitting.contains(p.leg.as_str()));
         let Some(first) = plateaus.next() else { continue };
         all.push(against(
             op.word(),
@@ -51,6 +59,21 @@ pub(crate) fn claims(trace: &Trace, context: &Context, found: &Findings) -> Vec<
         }
     }
     all
+}
+
+/// The names of the legs that ran under the conditions that a sequential rate is claimed for. A pass over all samples, so that it is made once.
+pub(crate) fn fitting<'a>(trace: &'a Trace, context: &Context) -> HashSet<&'a str> {
+    let mut sums: HashMap<&str, (u64, u64)> = HashMap::new();
+    for leg in trace.legs() {
+        let sum = sums.entry(&leg.name).or_default();
+        sum.0 += trace.moved(leg.samples.end).0 - trace.moved(leg.samples.start).0;
+        sum.1 += leg.samples.clone().map(|i| trace.ops(i)).sum::<u64>();
+    }
+    let others: HashSet<&str> = context.not_sequential.iter().map(String::as_str).collect();
+    // A file may not say how many operations there were.
+    let is_large =
+        |(bytes, operations): (u64, u64)| operations == 0 || bytes as f64 / operations as f64 > SMALL;
+    sums.into_iter().filter(|(name, sum)| is_large(*sum) && !others.contains(name)).map(|s| s.0).collect()
 }
 
 fn against(op: &str, which: &str, claimed: Rate, measured: f64, excuses: Vec<String>) -> ClaimFound {
@@ -93,4 +116,52 @@ fn excuses(trace: &Trace, context: &Context, found: &Findings, from: f64, to: f6
         all.push("others were on the drive or the host for part of it".into());
     }
     all
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::findings::findings;
+    use crate::sample::Sample;
+    use crate::units::{Bytes, Nanos};
+
+    /// A claim of a sequential rate was held against whatever read: a random read of 4 KiB was 3 % of it, a leg that the course held back 1 %.
+    #[test]
+    fn a_sequential_claim_is_held_only_against_legs_under_its_conditions() {
+        let run = |legs: &[(&str, f64, u64)], not_sequential: &[&str]| {
+            let mut trace = Trace::new();
+            for (i, (name, mb_s, block)) in legs.iter().enumerate() {
+                for k in 0..40 {
+                    let at = (i * 40 + k) as u64 * 1_000_000_000;
+                    let bytes = (mb_s * 1e6) as u64;
+                    let sample = Sample {
+                        start: Nanos(at),
+                        end: Nanos(at + 1_000_000_000),
+                        op: Op::Read,
+                        read: Bytes(bytes),
+                        ops: bytes / block,
+                        ..Sample::default()
+                    };
+                    trace.push(&sample, name);
+                }
+            }
+            let context = Context {
+                rated_read: Some(Rate(5e9)),
+                not_sequential: not_sequential.iter().map(|s| (*s).to_owned()).collect(),
+                ..Context::default()
+            };
+            findings(&trace, &context)
+        };
+        let all = [("random", 150.0, 4096), ("paced", 50.0, 1 << 20), ("plain", 4500.0, 1 << 20)];
+        let found = run(&all, &["paced"]);
+        assert_eq!(found.claims.iter().map(|c| c.percent.round()).collect::<Vec<_>>(), [90.0]);
+        // Where none fits, nothing is held against it, and that is said.
+        let found = run(&all[..2], &["paced"]);
+        assert!(found.claims.is_empty());
+        let said = found
+            .notes
+            .iter()
+            .filter(|n| n.contains("under the conditions of the claimed sequential read rate"));
+        assert_eq!(said.count(), 1, "{:?}", found.notes);
+    }
 }

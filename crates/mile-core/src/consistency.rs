@@ -25,14 +25,37 @@ pub struct Consistency {
     pub worst_ten_seconds_mb_s: Option<f64>,
 }
 
+/// How a leg began and ended, and its worst second, MB/s.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Ends {
+    /// Mean rate of the first tenth of its time.
+    pub first_tenth_mb_s: f64,
+    /// Mean rate of the last tenth of its time.
+    pub last_tenth_mb_s: f64,
+    /// Lowest mean rate in one second, or in one sample where that is longer.
+    pub worst_second_mb_s: f64,
+}
+
+/// How a leg began and ended; `None` where no time passed.
+pub fn ends(trace: &Trace, leg: &TraceLeg) -> Option<Ends> {
+    let (start, end) =
+        (trace.start(leg.samples.start).secs(), trace.end(leg.samples.end.checked_sub(1)?).secs());
+    let tenth = (end - start) / 10.0;
+    let rate =
+        |from: f64, to: f64| (bytes_at(trace, leg, to) - bytes_at(trace, leg, from)) / (to - from) / 1e6;
+    (tenth > 0.0).then(|| Ends {
+        first_tenth_mb_s: rate(start, start + tenth),
+        last_tenth_mb_s: rate(end - tenth, end),
+        worst_second_mb_s: worst(trace, leg, 1.0),
+    })
+}
+
 /// How evenly a leg ran, with its stretches; `None` where no time passed.
 pub fn consistency(trace: &Trace, leg: &TraceLeg, stretches: &[Stretch]) -> Option<Consistency> {
     let range = leg.samples.clone();
     let (start, end) = (trace.start(range.start).secs(), trace.end(range.end.checked_sub(1)?).secs());
     let whole = trace.mean_rate(range.clone())?.mb_s();
-    let tenth = (end - start) / 10.0;
-    let rate =
-        |from: f64, to: f64| (bytes_at(trace, leg, to) - bytes_at(trace, leg, from)) / (to - from) / 1e6;
+    let ends = ends(trace, leg)?;
     let (mut square, mut on, mut time) = (0.0, 0.0, 0.0);
     for s in stretches {
         for i in s.samples.clone() {
@@ -43,12 +66,12 @@ pub fn consistency(trace: &Trace, leg: &TraceLeg, stretches: &[Stretch]) -> Opti
             on += if (r - s.mean.mb_s()).abs() <= ON_PLATEAU * s.mean.mb_s() { seconds } else { 0.0 };
         }
     }
-    (tenth > 0.0 && time > 0.0).then(|| Consistency {
-        first_tenth_mb_s: rate(start, start + tenth),
-        last_tenth_mb_s: rate(end - tenth, end),
+    (time > 0.0).then(|| Consistency {
+        first_tenth_mb_s: ends.first_tenth_mb_s,
+        last_tenth_mb_s: ends.last_tenth_mb_s,
         variation_pct: 100.0 * (square / time).sqrt() / whole.max(1e-9),
         on_plateau_pct: 100.0 * on / time,
-        worst_second_mb_s: worst(trace, leg, 1.0),
+        worst_second_mb_s: ends.worst_second_mb_s,
         worst_ten_seconds_mb_s: (end - start >= 10.0).then(|| worst(trace, leg, 10.0)),
     })
 }

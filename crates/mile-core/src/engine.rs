@@ -11,6 +11,7 @@ use crate::sample::Op;
 use crate::surface::{self, Surface};
 use crate::trace::Trace;
 use crate::units::Rate;
+use std::ops::Range;
 
 /// Cuts a run into plateaus and puts its breaks down to causes, again and again while it goes on.
 #[derive(Clone, Debug, Default)]
@@ -47,8 +48,11 @@ impl Engine {
         let last = legs.len().saturating_sub(1);
         let cut = |i: usize| match legs[i].op {
             Op::Idle => (Cut::default(), false),
-            // What changes there is the address.
-            _ if surface::is_in_mixed_order(trace, &legs[i]) => {
+            // What changes there is the address, or how much of it cannot be read.
+            _ if context.from_zone_to_zone.contains(&legs[i].name)
+                || surface::is_in_mixed_order(trace, &legs[i])
+                || fails_often(trace, &legs[i].samples) =>
+            {
                 (plateaus::whole(trace, legs[i].samples.clone()), true)
             }
             _ => (plateaus::plateaus(trace, legs[i].samples.clone(), &self.settings), false),
@@ -66,6 +70,11 @@ impl Engine {
         let breaks = Scene::new(trace, context, &seen, hollows).breaks();
         Look { cuts, seen, breaks, is_mixed, surface }
     }
+}
+
+/// Whether operations fail in so many samples that the rates are those of the failing.
+fn fails_often(trace: &Trace, samples: &Range<usize>) -> bool {
+    trace.failed_in(samples) > samples.len() / 5
 }
 
 /// All breaks of a run: those within its legs, and those from one leg to the next where both write or both read: the course changed something, or

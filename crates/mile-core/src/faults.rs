@@ -26,6 +26,17 @@ pub enum FaultKind {
 }
 
 impl FaultKind {
+    /// As findings and tables name it.
+    pub fn key(self) -> &'static str {
+        match self {
+            Self::ReadFailed => "read-failed",
+            Self::WriteFailed => "write-failed",
+            Self::Corrupt => "corrupt",
+            Self::Stale => "stale",
+            Self::Misplaced => "misplaced",
+        }
+    }
+
     /// What was found, for so many of them.
     fn words(self, count: u64) -> &'static str {
         match (self, count) {
@@ -96,16 +107,33 @@ pub fn add(all: &mut Vec<Faults>, kind: FaultKind, at: Nanos, offset: Bytes, len
     merge(all, one);
 }
 
-/// As [`add`], where it is known which parts of the operation, from and to, fail by themselves. Where none does, it was all of it.
+/// As [`add`], where it is known which parts of the operation, from and to, fail by themselves. Where none is known, it was all of it; but where all
+/// were tried and none fails (`complete`), the operation is counted and no place is bad.
 pub fn add_narrowed(
     all: &mut Vec<Faults>,
     kind: FaultKind,
     at: Nanos,
     (offset, length): (Bytes, Bytes),
     bad: &[(Bytes, Bytes)],
+    complete: bool,
 ) {
     let (Some(first), Some(last)) = (bad.first(), bad.last()) else {
-        return add(all, kind, at, offset, length);
+        if !complete {
+            return add(all, kind, at, offset, length);
+        }
+        let end_byte = offset.0.saturating_add(length.0);
+        let (first_byte, seconds) = (offset.0, at.secs());
+        let one = Faults {
+            kind,
+            count: 1,
+            bytes: 0,
+            first_s: seconds,
+            last_s: seconds,
+            first_byte,
+            end_byte,
+            stretches: Vec::new(),
+        };
+        return merge(all, one);
     };
     let one = Faults {
         kind,

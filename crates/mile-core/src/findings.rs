@@ -4,29 +4,34 @@
 //! or empty, and are written so, never left out.
 
 mod ledger;
+mod places;
 
 pub use ledger::Account;
+pub use places::{Hollow, Unreadable, unreadable};
 
 use crate::causes;
 use crate::claims::{self, ClaimFound};
 use crate::consistency::{self, Consistency};
 use crate::demand::{self, Demand, DemandFound};
 use crate::engine::{Engine, Look};
-use crate::faults::{FaultKind, Faults};
+use crate::faults::Faults;
 use crate::interference;
 use crate::latencies::LegLatencies;
 use crate::leg_name::LegName;
+use crate::legs::{self, LegRow, Repeated};
 use crate::next_step;
 use crate::plateaus::{Settings, Stretch, Swing};
 use crate::sample::Op;
 use crate::span::{self, SpanFound};
 use crate::steady::{self, Steady};
-use crate::surface::{self, SlowOperations, Surface};
+use crate::surface::{self, Surface};
 use crate::sweeps::{self, FillFound, Piece, RampFound, Recovery};
+use crate::tables::{self, SweepTable};
 use crate::thermal;
 use crate::trace::{Trace, TraceLeg};
-use crate::units::{Bytes, Celsius, Rate, number, thousands};
+use crate::units::{Bytes, Celsius, Rate, number};
 use serde::{Deserialize, Serialize};
+use std::collections::HashSet;
 
 /// What a trace cannot carry and is given beside it.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
@@ -54,6 +59,12 @@ pub struct Context {
     /// Latencies of its legs, where all of them were kept.
     #[serde(default)]
     pub latencies: Vec<LegLatencies>,
+    /// Names of legs that did not run under the conditions of a claimed sequential rate: at random, in small blocks, held back by the course, through a cache.
+    #[serde(default)]
+    pub not_sequential: Vec<String>,
+    /// Names of legs that go from zone to zone in another order than that of addresses: known before their samples show it.
+    #[serde(default)]
+    pub from_zone_to_zone: Vec<String>,
 }
 
 /// What a break is attributed to.
@@ -301,6 +312,9 @@ pub struct LegFigures {
     pub temp_c: Option<Spread>,
     /// How evenly it ran; `None` for a rest.
     pub consistency: Option<Consistency>,
+    /// The write cache as this leg found it, bytes: only where it followed a rest and its first fall is put down to the cache.
+    #[serde(default)]
+    pub cache_bytes: Option<u64>,
 }
 
 /// The write cache as it was found.
@@ -419,80 +433,6 @@ pub struct Phase {
     pub mean_c: f64,
 }
 
-/// A stretch of the surface that is slower than its surroundings.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
-#[expect(missing_docs, reason = "the format's own names say it")]
-pub struct Hollow {
-    pub start_byte: u64,
-    pub end_byte: u64,
-    pub baseline_mb_s: f64,
-    pub mean_mb_s: f64,
-    pub depth_pct: f64,
-    pub passes_seen: u32,
-    pub passes: u32,
-    /// Lower and upper bound of the depth (95 %).
-    #[serde(default)]
-    pub depth_low_pct: f64,
-    #[serde(default)]
-    pub depth_high_pct: f64,
-    /// Bytes to which its edges are known.
-    #[serde(default)]
-    pub edge_bytes: u64,
-    /// Whether passes of different orders show it: then it goes with the address and not with the time.
-    #[serde(default)]
-    pub orders_differ: bool,
-    /// Whether most operations take longer there, or few of them far longer; `None` where latencies were not read.
-    #[serde(default)]
-    pub slow_operations: Option<SlowOperations>,
-}
-
-impl Hollow {
-    /// Where, how deep and how sure, in one sentence without its full stop.
-    pub fn sentence(&self) -> String {
-        let seen = match (self.passes_seen, self.passes, self.orders_differ) {
-            (_, 1, _) => "seen on the only pass: a second one in another order confirms it".to_owned(),
-            (seen, all, true) => format!("confirmed: seen on {seen} of {all} passes in different orders"),
-            (seen, all, false) => format!("seen on {seen} of {all} passes in the same order"),
-        };
-        let how = self.slow_operations.map_or(String::new(), |s| format!("; {}", s.words()));
-        // Where its edges are known well, its bytes say more.
-        let edges = if 100 * self.edge_bytes < self.end_byte - self.start_byte {
-            let (start, end) =
-                (thousands(&self.start_byte.to_string()), thousands(&self.end_byte.to_string()));
-            format!("; byte {start} to byte {end}, each to {}", Bytes(self.edge_bytes))
-        } else {
-            String::new()
-        };
-        format!(
-            "{} to {}: {} instead of {} MB/s, {:.1} % below the baseline ({:.1} to {:.1} %), {seen}{how}{edges}",
-            Bytes(self.start_byte),
-            Bytes(self.end_byte),
-            number(self.mean_mb_s),
-            number(self.baseline_mb_s),
-            self.depth_pct,
-            self.depth_low_pct,
-            self.depth_high_pct
-        )
-    }
-}
-
-/// A stretch that could not be read.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
-#[expect(missing_docs, reason = "the format's own names say it")]
-pub struct Unreadable {
-    pub start_byte: u64,
-    pub end_byte: u64,
-}
-
-/// The stretches in which reads failed.
-pub fn unreadable(faults: &[Faults]) -> Vec<Unreadable> {
-    let failed = faults.iter().filter(|f| f.kind == FaultKind::ReadFailed);
-    failed
-        .flat_map(|f| &f.stretches)
-        .map(|&(start_byte, end_byte)| Unreadable { start_byte, end_byte })
-        .collect()
-}
-
 /// A periodic dip.
 #[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
 #[expect(missing_docs, reason = "the format's own names say it")]
@@ -559,6 +499,15 @@ pub struct Findings {
     pub next_step: Option<NextStep>,
     /// Measured against claimed.
     pub claims: Vec<ClaimFound>,
+    /// A row of figures for each leg, where what they need was at hand.
+    #[serde(default)]
+    pub leg_table: Vec<LegRow>,
+    /// The figures of legs that were repeated.
+    #[serde(default)]
+    pub repeats: Vec<Repeated>,
+    /// Sweeps over any names, as tables.
+    #[serde(default)]
+    pub sweeps: Vec<SweepTable>,
     pub notes: Vec<String>,
 }
 
@@ -568,6 +517,13 @@ impl Findings {
         self.unreadable_blocks = unreadable(&faults);
         self.faults = faults;
         self
+    }
+
+    /// Adds the rows of its legs, and what they show together.
+    pub fn add_rows(&mut self, rows: Vec<LegRow>) {
+        self.repeats = legs::repeated(&rows);
+        self.sweeps = tables::sweep_tables(&rows);
+        self.leg_table = rows;
     }
 
     /// With the latencies of its legs, which were not known when they were computed.
@@ -615,6 +571,9 @@ pub(crate) fn findings_of(trace: &Trace, context: &Context, look: Look) -> Findi
         recovery: None,
         next_step: None,
         claims: Vec::new(),
+        leg_table: Vec::new(),
+        repeats: Vec::new(),
+        sweeps: Vec::new(),
         notes: Vec::new(),
     };
     let Look { cuts, seen, breaks, surface, .. } = look;
@@ -654,6 +613,10 @@ pub(crate) fn findings_of(trace: &Trace, context: &Context, look: Look) -> Findi
             }
         }
     }
+    for piece in &pieces {
+        let index = trace.legs().partition_point(|l| l.samples.start < piece.leg.samples.start);
+        all.legs[index].cache_bytes = piece.cache(trace).map(|c| c.bytes);
+    }
     all.fill = sweeps::fill(trace, &pieces);
     all.ramp = sweeps::ramps(trace, &pieces);
     all.recovery = sweeps::recovery(trace, &pieces);
@@ -661,9 +624,11 @@ pub(crate) fn findings_of(trace: &Trace, context: &Context, look: Look) -> Findi
     if let Some(thermal) = &mut all.thermal {
         thermal::settle(thermal, trace, context, &all.breaks, &all.plateaus, &all.throttling);
     }
-    all.claims = claims::claims(trace, context, &all);
+    let claimed = context.rated_write.is_some() || context.rated_read.is_some();
+    let fitting = if claimed { claims::fitting(trace, context) } else { HashSet::new() };
+    all.claims = claims::claims(trace, context, &all, &fitting);
     all.next_step = next_step::next_step(trace, context, &all.breaks);
-    all.notes = notes(trace, context, &all);
+    all.notes = notes(trace, context, &all, &fitting);
     all
 }
 
@@ -701,6 +666,7 @@ fn leg_figures(trace: &Trace, leg: &TraceLeg) -> LegFigures {
         rate_mb_s: rate,
         temp_c: temp,
         consistency: None,
+        cache_bytes: None,
     }
 }
 
@@ -716,7 +682,7 @@ pub(crate) fn cache(trace: &Trace, leg: &TraceLeg, found: &Break) -> Cache {
     }
 }
 
-fn notes(trace: &Trace, context: &Context, all: &Findings) -> Vec<String> {
+fn notes(trace: &Trace, context: &Context, all: &Findings, fitting: &HashSet<&str>) -> Vec<String> {
     let mut notes = Vec::new();
     if trace.is_empty() {
         notes.push("The trace has no samples.".to_owned());
@@ -755,14 +721,26 @@ fn notes(trace: &Trace, context: &Context, all: &Findings) -> Vec<String> {
     if trace.errors() > 0 {
         notes.push(format!("{} operations failed.", trace.errors()));
     }
-    if let (Some(rated), Some(first)) = (context.rated_write, all.plateaus.iter().find(|p| p.op == Op::Write))
-    {
+    let rated = all.plateaus.iter().find(|p| p.op == Op::Write && fitting.contains(p.leg.as_str()));
+    if let (Some(rated), Some(first)) = (context.rated_write, rated) {
         let share = 100.0 * first.mean_mb_s / rated.mb_s();
         notes.push(format!(
             "The first plateau, {} MB/s, is {share:.0} % of the rated {} MB/s.",
             number(first.mean_mb_s),
             number(rated.mb_s())
         ));
+    }
+    for (op, claim) in [(Op::Write, context.rated_write), (Op::Read, context.rated_read)] {
+        let of = |p: &&Plateau| p.op == op;
+        if claim.is_some()
+            && all.plateaus.iter().any(|p| of(&p))
+            && !all.plateaus.iter().filter(of).any(|p| fitting.contains(p.leg.as_str()))
+        {
+            notes.push(format!(
+                "No leg was measured under the conditions of the claimed sequential {} rate: in order, blocks of 128 KiB or more, as fast as the drive goes.",
+                op.word()
+            ));
+        }
     }
     match &all.surface {
         None => notes.push(

@@ -92,7 +92,8 @@ fn stalls(trace: &Trace) -> Vec<Range<usize>> {
 /// The samples in which the drive answered nothing under load for at least a second, although it was asked: the slowest of the
 /// operations that come back behind them was out all the while, or none came back at all. Those that begin in a range of samples.
 pub(crate) fn stalls_within(trace: &Trace, range: Range<usize>) -> Vec<Range<usize>> {
-    let silent = |i: usize| trace.moved(i + 1) == trace.moved(i);
+    // A drive that tries and gives up has answered.
+    let silent = |i: usize| trace.moved(i + 1) == trace.moved(i) && trace.failed_in(&(i..i + 1)) == 0;
     let mut all = Vec::new();
     // Without latencies, nobody knows whether it was asked.
     if trace.slowest.extent(0, trace.len()).is_none() {

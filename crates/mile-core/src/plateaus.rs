@@ -163,13 +163,14 @@ pub(crate) fn penalty(n: usize, noise: Noise, least: usize) -> Penalty {
 }
 
 /// Logarithms of the rates in MB/s of samples `range`. A rate below a thousandth of the median counts as that, so
-/// that a standstill is a deep step and not minus infinity.
+/// that a standstill is a deep step and not minus infinity. A sample in which operations failed counts as the one before it.
 fn log_rates(trace: &Trace, range: Range<usize>) -> Vec<f64> {
-    let mut rates: Vec<f64> = range.map(|i| trace.rate.get(i).unwrap_or(f64::NAN)).collect();
+    let rate = |i: usize| trace.rate.get(i).filter(|_| trace.failed_in(&(i..i + 1)) == 0).unwrap_or(f64::NAN);
+    let mut rates: Vec<f64> = range.map(rate).collect();
     let some = rates.iter().step_by(stats::stride(rates.len()));
     let mut known: Vec<f64> = some.copied().filter(|r| *r > 0.0).collect();
     let floor = stats::median(&mut known).unwrap_or(1.0) * 1e-3;
-    let mut last = floor;
+    let mut last = rates.iter().copied().find(|r| !r.is_nan()).unwrap_or(floor);
     for rate in &mut rates {
         if rate.is_nan() {
             *rate = last;

@@ -14,9 +14,11 @@ pub enum Ruler {
     Bytes,
     /// Time since the start of the run.
     Time,
+    /// Addresses on the drive. Legs that go over the same addresses lie on each other.
+    Address,
 }
 
-/// A stretch of a ruler, in bytes or nanoseconds.
+/// A stretch of a ruler, in bytes, nanoseconds or bytes of address.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub struct Window {
     /// Left end.
@@ -28,7 +30,7 @@ pub struct Window {
 /// What a trace shows within one column of a picture.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Column {
-    /// Samples in it; at least one.
+    /// Samples in it; at least one. On the ruler of addresses, the one that was there last.
     pub samples: Range<usize>,
     /// What the leg did.
     pub op: Op,
@@ -43,15 +45,29 @@ pub struct Column {
 }
 
 impl Ruler {
-    /// The ruler that shows something of this trace: time where no bytes were moved.
+    /// The ruler that shows something of this trace: time where no bytes were moved, bytes where no addresses were logged.
     pub fn fitting(self, trace: &Trace) -> Self {
-        if trace.moved(trace.len()).0 == 0 { Self::Time } else { self }
+        match self {
+            _ if trace.moved(trace.len()).0 == 0 => Self::Time,
+            Self::Address if trace.offset.is_blank() => Self::Bytes,
+            own => own,
+        }
+    }
+
+    /// The next ruler of those that show something of this trace.
+    pub fn next(self, trace: &Trace) -> Self {
+        match self {
+            Self::Bytes => Self::Time,
+            Self::Time if !trace.offset.is_blank() => Self::Address,
+            Self::Time | Self::Address => Self::Bytes,
+        }
     }
 
     /// Position of the end of a trace.
     pub fn end(self, trace: &Trace) -> f64 {
         match self {
             Self::Bytes => trace.moved(trace.len()).0 as f64,
+            Self::Address => trace.offset.extent(0, trace.len()).map_or(0.0, |e| e.max * 1e6) + usual(trace),
             Self::Time => trace.end(trace.len()).0 as f64,
         }
     }
@@ -60,15 +76,34 @@ impl Ruler {
     pub fn at(self, trace: &Trace, sample: usize) -> f64 {
         match self {
             Self::Bytes => trace.moved(sample).0 as f64,
+            // At rest it is where it was.
+            Self::Address => {
+                let known = (0..=sample.min(trace.len())).rev().find_map(|i| trace.offset.get(i));
+                known.map_or(0.0, |mb| mb * 1e6)
+            }
             Self::Time => trace.start(sample).0 as f64,
         }
     }
 
-    /// The sample at a position.
+    /// Position of what happened at so many bytes moved, and at so many seconds.
+    pub fn place(self, trace: &Trace, bytes: u64, seconds: f64) -> f64 {
+        match self {
+            Self::Bytes => bytes as f64,
+            Self::Time => seconds * 1e9,
+            Self::Address => self.at(trace, trace.index_at_time(Nanos::from_secs(seconds))),
+        }
+    }
+
+    /// The sample at a position: on the ruler of addresses the latest of those that begin nearest below it.
     pub fn sample(self, trace: &Trace, position: f64) -> usize {
+        if self == Self::Address {
+            let below = |i: &usize| trace.offset.get(*i).map(|mb| position - mb * 1e6).filter(|d| *d >= 0.0);
+            let near = (0..trace.len()).filter_map(|i| Some((i, below(&i)?)));
+            return near.min_by(|a, b| a.1.total_cmp(&b.1).then(b.0.cmp(&a.0))).map_or(0, |n| n.0);
+        }
         let position = position.max(0.0) as u64;
         match self {
-            Self::Bytes => trace.index_at_bytes(Bytes(position)),
+            Self::Bytes | Self::Address => trace.index_at_bytes(Bytes(position)),
             Self::Time => trace.index_at_time(Nanos(position)),
         }
     }
@@ -76,7 +111,7 @@ impl Ruler {
     /// A position in words, with a unit.
     pub fn words(self, position: f64) -> String {
         match self {
-            Self::Bytes => Bytes(position.max(0.0) as u64).to_string(),
+            Self::Bytes | Self::Address => Bytes(position.max(0.0) as u64).to_string(),
             Self::Time => Nanos(position.max(0.0) as u64).to_string(),
         }
     }
@@ -85,7 +120,7 @@ impl Ruler {
     pub fn unit(self, window: Window) -> (&'static str, f64) {
         let width = window.to - window.from;
         let units: &[(&str, f64)] = match self {
-            Self::Bytes => &[("kB", 1e3), ("MB", 1e6), ("GB", 1e9), ("TB", 1e12)],
+            Self::Bytes | Self::Address => &[("kB", 1e3), ("MB", 1e6), ("GB", 1e9), ("TB", 1e12)],
             Self::Time => &[("ms", 1e6), ("s", 1e9), ("min", 60e9), ("h", 3600e9)],
         };
         // The largest unit that is at most a third of the window, bytes above a few GB staying in GB.
@@ -122,9 +157,70 @@ pub fn ticks(ruler: Ruler, window: Window, most: usize) -> Vec<(f64, String)> {
         .collect()
 }
 
+/// Bytes of a sample, on the mean.
+fn usual(trace: &Trace) -> f64 {
+    trace.moved(trace.len()).0 as f64 / trace.len().max(1) as f64
+}
+
+/// A window of addresses in columns: each sample in those that it went over, where it hangs together with one of its neighbours, or in the one where it began.
+fn columns_by_address(trace: &Trace, window: Window, count: usize) -> Vec<Option<Column>> {
+    let width = (window.to - window.from) / count.max(1) as f64;
+    let mut all: Vec<Option<Column>> = vec![None; count];
+    // Seconds in each column.
+    let mut weight = vec![0.0; count];
+    let span = |i: usize| {
+        let start = trace.offset.get(i)? * 1e6;
+        Some((start, start + (trace.moved(i + 1).0 - trace.moved(i).0) as f64))
+    };
+    let joined = |a: usize, b: usize| {
+        span(a).zip(span(b)).is_some_and(|(a, b)| (b.0 - a.1).abs() <= 0.05 * (a.1 - a.0) + 2e6)
+    };
+    for leg in trace.legs().iter().filter(|l| l.op != Op::Idle) {
+        for i in leg.samples.clone() {
+            let Some(((start, end), rate)) = span(i).zip(trace.rate.get(i)) else { continue };
+            let hangs =
+                i > leg.samples.start && joined(i - 1, i) || i + 1 < leg.samples.end && joined(i, i + 1);
+            let end = if hangs { end } else { start };
+            if end < window.from || start >= window.to || width <= 0.0 {
+                continue;
+            }
+            let first = ((start - window.from) / width).max(0.0) as usize;
+            let last = (((end - window.from) / width).ceil() as usize).clamp(first + 1, count.max(first + 1));
+            let seconds = trace.end(i).since(trace.start(i)).secs();
+            for c in first..last.min(count) {
+                let of = |known: Option<Extent>, value: Option<f64>| match (known, value) {
+                    (Some(e), Some(v)) => Some(Extent {
+                        min: e.min.min(v),
+                        max: e.max.max(v),
+                        mean: (e.mean * weight[c] + v * seconds) / (weight[c] + seconds),
+                    }),
+                    (None, Some(v)) => Some(Extent { min: v, mean: v, max: v }),
+                    (known, None) => known,
+                };
+                let known = all[c].take();
+                let part = |f: fn(&Column) -> Option<Extent>| known.as_ref().and_then(f);
+                let column = Column {
+                    samples: i..i + 1,
+                    op: leg.op,
+                    rate: of(part(|k| k.rate), Some(rate)),
+                    temp: of(part(|k| k.temp), trace.temp.get(i)),
+                    p50: of(part(|k| k.p50), trace.p50.get(i)),
+                    p99: of(part(|k| k.p99), trace.p99.get(i)),
+                };
+                all[c] = Some(column);
+                weight[c] += seconds;
+            }
+        }
+    }
+    all
+}
+
 /// Cuts a window into `count` columns. A column without a sample of its own shows the one that reaches into it; behind the
 /// end of the trace it is `None`.
 pub fn columns(trace: &Trace, ruler: Ruler, window: Window, count: usize) -> Vec<Option<Column>> {
+    if ruler == Ruler::Address {
+        return columns_by_address(trace, window, count);
+    }
     let end = ruler.end(trace);
     let width = (window.to - window.from) / count.max(1) as f64;
     let mut from = ruler.sample(trace, window.from);
@@ -194,6 +290,51 @@ mod tests {
         assert_eq!(
             columns(&Trace::new(), Ruler::Bytes, Window { from: 0.0, to: 1.0 }, 3),
             [None, None, None]
+        );
+    }
+
+    #[test]
+    fn by_address_a_column_shows_what_was_there_whenever_that_was() {
+        // Forward over 100 places of 1 GB at 100 MB/s, and back at 50; place 40 at a tenth each time.
+        let place = |i: u64| if i < 100 { i } else { 199 - i };
+        let mut now = 0;
+        let samples: Vec<Sample> = (0..200)
+            .map(|i| {
+                let mb_s = if i < 100 { 100.0 } else { 50.0 } * if place(i) == 40 { 0.1 } else { 1.0 };
+                let start = now;
+                now += (1000.0 / mb_s * 1e9) as u64;
+                Sample {
+                    start: Nanos(start),
+                    end: Nanos(now),
+                    leg: (i / 100) as u32,
+                    op: Op::Read,
+                    read: Bytes(1_000_000_000),
+                    offset: Some(Bytes(place(i) * 1_000_000_000)),
+                    ..Sample::default()
+                }
+            })
+            .collect();
+        let trace = Trace::of(&samples, &["there".into(), "back".into()]);
+        let whole = Window { from: 0.0, to: Ruler::Address.end(&trace) };
+        assert!((whole.to - 100e9).abs() < 1e3, "{whole:?}");
+        let all: Vec<Column> = columns(&trace, Ruler::Address, whole, 100).into_iter().flatten().collect();
+        assert_eq!(all.len(), 100);
+        let mean = |c: usize| all[c].rate.unwrap().mean;
+        // Bytes over time of both: 2 GB in 30 s.
+        assert!(
+            (mean(20) - 2000.0 / 30.0).abs() < 0.1 && (mean(40) - 200.0 / 30.0).abs() < 0.1,
+            "{}",
+            mean(40)
+        );
+        assert_eq!((all[20].rate.unwrap().min.round(), all[20].rate.unwrap().max.round()), (50.0, 100.0));
+        assert_eq!(all[20].samples, 179..180, "the one that was there last");
+        assert_eq!(Ruler::Address.sample(&trace, 20.5e9), 179);
+        assert_eq!(Ruler::Address.at(&trace, 179), 20e9);
+        let few = columns(&trace, Ruler::Address, Window { from: 90e9, to: 110e9 }, 20);
+        assert_eq!(few.iter().flatten().count(), 10, "there is nothing behind the end");
+        assert_eq!(
+            (Ruler::Time.next(&trace), Ruler::Time.next(&Trace::new())),
+            (Ruler::Address, Ruler::Bytes)
         );
     }
 

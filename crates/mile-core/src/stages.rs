@@ -70,7 +70,7 @@ pub struct LaneTrace<'a> {
 }
 
 impl LaneTrace<'_> {
-    fn series(&self) -> impl Iterator<Item = &Series> {
+    pub(crate) fn series(&self) -> impl Iterator<Item = &Series> {
         self.series.iter().filter(|s| s.channel.of.is_none_or(|of| of == self.number))
     }
 }

@@ -13,6 +13,7 @@ mod baseline;
 mod latency;
 mod passes;
 pub mod refine;
+mod stale;
 
 use crate::findings::Hollow;
 use crate::sample::Op;
@@ -73,6 +74,9 @@ impl Order {
     }
 }
 
+/// Neighbouring recording zones of a disk differ by a few percent; a baseline that falls to less than this share of what it was is none of them.
+const ZONES_APART: f64 = 0.8;
+
 /// A pass over the surface.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Pass {
@@ -123,6 +127,8 @@ pub enum Instead {
     Others,
     /// Another pass, which went there too, did not show it.
     OnePassOnly,
+    /// It was slow until it was written anew: the data were old, and the place is not weak.
+    StaleData,
 }
 
 impl Instead {
@@ -132,6 +138,7 @@ impl Instead {
             Self::Heat => "the drive was throttled there by heat",
             Self::Others => "other I/O on the drive",
             Self::OnePassOnly => "another pass went there and does not show it",
+            Self::StaleData => "it held old data, and is as fast as the rest since it was written again",
         }
     }
 }
@@ -229,7 +236,8 @@ pub fn by_zones(trace: &Trace) -> Option<(Surface, Vec<Hollow>)> {
     // What is read and what is written are not at one pace: the kind with more passes counts, reads where there are as many.
     let count = |op: Op| found.iter().filter(|f| trace.legs()[f.leg].op == op).count();
     let op = if count(Op::Write) > count(Op::Read) && count(Op::Write) > 1 { Op::Write } else { Op::Read };
-    let found: Vec<Found> = found.into_iter().filter(|f| trace.legs()[f.leg].op == op).collect();
+    let mut found: Vec<Found> = found.into_iter().filter(|f| trace.legs()[f.leg].op == op).collect();
+    passes::join_what_was_put_off(trace, &mut found);
     let from = found.iter().map(|f| f.spans[0].1).min_by(f64::total_cmp)?;
     let to = found.iter().filter_map(|f| f.spans.last()).map(|s| s.2).max_by(f64::total_cmp)?;
     let usual = |f: &Found| {
@@ -248,8 +256,9 @@ pub fn by_zones(trace: &Trace) -> Option<(Surface, Vec<Hollow>)> {
     let width = (to - from) / cells as f64;
     let views: Vec<View> = found.iter().map(|f| View::of(trace, f, from, width, cells)).collect();
     let settled = without_time(&views, &found);
-    let hollows = judge(&settled, trace, &found);
-    let passing = passing(&views, &hollows, trace, &found);
+    let writes = stale::Writes { trace, from, width };
+    let hollows = judge(&settled, &views, &writes, &found);
+    let passing = passing(&views, &hollows, &writes, &found);
     let sigma = views.iter().map(|v| v.sigma).fold(0.0, f64::max);
     let baseline: Vec<Option<f64>> = (0..cells)
         .map(|c| {
@@ -291,7 +300,7 @@ pub fn by_zones(trace: &Trace) -> Option<(Surface, Vec<Hollow>)> {
                 mb_s: level,
             })
             .collect(),
-        not_looked_at: runs((0..cells).map(|c| views.iter().all(|v| v.rate[c].is_none())))
+        not_looked_at: runs((0..cells).map(|c| views.iter().all(|v| v.rate[c].is_none() && !v.failed[c])))
             .into_iter()
             .map(|r| (bytes(r.start as f64), bytes(r.end as f64)))
             .collect(),
@@ -308,6 +317,12 @@ pub fn by_zones(trace: &Trace) -> Option<(Surface, Vec<Hollow>)> {
             .collect(),
         noise: sigma,
     };
+    // A write that goes over the addresses in one order only falls where its cache is full; recording zones lie closer to each other than that.
+    let one_order = found.iter().all(|f| f.order != Order::Other && f.order == found[0].order);
+    let falls = |w: &[RecordingZone]| w[1].mb_s < ZONES_APART * w[0].mb_s;
+    if op == Op::Write && one_order && surface.recording_zones.windows(2).any(falls) {
+        return None;
+    }
     let hollows = hollows
         .into_iter()
         .map(|h| {
@@ -338,6 +353,8 @@ struct View {
     rate: Vec<Option<f64>>,
     /// The sample that a cell was seen by.
     sample: Vec<usize>,
+    /// Whether what was read of a cell failed in part, so that it has no rate.
+    failed: Vec<bool>,
     baseline: Vec<f64>,
     sigma: f64,
     slow: Vec<Slow>,
@@ -354,11 +371,18 @@ impl View {
     fn of(trace: &Trace, found: &Found, from: f64, width: f64, cells: usize) -> Self {
         let mut sums = vec![(0.0, 0.0); cells];
         let mut sample = vec![usize::MAX; cells];
+        let mut failed = vec![false; cells];
         for span in &found.spans {
             let i = span.0;
             let bytes = (trace.moved(i + 1).0 - trace.moved(i).0) as f64;
             let seconds = trace.end(i).since(trace.start(i)).secs();
+            let fails = trace.failed_in(&(i..i + 1)) > 0;
             for c in cells_of(span, from, width, cells) {
+                failed[c] |= fails;
+                if fails {
+                    // It says how long the drive tried.
+                    continue;
+                }
                 sums[c].0 += bytes;
                 sums[c].1 += seconds;
                 sample[c] = sample[c].min(i);
@@ -368,12 +392,13 @@ impl View {
             .iter()
             .map(|(bytes, seconds)| (*seconds > 0.0 && *bytes > 0.0).then(|| (bytes / seconds / 1e6).ln()))
             .collect();
-        Self::on(rate, sample)
+        Self { failed, ..Self::on(rate, sample) }
     }
 
     fn on(rate: Vec<Option<f64>>, sample: Vec<usize>) -> Self {
         let (baseline, sigma) = baseline(&rate);
-        let mut view = Self { rate, sample, baseline, sigma, slow: Vec::new() };
+        let mut view =
+            Self { failed: vec![false; rate.len()], rate, sample, baseline, sigma, slow: Vec::new() };
         view.slow = view.find();
         view
     }
@@ -397,7 +422,7 @@ impl View {
         for (c, by) in cells.iter().zip(slower) {
             rate[*c] = rate[*c].map(|r| r - by);
         }
-        Self::on(rate, self.sample.clone())
+        Self { failed: self.failed.clone(), ..Self::on(rate, self.sample.clone()) }
     }
 
     fn residual(&self, cell: usize) -> Option<f64> {
@@ -533,7 +558,8 @@ struct Gone {
 }
 
 /// Holds the slow stretches of the passes against each other.
-fn judge(views: &[View], trace: &Trace, found: &[Found]) -> Vec<Hole> {
+fn judge(views: &[View], raw: &[View], writes: &stale::Writes<'_>, found: &[Found]) -> Vec<Hole> {
+    let trace = writes.trace;
     let mut holes: Vec<Hole> = Vec::new();
     // Where nothing could be told apart by the order, what was logged has to tell.
     let is_apart = found.iter().any(|f| f.order == Order::Other);
@@ -542,7 +568,10 @@ fn judge(views: &[View], trace: &Trace, found: &[Found]) -> Vec<Hole> {
     };
     for (p, view) in views.iter().enumerate() {
         for slow in &view.slow {
-            if holes.iter().any(|h| is_same(&h.cells, &slow.cells)) || is_else(p, slow) {
+            if holes.iter().any(|h| is_same(&h.cells, &slow.cells))
+                || is_else(p, slow)
+                || writes.ended_it(raw, found, slow)
+            {
                 continue;
             }
             // Those that went there, and those that show it too.
@@ -578,13 +607,15 @@ fn judge(views: &[View], trace: &Trace, found: &[Found]) -> Vec<Hole> {
 }
 
 /// Slow stretches of single passes that are no hollows.
-fn passing(views: &[View], holes: &[Hole], trace: &Trace, found: &[Found]) -> Vec<Gone> {
+fn passing(views: &[View], holes: &[Hole], writes: &stale::Writes<'_>, found: &[Found]) -> Vec<Gone> {
+    let trace = writes.trace;
     let mut gone = Vec::new();
     for (p, view) in views.iter().enumerate() {
         let own = view.slow.iter().filter(|s| s.cells.len() >= LEAST_CELLS);
         for slow in own.filter(|s| !holes.iter().any(|h| is_same(&h.cells, &s.cells))) {
             let went = views.iter().filter(|v| v.went(&slow.cells)).count();
-            let cause = instead(view, trace, &trace.legs()[found[p].leg], slow);
+            let stale = writes.ended_it(views, found, slow).then_some(Instead::StaleData);
+            let cause = stale.or_else(|| instead(view, trace, &trace.legs()[found[p].leg], slow));
             if let Some(instead) = cause.or((went > 1).then_some(Instead::OnePassOnly)) {
                 gone.push(Gone { cells: slow.cells.clone(), pass: p, depth: slow.depth, instead });
             }
@@ -608,6 +639,7 @@ fn hole(views: &[View], found: &[Found], slow: &Slow, seen: &[usize], passes: us
     let shift = window.start;
     let mean = View {
         rate: window.clone().map(residual).collect(),
+        failed: Vec::new(),
         sample: Vec::new(),
         baseline: vec![0.0; window.len()],
         sigma: first.sigma,

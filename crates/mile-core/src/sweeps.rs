@@ -186,7 +186,7 @@ impl Piece<'_> {
 
     /// The write cache as this leg found it: its first fall, where that is put down to the cache. Nothing where it was written to since the last rest,
     /// as the cache was in part full then.
-    fn cache(&self, trace: &Trace) -> Option<Cache> {
+    pub(crate) fn cache(&self, trace: &Trace) -> Option<Cache> {
         let first = self.breaks.iter().find(|b| b.to_mb_s < b.from_mb_s && self.leg.op == Op::Write)?;
         let begin = self.leg.samples.start;
         let rest = trace.legs().iter().rev().find(|l| l.op == Op::Idle && l.samples.end <= begin);

@@ -37,6 +37,8 @@ pub struct Trace {
     light: Pyramid,
     heavy: Pyramid,
     errors: u64,
+    /// The samples in which operations failed, and how many did.
+    failed: Vec<(u32, u32)>,
     ops: Vec<u32>,
     /// Ends of intervals, and the share of each for which the lane waited for the other side of a copy.
     waits: Vec<(u64, f32)>,
@@ -104,7 +106,35 @@ impl Trace {
         self.light.push(sample.throttled.map(|t| t.light_s));
         self.heavy.push(sample.throttled.map(|t| t.heavy_s));
         self.errors += u64::from(sample.errors);
+        if sample.errors > 0 {
+            self.push_failed(index, sample.errors);
+        }
         self.ops.push(u32::try_from(sample.ops).unwrap_or(u32::MAX));
+    }
+
+    /// How many of these samples have operations that failed, or that the drive still tried: what they moved says how long the drive tried, and not how fast it is.
+    pub fn failed_in(&self, range: &Range<usize>) -> usize {
+        self.failing(range).len()
+    }
+
+    /// How many operations failed in these samples.
+    pub fn errors_in(&self, range: &Range<usize>) -> u64 {
+        self.failing(range).iter().map(|f| u64::from(f.1)).sum()
+    }
+
+    fn failing(&self, range: &Range<usize>) -> &[(u32, u32)] {
+        let before = |end: usize| self.failed.partition_point(|f| (f.0 as usize) < end);
+        &self.failed[before(range.start)..before(range.end).max(before(range.start))]
+    }
+
+    /// Notes that operations failed in a sample. Those before it in which nothing came back were spent on them, and so was a part of the one before those.
+    fn push_failed(&mut self, index: usize, errors: u32) {
+        let first = self.legs.last().map_or(index, |l| l.samples.start);
+        let first = self.failed.last().map_or(first, |&f| first.max(f.0 as usize + 1));
+        let silent = (first..index).rev().take_while(|&i| self.ops[i] == 0).count();
+        let begun = usize::from(silent > 0 && index - silent > first);
+        let count = |i: usize| Some((u32::try_from(i).ok()?, if i == index { errors } else { 0 }));
+        self.failed.extend((index - silent - begun..=index).filter_map(count));
     }
 
     /// Says for what share of the interval that ends at `at`, 0 to 1, the lane waited for the other side of a copy. In the order of time.

@@ -310,3 +310,40 @@ fn a_place_where_all_operations_are_slow_is_told_from_one_where_few_are() {
     assert!(hollows.len() == 2 && hollows.iter().all(|h| h.slow_operations.is_none()));
     assert!(surface.passes.iter().all(|p| p.p99_us.is_empty()));
 }
+
+/// Three writes over the same 300 GB after rests, whose cache is full at 100 GB: no place is slow, though each pass falls at the same address. A write whose
+/// rate is even but for one stretch has a surface all the same.
+#[test]
+fn a_full_cache_at_the_same_address_in_each_pass_is_no_recording_zone() {
+    let passes = |rate: &dyn Fn(u64) -> f64| {
+        let (mut trace, mut now) = (Trace::new(), 0.0);
+        for pass in 1..=3 {
+            for gb in 0..300_u64 {
+                let wobble = 1.0 + 0.01 * ((gb * 7919 + pass * 31) % 101) as f64 / 50.0 - 0.01;
+                let seconds = 1000.0 / (rate(gb) * wobble);
+                let sample = Sample {
+                    start: Nanos::from_secs(now),
+                    end: Nanos::from_secs(now + seconds),
+                    op: Op::Write,
+                    written: Bytes(1_000_000_000),
+                    offset: Some(Bytes(gb * 1_000_000_000)),
+                    ..Sample::default()
+                };
+                now += seconds;
+                trace.push(&sample, &format!("pass {pass}"));
+            }
+            let rest = Sample {
+                start: Nanos::from_secs(now),
+                end: Nanos::from_secs(now + 600.0),
+                ..Sample::default()
+            };
+            now += 600.0;
+            trace.push(&Sample { op: Op::Idle, ..rest }, "rest");
+        }
+        mile_core::surface::surface(&trace)
+    };
+    assert!(passes(&|gb| if gb < 100 { 2800.0 } else { 1050.0 }).is_none());
+    let (_, hollows) = passes(&|gb| if (140..160).contains(&gb) { 500.0 } else { 1050.0 }).unwrap();
+    assert_eq!(hollows.len(), 1, "{hollows:?}");
+    assert!(hollows[0].start_byte.abs_diff(140_000_000_000) < 2_000_000_000);
+}

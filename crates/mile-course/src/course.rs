@@ -213,6 +213,8 @@ pub struct Transfer {
     pub at_most_moved: Option<Bytes>,
     /// Bytes between which the edges of hollows are to be known: a scan that goes on to look for them, or the leg that does.
     pub refine: Option<Bytes>,
+    /// Longest time that a scan spends on what it could not read, once it has read the rest.
+    pub bad_time: Option<Nanos>,
     /// The part that it has in a copy.
     pub copy: Option<CopyPart>,
 }
@@ -303,6 +305,8 @@ pub enum Seen {
     Below(Celsius, Nanos),
     /// It was above this for so long.
     Above(Celsius, Nanos),
+    /// It stayed within this many K for so long.
+    Stable(Celsius, Nanos),
     /// The rate is in steady state over five consecutive rounds of this length.
     Steady(Nanos),
     /// A break was seen in this leg, and so much time has passed since.
@@ -316,7 +320,7 @@ pub enum Seen {
 impl Seen {
     /// Whether it needs a temperature.
     pub fn needs_temperature(&self) -> bool {
-        matches!(self, Self::Below(..) | Self::Above(..))
+        matches!(self, Self::Below(..) | Self::Above(..) | Self::Stable(..))
     }
 
     /// In words: `temperature below 40 °C for 10 s`.
@@ -326,6 +330,7 @@ impl Seen {
             Self::Channel(ref threshold, hold) => threshold.words() + &held(hold),
             Self::Below(limit, hold) => format!("temperature below {limit}{}", held(hold)),
             Self::Above(limit, hold) => format!("temperature above {limit}{}", held(hold)),
+            Self::Stable(within, hold) => format!("temperature stable within {within} for {hold}"),
             Self::Steady(round) => format!("steady state in rounds of {round}"),
             Self::Break(hold) => format!("a break{}", held(hold)),
             Self::Errors(1) => "1 error".into(),

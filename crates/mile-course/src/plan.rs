@@ -208,6 +208,9 @@ pub struct PlannedTransfer {
     /// Bytes between which the edges of hollows are to be known: it reads where the run so far says, and no more than its budget.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub refine: Option<Bytes>,
+    /// Longest time that a scan spends on what it could not read, once it has read the rest; 10 min where the course gives none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bad_time: Option<Nanos>,
     /// The part that it has in a copy.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub copy: Option<CopyPart>,
@@ -674,6 +677,7 @@ impl Fit<'_> {
                 _ => ScanOrder::Forward,
             },
             refine: leg.refine,
+            bad_time: leg.bad_time,
             copy: leg.copy,
         };
         if matches!(kind, Kind::Fill(_)) {

@@ -271,6 +271,9 @@ pub struct Failure {
     pub length: Bytes,
     /// Number of the error; `None` where fewer bytes were moved than asked for.
     pub errno: Option<i32>,
+    /// Time from asking for it to its failure. Zero in logs of earlier versions, which did not keep it.
+    #[serde(default)]
+    pub took: Nanos,
 }
 
 impl Failure {
@@ -300,13 +303,16 @@ pub struct Narrowed {
     pub bad: Vec<(Bytes, Bytes)>,
     /// Whether everything in the operation was tried.
     pub complete: bool,
+    /// Time that narrowing it down took. Zero in logs of earlier versions, which did not keep it.
+    #[serde(default)]
+    pub took: Nanos,
 }
 
 impl Narrowed {
     /// Of a failure of which nothing more could be found out.
     pub fn unknown(failure: &Failure) -> Self {
         let end = Bytes(failure.offset.0 + failure.length.0);
-        Self { bad: vec![(failure.offset, end)], complete: false }
+        Self { bad: vec![(failure.offset, end)], ..Self::default() }
     }
 }
 
@@ -560,8 +566,8 @@ pub trait Drive: Send {
     /// Readings now.
     fn readings(&mut self) -> Readings;
 
-    /// Tries the parts of an operation that failed, down to single logical blocks. Nothing outside of it is touched.
-    fn narrow(&mut self, _failure: &Failure) -> Pending<Narrowed> {
+    /// Tries the parts of an operation that failed, down to single logical blocks, for as long as `patience` lasts. Nothing outside of it is touched.
+    fn narrow(&mut self, _failure: &Failure, _patience: Nanos) -> Pending<Narrowed> {
         Pending::done(Narrowed::default())
     }
 

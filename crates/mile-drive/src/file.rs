@@ -400,9 +400,9 @@ impl Drive for FileDrive {
         self.io.abandon();
     }
 
-    fn narrow(&mut self, failure: &Failure) -> Pending<Narrowed> {
-        let unknown = || Pending::done(Narrowed::default());
-        self.file.as_ref().map_or_else(unknown, |f| self.io.narrow(f, failure, Bytes(LOGICAL_BLOCK)))
+    fn narrow(&mut self, failure: &Failure, patience: Nanos) -> Pending<Narrowed> {
+        let Some(file) = &self.file else { return Pending::done(Narrowed::default()) };
+        self.io.narrow(file, failure, Bytes(LOGICAL_BLOCK), patience)
     }
 
     fn waiting(&self) -> Option<(Nanos, Bytes, usize)> {

@@ -328,12 +328,19 @@ impl Io {
     }
 
     /// Narrows down a failed operation of the transfer that was begun last. Writes give the blocks what that transfer gives.
-    pub fn narrow(&self, file: &File, failure: &Failure, logical_block: Bytes) -> Pending<Narrowed> {
+    pub fn narrow(
+        &self,
+        file: &File,
+        failure: &Failure,
+        logical_block: Bytes,
+        patience: Nanos,
+    ) -> Pending<Narrowed> {
         // What a copy writes is not known here, and nothing else may be written in its place.
         if self.copy.is_some() && failure.op == Op::Write {
             return Pending::done(Narrowed::unknown(failure));
         }
-        narrow::narrow(file, failure, logical_block, &Pattern::new(self.origin.run, self.begun.pass, 0))
+        let pattern = Pattern::new(self.origin.run, self.begun.pass, 0);
+        narrow::narrow(file, failure, logical_block, &pattern, patience)
     }
 
     /// Lets go of what is underway.

@@ -318,8 +318,10 @@ fn blocks_that_narrowing_wrote_again_verify_like_the_rest_of_their_pass() {
     drive.begin(&whole(Op::Write)).unwrap();
     finish(&mut drive, &mut Tally::default());
     let (offset, length) = (Bytes(7 * MIB), Bytes(MIB));
-    let failure = Failure { op: Op::Write, offset, length, errno: Some(libc::EIO) };
-    assert_eq!(drive.narrow(&failure).wait().unwrap(), Narrowed { bad: Vec::new(), complete: true });
+    let failure = Failure { op: Op::Write, offset, length, errno: Some(libc::EIO), took: Nanos(0) };
+    let narrowed = drive.narrow(&failure, Nanos::from_secs(60.0)).wait().unwrap();
+    assert!(narrowed.took > Nanos(0));
+    assert_eq!(narrowed, Narrowed { complete: true, took: narrowed.took, ..Narrowed::default() });
     let mut tally = Tally::default();
     drive.begin(&Transfer { verify: true, ..whole(Op::Read) }).unwrap();
     finish(&mut drive, &mut tally);

@@ -2,13 +2,17 @@
 //!
 //! Text stays text in both. The font is compiled in, so that a PDF has its text on a machine without any font.
 
+mod compare;
 mod lanes;
 #[cfg(feature = "pdf")]
 mod pdf;
+#[cfg(feature = "pdf")]
+pub mod report;
 mod run;
 mod surface;
 mod sweep;
 
+pub use compare::{LegWalks, SideWalk, draw_comparison};
 pub use lanes::{FigureLane, LanesFigure, draw_lanes};
 #[cfg(feature = "pdf")]
 pub use pdf::pdf;

@@ -218,6 +218,7 @@ pub(crate) fn axes(
         let what = match ruler {
             Ruler::Bytes => format!("{} moved", ruler.unit(window).0),
             Ruler::Time => format!("{} since the start", ruler.unit(window).0),
+            Ruler::Address => format!("{} of address", ruler.unit(window).0),
         };
         area.draw(&Text::new(what, (x - base.0 + 34, y - base.1 + 9), font(13.0, FAINT))).map_err(failed)?;
     }
@@ -270,6 +271,8 @@ fn draw_rate(
         let (from, to) = match figure.ruler {
             Ruler::Bytes => (p.start_bytes as f64, p.end_bytes as f64),
             Ruler::Time => (p.start_s * 1e9, p.end_s * 1e9),
+            // A plateau is a stretch of time; at one address there are as many as there are passes.
+            Ruler::Address => break,
         };
         let gb = (p.end_bytes - p.start_bytes) as f64 / 1e9;
         let tilt = p.slope_mb_s_per_gb * gb / 2.0;
@@ -296,7 +299,7 @@ fn draw_rate(
         }
     }
     for (i, b) in figure.findings.breaks.iter().enumerate() {
-        let at = position(figure.ruler, b.at_bytes, b.at_s);
+        let at = figure.ruler.place(figure.trace, b.at_bytes, b.at_s);
         if at < window.from || at > window.to {
             continue;
         }
@@ -312,13 +315,6 @@ fn draw_rate(
 }
 
 pub(crate) const WHITE_INK: RGBColor = RGBColor(255, 255, 255);
-
-fn position(ruler: Ruler, bytes: u64, seconds: f64) -> f64 {
-    match ruler {
-        Ruler::Bytes => bytes as f64,
-        Ruler::Time => seconds * 1e9,
-    }
-}
 
 fn draw_temp(
     area: &Area<'_>,
@@ -356,7 +352,7 @@ fn draw_temp(
             .map_err(failed)?;
     }
     for b in &figure.findings.breaks {
-        let at = position(figure.ruler, b.at_bytes, b.at_s);
+        let at = figure.ruler.place(figure.trace, b.at_bytes, b.at_s);
         if (window.from..=window.to).contains(&at) {
             chart
                 .draw_series([DashedPathElement::new([(at, low), (at, high)], 2, 3, INK)])

@@ -8,7 +8,7 @@ mod written;
 pub use channels::{columns_of_series, series_of_columns};
 pub use columnar::{PARQUET_MAGIC, panics_are_contained, read_parquet, write_parquet, write_parquet_lanes};
 
-pub use written::{LaneRows, write_csv, write_csv_lanes, write_jsonl};
+pub use written::{LaneRows, write_csv, write_csv_lanes, write_jsonl, write_table};
 
 use csv::{ReaderBuilder, StringRecord};
 use mile_core::{Bytes, Celsius, Latency, Nanos, Op, Rate, Sample, Throttled, Trace};

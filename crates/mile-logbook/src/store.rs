@@ -7,16 +7,19 @@
 //!
 //! A block of samples is the byte 1 (the version of this encoding) and the samples in postcard's encoding.
 
+mod copy;
 mod entry;
 mod keeper;
 mod latencies;
 mod owner;
 mod readings;
 mod schema;
+mod tags;
 
 pub use entry::{Block, Entry, StoredLane, StoredRun};
 pub use latencies::latencies;
 pub use mile_core::{Digest, MINIATURE};
+pub use tags::no_tag;
 
 use mile_core::sample::Order;
 use mile_core::{Sample, Trace, findings};
@@ -71,6 +74,8 @@ pub enum LogbookError {
     NotKept { path: PathBuf },
     #[error("{path} cannot be brought into a logbook: {why}. It is left as it is")]
     BadAside { path: PathBuf, why: String },
+    #[error("`{tag}` is no tag: {why}")]
+    BadTag { tag: String, why: &'static str },
     #[error("there is no run {wanted} in the logbook {path}; `hollow-mile logbook list` shows what there is")]
     NoSuchRun { path: PathBuf, wanted: String },
     #[error("run {run} in the logbook {path} cannot be read: {why}. The other runs are not affected")]
@@ -395,6 +400,7 @@ impl Logbook {
                 model: String::new(),
                 status: Status::Unreadable,
                 digest: None,
+                tags: Vec::new(),
                 problem: Some(e.to_string()),
             }));
         }
@@ -429,6 +435,7 @@ impl Logbook {
             model: head.models(),
             status,
             digest,
+            tags: self.tags(run)?,
             problem: None,
         })
     }

@@ -4,6 +4,7 @@
 //! everything in [`message::Message`]s. It knows neither a screen nor a file.
 
 pub mod board;
+pub mod errors;
 mod former;
 pub mod message;
 pub mod remote;

@@ -3,7 +3,7 @@
 use mile_core::channel::{Channel, Reading};
 use mile_core::findings::Break;
 use mile_core::{Bytes, Celsius, Context, Demand, Digest, FaultKind, Faults, Nanos, RunId, Sample, faults};
-use mile_course::PlannedLeg;
+use mile_course::{Access, PlannedLeg, ScanOrder, Work};
 use mile_drive::drive::{Failure, Mismatch, Narrowed};
 use mile_drive::io::EngineChoice;
 use mile_drive::{Claims, Facts, Health, Identity, Limits, Situation};
@@ -173,6 +173,11 @@ impl LaneHead {
         self.legs.iter().map(|l| l.name.clone()).collect()
     }
 
+    /// The names of legs whose work is of a kind.
+    fn legs_that(&self, is: impl Fn(&Work) -> bool) -> Vec<String> {
+        self.legs.iter().filter(|l| is(&l.work)).map(|l| l.name.clone()).collect()
+    }
+
     /// What findings need to know beside the trace.
     pub fn context(&self) -> Context {
         Context {
@@ -185,6 +190,8 @@ impl LaneHead {
             demands: self.demands.clone(),
             faults: Vec::new(),
             latencies: Vec::new(),
+            not_sequential: self.legs_that(|work| !is_sequential(work)),
+            from_zone_to_zone: self.legs_that(is_from_zone_to_zone),
         }
     }
 
@@ -192,6 +199,27 @@ impl LaneHead {
     pub fn context_with(&self, events: &[Event]) -> Context {
         Context { faults: faults_of(events), ..self.context() }
     }
+}
+
+/// Whether what a leg does is what a sequential rate is claimed for.
+fn is_sequential(work: &Work) -> bool {
+    match work {
+        Work::Transfer(t) => {
+            t.access == Access::Sequential
+                && t.op != mile_core::Op::Mixed
+                && t.block.0 >= 128 << 10
+                && t.rate.is_none()
+                && !t.cached
+                && t.refine.is_none()
+                && t.copy.is_none()
+        }
+        _ => true,
+    }
+}
+
+/// Whether a leg visits its zones in a random order.
+fn is_from_zone_to_zone(work: &Work) -> bool {
+    matches!(work, Work::Transfer(t) if t.zones > 0 && t.order == ScanOrder::Random)
 }
 
 /// What ended a leg.
@@ -223,11 +251,15 @@ pub fn faults_of(events: &[Event]) -> Vec<Faults> {
     let mut all = Vec::new();
     // What was told one by one since the last summing up.
     let mut since = Vec::new();
+    // Failed operations of a scan, which are narrowed down when it is over.
+    let mut later: Vec<(&Failure, Nanos)> = Vec::new();
     for event in events {
         match &event.kind {
-            EventKind::Error { failure, narrowed, .. } => {
+            EventKind::PassedOver { failure, .. } => later.push((failure, event.at)),
+            EventKind::Error { failure, narrowed, .. } | EventKind::Narrowed { failure, narrowed, .. } => {
+                later.retain(|l| l.0 != failure);
                 let (kind, whole) = (fault_of(failure.op), (failure.offset, failure.length));
-                faults::add_narrowed(&mut since, kind, event.at, whole, &narrowed.bad);
+                faults::add_narrowed(&mut since, kind, event.at, whole, &narrowed.bad, narrowed.complete);
             }
             EventKind::Wrong(m) => {
                 faults::add(&mut since, m.wrong.fault(), event.at, m.offset, m.length);
@@ -238,6 +270,9 @@ pub fn faults_of(events: &[Event]) -> Vec<Faults> {
             }
             _ => {}
         }
+    }
+    for (failure, at) in later {
+        faults::add(&mut since, fault_of(failure.op), at, failure.offset, failure.length);
     }
     since.into_iter().for_each(|f| faults::merge(&mut all, f));
     all
@@ -321,6 +356,30 @@ pub enum EventKind {
         narrowed: Narrowed,
         block: Bytes,
     },
+    /// An operation of a scan failed, and is narrowed down when the scan is over.
+    PassedOver {
+        failure: Failure,
+        block: Bytes,
+    },
+    /// What a scan passed over, narrowed down.
+    Narrowed {
+        failure: Failure,
+        narrowed: Narrowed,
+        block: Bytes,
+    },
+    /// So much failed in a zone of a scan, or it was read so many times more slowly than the others, that what is left of it, from and to, is read
+    /// last.
+    PutOff {
+        at: Bytes,
+        end: Bytes,
+        failures: u32,
+        #[serde(default)]
+        slower: Option<u32>,
+    },
+    /// So many failed operations of a scan were not narrowed down in the time for bad stretches.
+    NotNarrowed(u64),
+    /// Rows of an imported file could not be used.
+    RowsLeftOut(u64),
     /// More operations failed than are told one by one.
     MoreErrors(u64),
     /// All that went wrong since the run began, or went on.
@@ -402,7 +461,26 @@ impl EventKind {
                 "The run was interrupted here, and goes on {gap} later, in leg {name} behind the {moved} that it had moved"
             ),
             Self::Guarded(why) => format!("Stopped by the guard: {why}"),
-            Self::Error { failure, narrowed, block } => error_words(failure, narrowed, *block),
+            Self::Error { failure, narrowed, block } | Self::Narrowed { failure, narrowed, block } => {
+                error_words(failure, narrowed, *block)
+            }
+            Self::PassedOver { failure, block } => error_words(failure, &Narrowed::default(), *block),
+            Self::PutOff { at, end, failures, slower } => {
+                let reads = if *failures == 1 { "read" } else { "reads" };
+                let why = match slower {
+                    Some(times) if *failures == 0 => {
+                        format!("A zone was read {times} times more slowly than the others")
+                    }
+                    _ => format!("{failures} {reads} failed in a zone"),
+                };
+                format!("{why}: byte {} to byte {} is read last", at.0, end.0)
+            }
+            Self::RowsLeftOut(rows) => {
+                format!("{rows} rows of the file could not be used and were left out")
+            }
+            Self::NotNarrowed(count) => {
+                format!("{count} failed reads were not narrowed down in the time for bad stretches")
+            }
             Self::Faults(all) => {
                 all.iter().map(Faults::sentence).collect::<Vec<_>>().join(" ").trim_end_matches('.').to_owned()
             }

@@ -1,6 +1,7 @@
 //! Goes through the legs of a plan.
 
 mod attend;
+mod bad;
 mod channels;
 mod copying;
 mod ends;
@@ -27,13 +28,14 @@ use crate::message::{
     Command, EndKind, Event, EventKind, HealthShot, LaneHead, Message, Outcome, RunHead, Status,
 };
 use attend::Attended;
+use bad::BadStretches;
 use crossbeam_channel::Receiver;
 use ends::{Cooling, Watch};
 use hdrhistogram::serialization::{Serializer, V2Serializer};
 use meeting::Meeting;
 use mile_core::channel::{Channel, Source};
 use mile_core::live::News;
-use mile_core::{Bytes, Celsius, Digest, Faults, Findings, LiveFindings, Nanos, Op, Rate, Sample};
+use mile_core::{Bytes, Celsius, Faults, Findings, LiveFindings, Nanos, Op, Rate, Sample};
 use mile_course::{Access, Plan, PlannedLeg, PlannedTransfer, Work};
 use mile_drive::clock::Monotonic;
 use mile_drive::drive::PATIENCE;
@@ -208,6 +210,7 @@ fn lane(
         is_through: false,
         zone_at: None,
         failed: 0,
+        bad: BadStretches::default(),
         stopping: false,
         left: false,
         told_stop: false,
@@ -301,6 +304,8 @@ struct Run<'a> {
     zone_at: Option<ZoneAt>,
     /// Bytes of the leg underway of which the operations failed.
     failed: u64,
+    /// What a scan that is underway could not read.
+    bad: BadStretches,
     /// Whether the drive has moved all that it was last asked to.
     is_through: bool,
     /// Whether the run was asked to stop, and whether it was asked again and leaves what it waits for.
@@ -390,45 +395,9 @@ impl Run<'_> {
         Ok(LegEnd::Planned(String::new()))
     }
 
-    fn outcome(&mut self, ended: Result<LegEnd, DriveError>) -> Outcome {
-        let (status, why) = match ended {
-            Ok(LegEnd::Planned(_) | LegEnd::Skipped) => (Status::Done, None),
-            Ok(LegEnd::Stopped) => (Status::Stopped, Some("stopped on request".to_owned())),
-            Ok(LegEnd::Guarded(guard)) => (Status::Guarded, Some(guard.why())),
-            Err(e) => {
-                let text = e.to_string();
-                // What came back before the error belongs to the run.
-                let (leg, op) = self.doing;
-                self.close_sample(leg, op);
-                self.event(EventKind::Failed(text.clone()));
-                (Status::Failed, Some(text))
-            }
-        };
-        if !self.faults.is_empty() {
-            self.event(EventKind::Faults(self.faults.clone()));
-        }
-        self.settle_findings();
-        // Of a drive that has left, nothing more is asked.
-        let gone =
-            self.left || self.drive.has_left().is_some() || status == Status::Failed && self.is_stalled();
-        let health = if gone { None } else { self.last_health() };
-        if let Some(health) = &health {
-            self.watch_health(health);
-        }
-        let digest = self.settled.as_ref().map(|f| Box::new(Digest::of(self.live.trace(), f)));
-        Outcome { status, at: self.drive.now(), bytes: self.moved, why, health, digest }
-    }
-
-    /// Tells what the findings of the whole run say beyond what was announced.
-    fn settle_findings(&mut self) {
-        let (news, settled) = self.live.close();
-        news.into_iter().for_each(|item| self.event(told(item)));
-        self.settled = Some(settled);
-    }
-
     fn leg(&mut self, index: u32, leg: &PlannedLeg) -> Result<LegEnd, DriveError> {
         self.leg_latency.reset();
-        (self.zone_at, self.failed) = (None, 0);
+        (self.zone_at, self.failed, self.bad) = (None, 0, BadStretches::default());
         self.doing = (index, if let Work::Transfer(t) = &leg.work { t.op } else { Op::Idle });
         let mut began = self.drive.now();
         let mut moved = Bytes(0);
@@ -436,6 +405,7 @@ impl Run<'_> {
             // A leg that had not begun begins as it would have.
             Some(on) if on.leg == index && (on.moved.0 > 0 || on.spent.0 > 0) => {
                 (moved, self.failed) = (on.moved, on.failed.0);
+                self.bad = BadStretches::of(on.later, on.cuts);
                 began = Nanos(began.0.saturating_sub(on.spent.0));
             }
             _ => {
@@ -497,6 +467,8 @@ impl Run<'_> {
             }
             Work::Transfer(transfer) => {
                 let end = self.transfer(index, leg, transfer, began, moved)?;
+                let over = matches!(end, LegEnd::Planned(_) | LegEnd::Skipped);
+                let end = if over && !self.look_at_bad(index, transfer)? { LegEnd::Stopped } else { end };
                 self.write_skipped |= transfer.op != Op::Read && matches!(end, LegEnd::Skipped);
                 let mut bytes = Vec::new();
                 // Serialising into memory fails for no histogram that was made here.
@@ -564,7 +536,7 @@ impl Run<'_> {
         let copy = self.end_of_copy(index);
         self.drive.join(copy.clone());
         let mut watch = Watch::new(&leg.seen, self.drive.now(), self.moved.0, self.errors);
-        let mut visits = Visits::behind(work, index, self.live.trace());
+        let mut visits = Visits::behind(work, index, self.live.trace()).with_cuts(self.bad.cuts());
         loop {
             if let Some(why) = visits.over() {
                 return Ok(LegEnd::Planned(why));
@@ -583,10 +555,22 @@ impl Run<'_> {
                 );
                 return Ok(LegEnd::Guarded(Guarded::Other(why)));
             }
+            if let Some(end) = self.bad_time_is_over(work, &visits, Bytes(moved)) {
+                return Ok(end);
+            }
+            if visits.is_last(Bytes(moved)) {
+                self.look_at_alone(index, work)?;
+            }
+            // A stop that was heard while something was waited for.
+            if self.stopping {
+                return Ok(LegEnd::Stopped);
+            }
             let piece = visits.piece(work, Bytes(moved));
+            let gone = self.moved.0 + self.failed;
+            self.bad.begin(self.drive.now(), gone, visits.is_last(Bytes(moved)));
             let budget = room.unwrap_or(left).min(piece.left);
             // Operations come back in any order: where a sample of a scan begins is known from what the zone has moved.
-            self.zone_at = visits.at(&piece, self.moved.0 + self.failed, work);
+            self.zone_at = visits.at(&piece, gone, work);
             self.drive.begin(&Transfer {
                 op: work.op,
                 reads: work.reads,
@@ -619,6 +603,11 @@ impl Run<'_> {
             self.mind_failures()?;
             self.close_sample(index, work.op);
             visits.follow(self.live.trace());
+            if is_through {
+                self.bad.over(self.drive.now(), budget);
+            } else {
+                self.put_off(&mut visits, Bytes(self.moved.0 + self.failed - before));
+            }
             // What the guard on all that is written cut off is for the next round to say.
             let cut = room.is_some() && self.moved.0 - before < work.budget.0;
             // A zone of a scan is over, and the next is visited.
@@ -664,7 +653,7 @@ impl Run<'_> {
             if let Some(end) = self.after_slice(index, work.op)? {
                 return Ok(Some(end));
             }
-            if self.paused || self.cooling.is_some() {
+            if self.paused || self.cooling.is_some() || self.is_bad_enough(work) {
                 return Ok(None);
             }
             if let Some(why) = self.seen(watch) {
@@ -721,6 +710,9 @@ impl Run<'_> {
             if end.is_some() {
                 return Ok(end);
             }
+        }
+        if self.stopping {
+            return Ok(Some(LegEnd::Stopped));
         }
         Ok(self.keep_pace())
     }

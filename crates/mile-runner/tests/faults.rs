@@ -68,9 +68,9 @@ impl<F: FnMut(u32, &mut Tally, &mut u8, &mut Option<String>) -> Option<DriveErro
     fn drain(&mut self, until: Nanos, tally: &mut Tally) -> Result<bool, DriveError> {
         self.drive.drain(until, tally)
     }
-    fn narrow(&mut self, failure: &Failure) -> Pending<Narrowed> {
+    fn narrow(&mut self, failure: &Failure, _patience: Nanos) -> Pending<Narrowed> {
         let bad = vec![(failure.offset, Bytes(failure.offset.0 + 512))];
-        Pending::done(Narrowed { bad, complete: true })
+        Pending::done(Narrowed { bad, complete: true, took: Nanos(0) })
     }
     fn has_left(&self) -> Option<String> {
         self.left.clone()
@@ -120,7 +120,7 @@ fn samples(messages: &[Message]) -> Vec<mile_core::Sample> {
 }
 
 fn failure(at: u64, errno: i32) -> Failure {
-    Failure { op: Op::Write, offset: Bytes(at), length: Bytes(1 << 20), errno: Some(errno) }
+    Failure { op: Op::Write, offset: Bytes(at), length: Bytes(1 << 20), errno: Some(errno), took: Nanos(0) }
 }
 
 #[test]

@@ -231,6 +231,9 @@ fn a_file_run_writes_its_size_measures_latency_and_cleans_up() {
     assert_eq!(record.outcome.status, Status::Done, "{:?}", record.outcome);
     assert_eq!(record.outcome.bytes, Bytes((64_000_000 >> 20) << 20));
     assert!(record.samples().iter().all(|s| s.ops == 0 || s.latency.is_some()));
+    // A leg that moves data has no moment at rest of its own: that would be another leg to whoever reads the log.
+    let idle = |s: &&Sample| s.leg == 1 && s.op == Op::Idle;
+    assert_eq!(record.samples().iter().filter(idle).count(), 0);
     assert!(record.events().iter().any(|e| matches!(e, EventKind::Engine(_))));
     assert!(!path.exists());
     let found =
@@ -258,4 +261,27 @@ fn after_a_skipped_write_its_blocks_are_not_read() {
     };
     assert_eq!(read_after(true), 0);
     assert_eq!(read_after(false), 32 << 20);
+}
+
+#[test]
+fn a_rest_until_the_temperature_is_stable_ends_when_it_has_stayed_within_that_for_so_long() {
+    let course = "course \"s\"\nsample every 1 s\nleg load\n write sequential, blocks 1 MiB, depth 16, for 3 min\nleg idle\n rest until temperature stable within 1 °C for 5 min, at most 2 h\n";
+    let (record, _) = simulate(course, "sim:merrow-k2", 4);
+    let samples = record.samples();
+    let idle: Vec<&Sample> = samples.iter().filter(|s| s.leg == 1).collect();
+    let temp = |s: &Sample| s.temp.unwrap().0;
+    let end = idle.last().unwrap().end.secs();
+    // In the last five minutes it stayed within a degree, and in no five minutes before that.
+    let spread = |to: f64| {
+        let own: Vec<f64> = idle
+            .iter()
+            .filter(|s| s.end.secs() <= to && s.end.secs() > to - 300.0)
+            .map(|s| temp(s))
+            .collect();
+        own.iter().copied().fold(f64::MIN, f64::max) - own.iter().copied().fold(f64::MAX, f64::min)
+    };
+    assert!(spread(end) <= 1.0, "{}", spread(end));
+    let began = idle[0].start.secs();
+    assert!(end - began > 320.0, "it was warm at first: {}", end - began);
+    assert!(spread(end - 60.0) > 1.0 || spread(end - 30.0) > 1.0 || spread(end - 10.0) > 1.0);
 }

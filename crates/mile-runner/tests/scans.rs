@@ -11,7 +11,7 @@ use mile_core::{Bytes, Findings, Nanos, Op, Sample, Trace, findings};
 use mile_course::{parse, plan};
 use mile_drive::drive::{Failure, Narrowed};
 use mile_drive::{Drive, DriveError, Facts, Health, Identity, Pending, Readings, Tally, Transfer};
-use mile_runner::{Command, Event, GoOn, Message, Status, Terms, execute, run};
+use mile_runner::{Command, Event, EventKind, GoOn, Message, Status, Terms, execute, run};
 use mile_sim::SimDrive;
 use mile_sim::model::Model;
 
@@ -291,9 +291,15 @@ fn where_random_access_gains_nothing_that_is_said() {
 struct Scratched {
     drive: SimDrive,
     bad: Vec<(u64, u64)>,
+    /// Where an operation takes 1.5 s, and works.
+    slow: Vec<(u64, u64)>,
     transfer: Transfer,
     done: u64,
     asked: Vec<u64>,
+    /// Operations after which all of it can be read again.
+    heals: usize,
+    /// Told a stop when it narrows a failure down, which then takes half a minute.
+    stopped_by: Option<crossbeam_channel::Sender<Command>>,
 }
 
 impl Drive for Scratched {
@@ -333,16 +339,25 @@ impl Drive for Scratched {
                 return Ok(true);
             }
             let offset = t.start.0 + (t.skip.0 + self.done) % t.length.0;
-            self.drive.idle(self.drive.now().plus(Nanos(4_000_000)));
+            let end = offset + t.block.0;
+            let is_slow = self.slow.iter().any(|(a, b)| offset < *b && *a < end);
+            let took = Nanos(if is_slow { 1_500_000_000 } else { 4_000_000 });
+            self.drive.idle(self.drive.now().plus(took));
             self.asked.push(offset);
             self.done += t.block.0;
-            let end = offset + t.block.0;
-            if self.bad.iter().any(|(a, b)| offset < *b && *a < end) {
+            let is_bad = self.asked.len() <= self.heals;
+            if is_bad && self.bad.iter().any(|(a, b)| offset < *b && *a < end) {
                 tally.errors += 1;
                 let (offset, length) = (Bytes(offset), t.block);
-                tally.failures.push(Failure { op: Op::Read, offset, length, errno: Some(5) });
+                tally.failures.push(Failure {
+                    op: Op::Read,
+                    offset,
+                    length,
+                    errno: Some(5),
+                    took: Nanos(7_000_000),
+                });
             } else {
-                tally.add(Op::Read, Bytes(offset), t.block.0, Nanos(4_000_000));
+                tally.add(Op::Read, Bytes(offset), t.block.0, took);
             }
         }
         Ok(self.done >= t.budget.0)
@@ -350,8 +365,14 @@ impl Drive for Scratched {
     fn drain(&mut self, _: Nanos, _: &mut Tally) -> Result<bool, DriveError> {
         Ok(true)
     }
-    fn narrow(&mut self, failure: &Failure) -> Pending<Narrowed> {
-        Pending::done(Narrowed::unknown(failure))
+    fn narrow(&mut self, failure: &Failure, _patience: Nanos) -> Pending<Narrowed> {
+        let narrowed = Narrowed::unknown(failure);
+        let Some(stop) = self.stopped_by.take() else { return Pending::done(narrowed) };
+        let _ = stop.send(Command::Stop);
+        Pending::on_thread("narrow", move || {
+            std::thread::sleep(std::time::Duration::from_secs(30));
+            narrowed
+        })
     }
     fn has_left(&self) -> Option<String> {
         None
@@ -391,9 +412,12 @@ fn a_scan_goes_past_what_cannot_be_read_and_asks_for_nothing_twice() {
             let mut drive = Scratched {
                 drive: disk(1).0,
                 bad: bad.clone(),
+                slow: Vec::new(),
                 transfer: Transfer::default(),
                 done: 0,
                 asked: Vec::new(),
+                heals: usize::MAX,
+                stopped_by: None,
             };
             let (mut samples, mut events) = go(&mut drive, &course, None, stop_after);
             if stop_after != usize::MAX {
@@ -407,9 +431,321 @@ fn a_scan_goes_past_what_cannot_be_read_and_asks_for_nothing_twice() {
             let all: Vec<u64> = (0..blocks).map(|b| work.start.0 + b * mib).collect();
             assert_eq!(asked, all, "{order}, {stop_after}: each block once");
             assert_eq!(samples.iter().map(|s| s.read.0).sum::<u64>(), (blocks - failing) * mib);
-            let failed =
-                events.iter().filter(|e| matches!(e.kind, mile_runner::EventKind::Error { .. })).count();
+            let failed = events.iter().filter(|e| matches!(e.kind, EventKind::PassedOver { .. })).count();
             assert_eq!(failed as u64, failing);
         }
     }
+}
+
+/// A small disk of which 40 sectors in a row, 3 single ones and a stretch of 60,000 cannot be read: the first sector of each, how many, and how long each
+/// is tried, seconds.
+const BAD: [(u64, u64, f64); 5] = [
+    (1_000_000, 1, 3.0),
+    (1_500_000, 40, 0.5),
+    (2_000_777, 1, 3.0),
+    (2_600_000, 60_000, 3.0),
+    (3_100_003, 1, 3.0),
+];
+const SECTOR: u64 = 4096;
+
+fn dying() -> SimDrive {
+    let bad: String = BAD
+        .iter()
+        .map(|(sector, sectors, after)| {
+            format!("[[disk.unreadable]]\nsector = {sector}\nsectors = {sectors}\nafter_s = {after}\n")
+        })
+        .collect();
+    let text = format!(
+        "extends = \"keelson\"\nweak = []\n[disk]\nreallocated = []\n[geometry]\ncapacity_bytes = 16000000000\n{bad}"
+    );
+    SimDrive::of("sim:dying", Model::read(&text).unwrap(), 4)
+}
+
+const DYING: &str = "course \"s\"\nstop if errors above 5000\nleg scan\n scan forward, blocks 1 MiB, depth 8, zones 100, bad stretches 5 min\n";
+
+/// Whether a byte is in a sector that cannot be read.
+fn is_bad(byte: u64) -> bool {
+    BAD.iter().any(|(sector, sectors, _)| (*sector..sector + sectors).contains(&(byte / SECTOR)))
+}
+
+#[test]
+fn a_dying_disk_is_read_first_for_what_it_still_gives_and_bad_sectors_are_found_to_the_sector() {
+    let mut drive = dying();
+    let (samples, events) = go(&mut drive, DYING, None, usize::MAX);
+    let mib = 1_u64 << 20;
+    let faults = mile_runner::message::faults_of(&events);
+    let stretches = &faults[0].stretches;
+    // What stands alone is known to the sector.
+    for (sector, sectors, _) in BAD.iter().filter(|b| b.1 < 1000) {
+        let exact = (sector * SECTOR, (sector + sectors) * SECTOR);
+        assert!(stretches.contains(&exact), "{exact:?} in {stretches:?}");
+    }
+    // Nothing good is said to be bad, but for the rest of a block of 1 MiB that was not narrowed down.
+    for (from, to) in stretches {
+        assert!((*from..*to).step_by(SECTOR as usize).any(is_bad), "{from} to {to}");
+    }
+    // All that lies further from what is bad than a zone is read, and read before the second try at the bad.
+    let large = (BAD[3].0 * SECTOR, (BAD[3].0 + BAD[3].1) * SECTOR);
+    let read: u64 = samples.iter().map(|s| s.read.0).sum();
+    let whole = 16_000_000_000 / mib * mib;
+    assert!(whole - read <= large.1 - large.0 + 60 * mib, "{read} of {whole}");
+    let put_off = events.iter().position(|e| matches!(e.kind, EventKind::PutOff { .. })).unwrap();
+    let after = events[put_off].at;
+    let first_pass: u64 = samples.iter().filter(|s| s.end > after).map(|s| s.read.0).sum();
+    assert!(first_pass > 4_000_000_000, "the rest of the drive came before a second try: {first_pass}");
+    // The time for it is kept.
+    let ended = samples.last().unwrap().end.secs();
+    let plain = whole as f64 / 100e6;
+    assert!(ended < plain + 8.0 * 24.0 + 300.0 + 10.0, "{ended}");
+    let over = events.iter().find_map(|e| match &e.kind {
+        EventKind::LegEnded { why, .. } => Some(why.clone()),
+        _ => None,
+    });
+    assert!(
+        over.clone().unwrap().contains("were not looked at, as 5 min for bad stretches are over"),
+        "{over:?}"
+    );
+    // A drive that tries for long is no slow surface, and its tries are no breaks.
+    let found = shown(&samples, DYING, &drive);
+    assert_eq!((found.hollows.clone(), found.breaks.clone()), (vec![], vec![]));
+    // What the drive tells of it follows: each read that fails makes a sector wait for a write.
+    let pending = drive.health().unwrap().attributes.iter().find(|a| a.id == 197).unwrap().raw;
+    assert!(pending >= BAD.len() as u64, "{pending}");
+}
+
+#[test]
+fn a_scan_that_was_stopped_amid_errors_goes_on_and_asks_for_nothing_twice() {
+    let (all, _) = go(&mut dying(), DYING, None, usize::MAX);
+    let made = plan(&parse(DYING).unwrap(), &run::plan_facts(&dying())).unwrap();
+    let whole: u64 = all.iter().map(|s| s.read.0).sum();
+    for share in [0.4, 0.7, 0.9, 0.97] {
+        let stop_after = (all.len() as f64 * share) as usize;
+        let (mut samples, mut events) = go(&mut dying(), DYING, None, stop_after);
+        let on = GoOn::of(&made, Status::Stopped, samples.clone(), &events, Nanos::from_secs(1.0));
+        let (more, happened) = go(&mut dying(), DYING, Some(on), usize::MAX);
+        samples.extend(more);
+        events.extend(happened);
+        let mut asked: Vec<u64> = events
+            .iter()
+            .filter_map(|e| match &e.kind {
+                EventKind::PassedOver { failure, .. } => Some(failure.offset.0),
+                _ => None,
+            })
+            .collect();
+        let count = asked.len();
+        asked.sort_unstable();
+        asked.dedup();
+        assert_eq!(asked.len(), count, "no block failed twice");
+        let read: u64 = samples.iter().map(|s| s.read.0).sum();
+        // The time for bad stretches begins anew, so that more may be read, and never a block twice.
+        assert!(
+            read >= whole && read + (count as u64) * (1 << 20) <= 16_000_000_000,
+            "{share}: {read} {whole}"
+        );
+        let faults = mile_runner::message::faults_of(&events);
+        for (sector, sectors, _) in BAD.iter().filter(|b| b.1 < 1000) {
+            let exact = (sector * SECTOR, (sector + sectors) * SECTOR);
+            assert!(faults[0].stretches.contains(&exact), "{share}: {exact:?} in {:?}", faults[0].stretches);
+        }
+    }
+}
+
+#[test]
+fn old_data_are_told_from_a_weak_place_by_writing_them_anew() {
+    let text = "extends = \"bittern-s1\"\n[geometry]\ncapacity_bytes = 60000000000\nfill = 0.0\n[[flash.stale]]\nfrom = 0.2\nto = 0.3\nread_share = 0.35\n";
+    let course = include_str!("../../../courses/stale-data.course");
+    let mut drive = SimDrive::of("sim:old", Model::read(text).unwrap(), 3);
+    let (samples, _) = scan(&mut drive, course, None, usize::MAX);
+    let found = shown(&samples, course, &drive);
+    let surface = found.surface.unwrap();
+    let share = |byte: u64| byte as f64 / 60e9;
+    // What the model says is weak stays a hollow, and what was old is none.
+    let hollows: Vec<(f64, f64)> =
+        found.hollows.iter().map(|h| (share(h.start_byte), share(h.end_byte))).collect();
+    assert_eq!(hollows.len(), 2, "{hollows:?}");
+    assert!((hollows[0].0 - 0.52).abs() < 0.004 && (hollows[1].1 - 0.74).abs() < 0.004, "{hollows:?}");
+    let old: Vec<_> =
+        surface.passing.iter().filter(|p| p.instead == mile_core::surface::Instead::StaleData).collect();
+    assert_eq!(old.len(), 1, "{:?}", surface.passing);
+    assert!((share(old[0].start_byte) - 0.2).abs() < 0.004 && (share(old[0].end_byte) - 0.3).abs() < 0.004);
+    assert!((old[0].depth_pct - 65.0).abs() < 3.0 && old[0].leg == "as-found", "{old:?}");
+    // Without the write, the same place is a hollow.
+    let twice = "course \"s\"\nleg scan\n scan, blocks 1 MiB, depth 8, zones 512\n";
+    let mut drive = SimDrive::of("sim:old", Model::read(text).unwrap(), 3);
+    let (samples, _) = scan(&mut drive, twice, None, usize::MAX);
+    assert_eq!(shown(&samples, twice, &drive).hollows.len(), 3);
+}
+
+#[test]
+fn a_scan_that_writes_visits_every_zone_once_and_goes_on_where_it_was() {
+    let course = "course \"s\"\nleg w\n scan write random, blocks 1 MiB, depth 8, zones 97\n";
+    let text = "extends = \"bittern-s1\"\n[geometry]\ncapacity_bytes = 20000000000\nfill = 0.0\n";
+    let drive = || SimDrive::of("sim:w", Model::read(text).unwrap(), 3);
+    let (all, _) = scan(&mut drive(), course, None, usize::MAX);
+    let made = plan(&parse(course).unwrap(), &run::plan_facts(&drive())).unwrap();
+    let mile_course::Work::Transfer(work) = &made.legs[0].work else { unreachable!() };
+    assert!(work.op == Op::Write && made.writes() == work.length && work.zones == 97);
+    let starts: std::collections::BTreeSet<u64> = work.visits(0).iter().map(|v| v.0.0).collect();
+    let seen = |samples: &[Sample]| -> std::collections::BTreeSet<u64> {
+        let zone = |at: u64| *starts.range(..=at).next_back().unwrap();
+        samples.iter().filter_map(|s| Some(zone(s.offset?.0))).collect()
+    };
+    assert_eq!(all.iter().map(|s| s.written.0).sum::<u64>(), work.length.0);
+    assert_eq!(seen(&all), starts);
+    let (mut samples, events) = scan(&mut drive(), course, None, all.len() / 2);
+    let on = GoOn::of(&made, Status::Stopped, samples.clone(), &events, Nanos::from_secs(1.0));
+    samples.extend(scan(&mut drive(), course, Some(on), usize::MAX).0);
+    assert_eq!((samples.iter().map(|s| s.written.0).sum::<u64>(), seen(&samples)), (work.length.0, starts));
+}
+
+#[test]
+fn the_list_of_errors_says_how_often_each_was_seen_and_which_a_later_leg_could_read() {
+    let course = "course \"s\"\nstop if errors above 100\nleg a\n scan forward, blocks 1 MiB, depth 8, zones 10, over 0 % to 0.1 %\nleg b\n scan random, blocks 1 MiB, depth 8, zones 10, over 0 % to 0.1 %\n";
+    let mib = 1_u64 << 20;
+    let bad = vec![(3 * mib, 3 * mib + 512), (40 * mib, 41 * mib)];
+    let listed = |heals: usize| {
+        let (drive, _) = disk(1);
+        let mut drive = Scratched {
+            drive,
+            bad: bad.clone(),
+            slow: Vec::new(),
+            transfer: Transfer::default(),
+            done: 0,
+            asked: Vec::new(),
+            heals,
+            stopped_by: None,
+        };
+        let (_, events) = go(&mut drive, course, None, usize::MAX);
+        let made = plan(&parse(course).unwrap(), &run::plan_facts(&drive)).unwrap();
+        let head = run::head(&made, course, &drive, 1, 0);
+        mile_runner::errors::bad_stretches(head.first(), &events)
+    };
+    let stays = listed(usize::MAX);
+    assert_eq!(
+        stays.iter().map(|b| (b.start_byte, b.end_byte)).collect::<Vec<_>>(),
+        [(3 * mib, 4 * mib), (40 * mib, 41 * mib)]
+    );
+    for b in &stays {
+        // This drive cannot narrow: the operation is all that is known.
+        assert!(b.attempts == 2 && !b.is_exact && b.read_again_in.is_none() && b.legs == ["a", "b"], "{b:?}");
+        assert!(b.error.contains("EIO") && b.first_s < b.last_s);
+        assert_eq!(b.time_s, Some(0.014));
+    }
+    // Readable again after the first pass: the second one says so.
+    let blocks = 121;
+    for b in listed(blocks) {
+        assert!(b.attempts == 1 && b.legs == ["a"] && b.read_again_in.as_deref() == Some("b"), "{b:?}");
+        assert_eq!(b.time_s, Some(0.007));
+    }
+}
+
+/// Nothing fails there, but it is read at a 375th of the rate of all the rest: it would hold the scan up for 75 s, or on a real drive for hours.
+#[test]
+fn a_zone_in_which_hardly_anything_comes_is_read_last() {
+    let course = |time: &str| {
+        format!(
+            "course \"s\"\nleg scan\n scan forward, blocks 1 MiB, depth 8, zones 40, bad stretches {time}, over 0 B to 8388608000 B\n"
+        )
+    };
+    let mib = 1_u64 << 20;
+    let slow = (2000 * mib, 2050 * mib);
+    let read = |time: &str| {
+        let mut drive = Scratched {
+            drive: disk(1).0,
+            bad: Vec::new(),
+            slow: vec![slow],
+            transfer: Transfer::default(),
+            done: 0,
+            asked: Vec::new(),
+            heals: usize::MAX,
+            stopped_by: None,
+        };
+        let (_, events) = go(&mut drive, &course(time), None, usize::MAX);
+        (drive.asked, events)
+    };
+    let (asked, events) = read("10 min");
+    let off = events.iter().find_map(|e| match &e.kind {
+        EventKind::PutOff { at, failures, slower, .. } => Some((e.kind.words(), at.0, *failures, *slower)),
+        _ => None,
+    });
+    let (words, at, failures, slower) = off.unwrap();
+    assert!(words.contains("times more slowly than the others"), "{words}");
+    // At the first look it is 20 s behind the rate of the others, or at the next.
+    assert!(failures == 0 && slower.unwrap() >= 20, "{slower:?}");
+    assert!((slow.0 + 13 * mib..slow.0 + 48 * mib).contains(&at), "{at}");
+    // Every block was asked for once; those behind where it was left, last.
+    let mut all = asked.clone();
+    all.sort_unstable();
+    all.dedup();
+    assert_eq!(all.len(), asked.len());
+    assert_eq!(asked.len() as u64, 8000);
+    let place = |address: u64| asked.iter().position(|a| *a == address).unwrap();
+    assert!(place(slow.1 - mib) > place(asked.iter().max().copied().unwrap()));
+    // With little time for it, what was not read is told.
+    let (asked, events) = read("20 s");
+    let why = events.iter().find_map(|e| match &e.kind {
+        EventKind::LegEnded { why, .. } => Some(why.clone()),
+        _ => None,
+    });
+    let left = 8000 - asked.len() as u64;
+    // The second half of what was put off is good, and was read first.
+    assert!(left > 0 && left < 100, "{left}");
+    assert!(why.as_ref().unwrap().contains("in bad stretches were not looked at, as 20.0 s"), "{why:?}");
+}
+
+#[test]
+fn a_pass_in_a_random_order_announces_no_break_of_its_own() {
+    for seed in [1, 2, 3] {
+        let (mut drive, _) = disk(seed);
+        let (_, events) = scan(&mut drive, COURSE, None, usize::MAX);
+        let second = events
+            .iter()
+            .find(|e| matches!(&e.kind, EventKind::LegBegan { name, .. } if name.starts_with("pass 2")))
+            .unwrap();
+        let announced: Vec<f64> = events
+            .iter()
+            .filter_map(|e| match &e.kind {
+                EventKind::BreakSeen(b) => Some(b.at_s).filter(|at| *at >= second.at.secs()),
+                _ => None,
+            })
+            .collect();
+        assert!(announced.is_empty(), "seed {seed}: {announced:?}");
+    }
+}
+
+/// A stop that came while a failure was narrowed down ended the narrowing only: the run went on with its next leg.
+#[test]
+fn a_stop_while_a_failure_is_narrowed_down_ends_the_run_at_once_and_it_goes_on_there() {
+    let course = "course \"s\"\nstop if errors above 100\nleg a\n scan forward, blocks 1 MiB, depth 8, zones 10, over 0 % to 0.1 %\nleg b\n scan random, blocks 1 MiB, depth 8, zones 10, over 0 % to 0.1 %\n";
+    let mib = 1_u64 << 20;
+    let scratched = |stopped_by| Scratched {
+        drive: disk(1).0,
+        bad: vec![(3 * mib, 4 * mib), (60 * mib, 61 * mib)],
+        slow: Vec::new(),
+        transfer: Transfer::default(),
+        done: 0,
+        asked: Vec::new(),
+        heals: usize::MAX,
+        stopped_by,
+    };
+    let mut drive = scratched(None);
+    let made = plan(&parse(course).unwrap(), &run::plan_facts(&drive)).unwrap();
+    let head = run::head(&made, course, &drive, 1, 0);
+    let (send, commands) = unbounded();
+    drive.stopped_by = Some(send);
+    let (mut samples, mut events) = (Vec::new(), Vec::new());
+    let begun = mile_drive::clock::Monotonic::start();
+    let outcome = execute(&made, head, &mut drive, Terms::PLAIN, &commands, &mut |m| match m {
+        Message::Sample(s) => samples.push(s),
+        Message::Event(e) => events.push(e),
+        _ => {}
+    });
+    assert_eq!(outcome.status, Status::Stopped, "{events:?}");
+    assert!(begun.now() < Nanos::from_secs(25.0), "the stop waited for what was narrowed down");
+    assert!(!events.iter().any(|e| matches!(&e.kind, EventKind::LegBegan { leg: 1, .. })));
+    let on = GoOn::of(&made, Status::Stopped, samples, &events, Nanos::from_secs(1.0));
+    assert_eq!((on.leg, on.later.len()), (0, 2), "both failures are still to be looked at");
+    let (_, more) = go(&mut scratched(None), course, Some(on), usize::MAX);
+    let narrowed = more.iter().filter(|e| matches!(e.kind, EventKind::Narrowed { .. })).count();
+    assert_eq!(narrowed, 2 + 2, "those of the first leg, and those of the second");
 }

@@ -5,12 +5,15 @@
 //!   Wilkes, "An introduction to disk drive modeling", *IEEE Computer* 27(3), 1994: 0.5 to 3 ms to settle, 8 to 16 ms for half of the way).
 //! - After a seek the head waits for its sector: uniform over a rotation. Of several operations in flight the drive takes one that is near; with `n` of
 //!   them that wait is about the least of `n` uniform ones, 1/(n + 1) of a rotation.
+//! - An unreadable sector is tried for some seconds before the drive gives up (ACS-4, 9.5, leaves the time to the drive; 7 s is common where a time limit is
+//!   set, and minutes where none is). It is pending from then on, until it is written: the drive puts another in its place.
 //! - A weak sector is read again, one rotation for each try. A reallocated one lies elsewhere: a seek there and one back.
 
 use crate::medium::{Medium, Pace};
 use crate::model::{Disk, Model, Reallocated, Weak};
 use mile_core::Bytes;
 use mile_drive::drive::TruthKind;
+use std::collections::BTreeSet;
 
 /// A disk, with stretches that are weaker than the rest.
 pub(crate) struct DiskMedium {
@@ -26,6 +29,12 @@ pub(crate) struct DiskMedium {
     /// Whether the next operation is already priced; what it costs may not depend on how often that is asked.
     next: Option<(bool, u64, f64)>,
     dice: u64,
+    sector: u64,
+    /// Sectors that cannot be read: from, to, and the time that one is tried, seconds.
+    unreadable: Vec<(u64, u64, f64)>,
+    /// Those of them that a read has met, and how many have been put elsewhere by writes.
+    pending: BTreeSet<u64>,
+    moved: u64,
 }
 
 impl DiskMedium {
@@ -42,6 +51,10 @@ impl DiskMedium {
             head: 0,
             next: None,
             dice: seed ^ 0x9e37_79b9_7f4a_7c15,
+            sector: model.geometry.logical_block.max(1),
+            unreadable: disk.unreadable.iter().map(|u| (u.sector, u.sector + u.sectors, u.after_s)).collect(),
+            pending: BTreeSet::new(),
+            moved: 0,
         }
     }
 
@@ -102,7 +115,17 @@ impl DiskMedium {
             let more = f64::from(u8::from(self.roll() < tries.fract()));
             seconds += (tries.floor() + more) * self.rotation();
         }
+        if let Some((_, after)) = self.first_bad(offset, self.block).filter(|_| !write) {
+            seconds += after;
+        }
         seconds + self.elsewhere(offset) as f64 * 2.0 * (self.seek(0.2) + 0.5 * self.rotation())
+    }
+
+    /// The first sector of these bytes that cannot be read, and how long the drive tries.
+    fn first_bad(&self, offset: u64, bytes: u64) -> Option<(u64, f64)> {
+        let (from, to) = (offset / self.sector, (offset + bytes).div_ceil(self.sector));
+        let within = self.unreadable.iter().filter(|u| u.0 < to && from < u.1);
+        within.map(|u| (u.0.max(from), u.2)).min_by_key(|u| u.0)
     }
 
     /// Reallocated sectors within an operation.
@@ -137,7 +160,30 @@ impl Medium for DiskMedium {
         }
     }
 
-    fn done(&mut self, _write: bool, offset: u64, bytes: u64) -> Option<TruthKind> {
+    fn fails(&mut self, write: bool, offset: u64, bytes: u64) -> bool {
+        let bad = self.first_bad(offset, bytes).filter(|_| !write);
+        if let Some((sector, _)) = bad {
+            self.pending.insert(sector);
+            (self.head, self.next) = (sector * self.sector, None);
+        }
+        bad.is_some()
+    }
+
+    fn bad_sectors(&self) -> (u64, u64) {
+        let known: u64 = self.disk.reallocated.iter().map(|r| u64::from(r.sectors)).sum();
+        (known + self.moved, self.pending.len() as u64)
+    }
+
+    fn done(&mut self, write: bool, offset: u64, bytes: u64) -> Option<TruthKind> {
+        if write && !self.unreadable.is_empty() {
+            let (from, to) = (offset / self.sector, (offset + bytes) / self.sector);
+            let cut = |u: &(u64, u64, f64)| [(u.0, u.1.min(from), u.2), (u.0.max(to), u.1, u.2)];
+            let count = |all: &[(u64, u64, f64)]| all.iter().map(|u| u.1 - u.0).sum::<u64>();
+            let before = count(&self.unreadable);
+            self.unreadable = self.unreadable.iter().flat_map(cut).filter(|u| u.0 < u.1).collect();
+            self.moved += before - count(&self.unreadable);
+            self.pending.retain(|s| !(from..to).contains(s));
+        }
         self.head = offset + bytes;
         self.next = None;
         None

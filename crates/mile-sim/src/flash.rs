@@ -1,7 +1,7 @@
 //! Flash as a medium, and its translation: what is mapped, how full the write cache is, and at what rate the next bytes go.
 
 use crate::medium::{Medium, Pace};
-use crate::model::{Flash, Geometry, Model, Weak};
+use crate::model::{Flash, Geometry, Model, Stale, Weak};
 use mile_core::Bytes;
 use mile_drive::drive::TruthKind;
 
@@ -13,6 +13,7 @@ pub(crate) struct FlashMedium {
     map: Translation,
     flash: Flash,
     weak: Vec<Weak>,
+    stale: Vec<OldData>,
     capacity: f64,
     /// Shortest time of an operation, ns: of reads, of writes.
     floors: [f64; 2],
@@ -31,6 +32,11 @@ impl FlashMedium {
             map: Translation::new(flash, &model.geometry),
             flash: flash.clone(),
             weak: model.weak.clone(),
+            stale: flash
+                .stale
+                .iter()
+                .map(|s| OldData::new(s, model.geometry.capacity_bytes as f64))
+                .collect(),
             capacity: model.geometry.capacity_bytes as f64,
             floors: [1e9 / controller.read_iops, 1e9 / controller.write_iops],
             energy: [thermal.read_nj_per_byte, thermal.cache_nj_per_byte, thermal.direct_nj_per_byte],
@@ -43,7 +49,9 @@ impl FlashMedium {
     fn strength(&self, offset: u64, write: bool) -> f64 {
         let at = offset as f64 / self.capacity;
         let here = self.weak.iter().find(|w| (w.from..w.to).contains(&at));
-        here.map_or(1.0, |w| if write { w.write_share } else { w.read_share })
+        let weak = here.map_or(1.0, |w| if write { w.write_share } else { w.read_share });
+        let old = self.stale.iter().filter(|_| !write).find_map(|s| s.share(offset));
+        weak * old.unwrap_or(1.0)
     }
 }
 
@@ -67,10 +75,17 @@ impl Medium for FlashMedium {
     #[inline]
     fn takes(&mut self, write: bool, offset: u64) -> f64 {
         let takes = self.service[usize::from(write)];
-        if self.weak.is_empty() { takes } else { takes / self.strength(offset, write) }
+        if self.weak.is_empty() && self.stale.is_empty() {
+            takes
+        } else {
+            takes / self.strength(offset, write)
+        }
     }
 
     fn done(&mut self, write: bool, offset: u64, bytes: u64) -> Option<TruthKind> {
+        if write {
+            self.stale.iter_mut().for_each(|s| s.written(offset, bytes));
+        }
         let mode = self.map.mode;
         let full = write && self.map.write(offset, bytes);
         let changed = mode != self.map.mode;
@@ -91,6 +106,41 @@ impl Medium for FlashMedium {
 
     fn noise(&self) -> f64 {
         self.flash.noise
+    }
+}
+
+/// A stretch of old data, in cells, each with the share of it that was written again.
+struct OldData {
+    from: f64,
+    width: f64,
+    read_share: f64,
+    fresh: Vec<f64>,
+}
+
+impl OldData {
+    /// Cells of a stretch.
+    const CELLS: usize = 1024;
+
+    fn new(of: &Stale, capacity: f64) -> Self {
+        let width = (of.to - of.from) * capacity / Self::CELLS as f64;
+        Self { from: of.from * capacity, width, read_share: of.read_share, fresh: vec![0.0; Self::CELLS] }
+    }
+
+    fn cell(&self, offset: u64) -> Option<usize> {
+        let cell = (offset as f64 - self.from) / self.width;
+        (0.0..Self::CELLS as f64).contains(&cell).then_some(cell as usize)
+    }
+
+    /// Share of its pace that a read has there.
+    fn share(&self, offset: u64) -> Option<f64> {
+        let fresh = self.fresh[self.cell(offset)?];
+        Some(self.read_share + (1.0 - self.read_share) * fresh)
+    }
+
+    fn written(&mut self, offset: u64, bytes: u64) {
+        if let Some(cell) = self.cell(offset) {
+            self.fresh[cell] = (self.fresh[cell] + bytes as f64 / self.width).min(1.0);
+        }
     }
 }
 

@@ -71,14 +71,15 @@ impl SimDrive {
         let block = self.model.geometry.logical_block;
         let sectors = |tb: f64, bytes: u64| (tb * 1e12) as u64 / block + bytes / block;
         let mut data = [0_u8; 512];
+        let (elsewhere, pending) = self.medium.bad_sectors();
         let attributes = [
-            (5, 0),
+            (5, elsewhere),
             (9, self.hours()),
             (12, health.power_cycles),
             (192, health.unsafe_shutdowns),
             (194, self.heat.composite as u64),
-            (197, 0),
-            (198, 0),
+            (197, pending),
+            (198, pending),
         ];
         for (slot, (id, raw)) in data[2..362].chunks_exact_mut(12).zip(attributes) {
             (slot[0], slot[1], slot[3], slot[4]) = (id, 2, 100, 100);

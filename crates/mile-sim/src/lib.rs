@@ -22,10 +22,11 @@ use instruments::Instruments;
 use medium::{Medium, Pace};
 use mile_core::{Bytes, Celsius, Nanos, Op, Rate, Throttled};
 use mile_drive::drive::{
-    Claims, Drive, DriveError, Facts, Identity, Limits, Link, Readings, Situation, Transfer, Truth,
-    TruthEvent, TruthKind,
+    Claims, Drive, DriveError, Facts, Failure, Identity, Limits, Link, Narrowed, Readings, Situation,
+    Transfer, Truth, TruthEvent, TruthKind,
 };
 use mile_drive::health::Health;
+use mile_drive::io::narrow::{MOST_FAILING, divide};
 use mile_drive::pipe::{PipeEnd, When};
 use mile_drive::{Pending, Tally};
 use model::{HealthKind, Model};
@@ -39,6 +40,8 @@ use thermal::{Level, Thermal};
 const STEP_NS: u64 = 10_000_000;
 /// Longest step while there is no load.
 const IDLE_STEP_NS: u64 = 100_000_000;
+/// The error of a read that the drive gave up: that of the operating system.
+const EIO: i32 = 5;
 /// Entries of the table of latencies.
 const TABLE: usize = 4096;
 
@@ -303,6 +306,15 @@ impl SimDrive {
             if let Some(copy) = &self.copy {
                 copy.tell(block, Nanos(end + extra));
             }
+            if self.medium.fails(write, offset, block) {
+                tally.errors += 1;
+                let (offset, length) = (Bytes(offset), t.block);
+                let took = Nanos(end + extra - arrival);
+                tally.failures.push(Failure { op, offset, length, errno: Some(EIO), took });
+                // What went wrong is looked at before anything else is asked for.
+                self.now = end;
+                break;
+            }
             tally.add(op, Bytes(offset), block, Nanos(end + extra - arrival));
             self.joules += block as f64 * 1e-9 * self.medium.energy(write);
             *(if write { &mut self.written } else { &mut self.read }) += block;
@@ -468,13 +480,14 @@ impl Drive for SimDrive {
         work.unsure = false;
         self.serve(&mut work, until.0, tally);
         let finished = work.over || work.issued >= work.transfer.budget.0;
-        self.now = match work.unsure {
+        let failed = !tally.failures.is_empty();
+        self.now = match work.unsure || failed {
             _ if finished => work.served.max(self.now),
-            // The other side has first to tell more.
+            // The other side has first to tell more, or what failed is looked at first.
             true => self.now,
             false => until.0.max(self.now),
         };
-        if let Some(copy) = self.copy.as_ref().filter(|_| !work.unsure && !finished) {
+        if let Some(copy) = self.copy.as_ref().filter(|_| !work.unsure && !failed && !finished) {
             copy.told_until(until);
         }
         self.load = self.load.filter(|_| !finished);
@@ -485,6 +498,30 @@ impl Drive for SimDrive {
     fn drain(&mut self, _until: Nanos, _tally: &mut Tally) -> Result<bool, DriveError> {
         (self.work, self.load) = (None, None);
         Ok(true)
+    }
+
+    fn narrow(&mut self, failure: &Failure, patience: Nanos) -> Pending<Narrowed> {
+        let block = self.model.geometry.logical_block.max(1);
+        let write = failure.op != Op::Read;
+        let mut took = 0.0;
+        let narrowed = divide(failure.offset.0, failure.length.0, block, MOST_FAILING, |offset, bytes| {
+            if took > patience.0 as f64 {
+                return None;
+            }
+            self.set_pace(bytes);
+            took += self.medium.takes(write, offset);
+            let fails = self.medium.fails(write, offset, bytes);
+            self.medium.done(write, offset, bytes);
+            Some(!fails)
+        });
+        self.now += took as u64;
+        self.next_step = self.now + STEP_NS;
+        if let Some(work) = &mut self.work {
+            work.served = work.served.max(self.now);
+            let block = work.transfer.block.0;
+            self.set_pace(block);
+        }
+        Pending::done(Narrowed { took: Nanos(took as u64), ..narrowed })
     }
 
     fn discard(&mut self, start: Bytes, length: Bytes) -> Pending<Result<(), DriveError>> {

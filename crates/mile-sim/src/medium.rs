@@ -33,6 +33,16 @@ pub(crate) trait Medium: Send {
     /// Takes in that this operation was served. Gives what has changed with it.
     fn done(&mut self, write: bool, offset: u64, bytes: u64) -> Option<TruthKind>;
 
+    /// Whether an operation at byte `offset`, of `bytes`, fails. A drive that could not read a sector remembers that it is bad.
+    fn fails(&mut self, _write: bool, _offset: u64, _bytes: u64) -> bool {
+        false
+    }
+
+    /// Sectors that lie elsewhere, and sectors that could not be read and wait for a write.
+    fn bad_sectors(&self) -> (u64, u64) {
+        (0, 0)
+    }
+
     /// Energy of moving a byte, nJ, at the moment.
     fn energy(&self, write: bool) -> f64;
 

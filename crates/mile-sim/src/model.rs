@@ -130,6 +130,18 @@ pub struct Flash {
     pub dip_every_s: f64,
     pub dip_share: f64,
     pub dip_s: f64,
+    #[serde(default)]
+    pub stale: Vec<Stale>,
+}
+
+/// Data that were written so long ago that they are read at a share of the pace, over a stretch of shares of the capacity, until they are written again.
+#[derive(Clone, Debug, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[expect(missing_docs, reason = "the model files document their parameters")]
+pub struct Stale {
+    pub from: f64,
+    pub to: f64,
+    pub read_share: f64,
 }
 
 /// A disk: its tracks, its arm and its rotation.
@@ -149,6 +161,20 @@ pub struct Disk {
     pub noise: f64,
     #[serde(default)]
     pub reallocated: Vec<Reallocated>,
+    #[serde(default)]
+    pub unreadable: Vec<UnreadableSectors>,
+}
+
+/// Sectors that cannot be read any more. A write has the drive put others in their place.
+#[derive(Clone, Debug, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[expect(missing_docs, reason = "the model files document their parameters")]
+pub struct UnreadableSectors {
+    /// The first one, by its number.
+    pub sector: u64,
+    pub sectors: u64,
+    /// Time that the drive tries to read one before it gives up, seconds.
+    pub after_s: f64,
 }
 
 /// Sectors that lie elsewhere, evenly over a stretch of shares of the capacity.
@@ -322,20 +348,28 @@ type Quantities = (Vec<(&'static str, f64)>, Vec<(&'static str, f64)>);
 
 impl Flash {
     fn quantities(&self) -> Quantities {
-        let positive = vec![
+        let mut positive = vec![
             ("flash.bits_per_cell", self.bits_per_cell),
             ("flash.cache_mb_s", self.cache_mb_s),
             ("flash.direct_mb_s", self.direct_mb_s),
             ("flash.folding_mb_s", self.folding_mb_s),
             ("flash.read_mb_s", self.read_mb_s),
         ];
-        let shares = vec![
+        let mut shares = vec![
             ("flash.cache_dynamic_share", self.cache_dynamic_share),
             ("flash.spare_share", self.spare_share),
             ("flash.collect_from_fill", self.collect_from_fill),
             ("flash.noise", self.noise),
             ("flash.dip_share", self.dip_share),
         ];
+        for s in &self.stale {
+            positive.extend([("flash.stale.to", s.to - s.from), ("flash.stale.read_share", s.read_share)]);
+            shares.extend([
+                ("flash.stale.from", s.from),
+                ("flash.stale.to", s.to),
+                ("flash.stale.read_share", s.read_share),
+            ]);
+        }
         (positive, shares)
     }
 }
@@ -349,6 +383,12 @@ impl Disk {
             ("disk.rotation_per_min", self.rotation_per_min),
         ];
         positive.extend(self.reallocated.iter().map(|r| ("disk.reallocated.to", r.to - r.from)));
+        for u in &self.unreadable {
+            positive.extend([
+                ("disk.unreadable.sectors", u.sectors as f64),
+                ("disk.unreadable.after_s", u.after_s),
+            ]);
+        }
         let mut shares = vec![("disk.knee_share", self.knee_share), ("disk.noise", self.noise)];
         shares.extend(self.reallocated.iter().map(|r| ("disk.reallocated.from", r.from)));
         (positive, shares)

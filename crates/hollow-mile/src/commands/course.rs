@@ -80,6 +80,9 @@ fn what(action: &Action) -> String {
                 mile_course::Kind::Plain => format!("{} {order}", t.op.word()),
                 mile_course::Kind::Verify => "verify".into(),
                 mile_course::Kind::Fill(_) => "fill".into(),
+                mile_course::Kind::Scan(zones, order) if t.op == mile_core::Op::Write => {
+                    format!("write {zones} zones, {}", order.unwrap_or_default().word())
+                }
                 mile_course::Kind::Scan(zones, None) => {
                     format!("scan in {zones} zones, forward and in random order")
                 }

@@ -1,16 +1,21 @@
 //! `hollow-mile export`: a run as a figure or as data.
 
-use crate::cli::{ExportArgs, ExportKind, FigureArg};
+use crate::cli::{ExportArgs, ExportKind, ExportWhat, FigureArg};
 use crate::figure::{Shown, as_pdf, lanes_svg, span_svg, surface_svg, svg, sweep_svg, write_whole};
 use crate::source::Source;
+use crate::tables::{LEG_COLUMNS, leg_fields};
 use crate::text;
 use mile_bench::Failure;
 use mile_core::ruler::Ruler;
-use mile_logbook::exchange::{write_csv_lanes, write_jsonl, write_parquet_lanes};
+use mile_logbook::exchange::{write_csv_lanes, write_jsonl, write_parquet_lanes, write_table};
 use mile_runner::RunHead;
+use mile_runner::errors::bad_stretches;
 
 pub(crate) fn run(args: &ExportArgs) -> Result<(), Failure> {
     let all = Source::load_all(&args.run, args.logbook.as_deref(), &args.beside)?;
+    if args.what != ExportWhat::Samples && args.kind != ExportKind::Csv {
+        return Err(Failure::usage("--what chooses the rows of a CSV: give --as csv with it"));
+    }
     all.iter().flat_map(Source::problem_lines).for_each(|line| text::complain(&line));
     let drawn = || {
         let [source] = all.as_slice() else {
@@ -56,6 +61,11 @@ pub(crate) fn run(args: &ExportArgs) -> Result<(), Failure> {
         match args.kind {
             ExportKind::Svg => out.write_all(drawn()?.as_bytes())?,
             ExportKind::Pdf => out.write_all(&as_pdf(&drawn()?)?)?,
+            ExportKind::Csv if args.what == ExportWhat::Legs => {
+                let rows = all.iter().flat_map(|s| &s.findings.leg_table).map(leg_fields);
+                write_table(out, LEG_COLUMNS, rows)?;
+            }
+            ExportKind::Csv if args.what == ExportWhat::Errors => write_table(out, ERRORS, errors(&all))?,
             ExportKind::Csv => write_csv_lanes(out, &rows)?,
             ExportKind::Parquet => {
                 let mut bytes = Vec::new();
@@ -73,4 +83,48 @@ pub(crate) fn run(args: &ExportArgs) -> Result<(), Failure> {
         }
         Ok(())
     })
+}
+
+/// Columns of the list of errors.
+pub(crate) const ERRORS: [&str; 13] = [
+    "lane",
+    "kind",
+    "start_byte",
+    "end_byte",
+    "bytes",
+    "error",
+    "attempts",
+    "first_s",
+    "last_s",
+    "time_s",
+    "known_to_the_block",
+    "legs",
+    "read_again_in",
+];
+
+/// The rows of it.
+pub(crate) fn errors(all: &[Source]) -> Vec<Vec<String>> {
+    let of = |s: &Source| {
+        let head = s.head.lane(s.lane);
+        let rows = bad_stretches(head, &s.events).into_iter();
+        rows.map(|b| {
+            vec![
+                head.name.clone(),
+                b.kind.key().to_owned(),
+                b.start_byte.to_string(),
+                b.end_byte.to_string(),
+                (b.end_byte - b.start_byte).to_string(),
+                b.error,
+                b.attempts.to_string(),
+                format!("{:.3}", b.first_s),
+                format!("{:.3}", b.last_s),
+                b.time_s.map_or_else(String::new, |t| format!("{t:.3}")),
+                b.is_exact.to_string(),
+                b.legs.join("; "),
+                b.read_again_in.unwrap_or_default(),
+            ]
+        })
+        .collect::<Vec<_>>()
+    };
+    all.iter().flat_map(of).collect()
 }

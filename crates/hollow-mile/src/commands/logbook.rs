@@ -35,6 +35,22 @@ pub(crate) fn run(args: &LogbookArgs) -> Result<(), Failure> {
             let run = import(&all, &logbook_path(logbook.as_deref())?)?;
             text::say(&format!("Kept as run {run}."));
         }
+        LogbookCommand::Tag { run, tags, remove, logbook } => {
+            let path = logbook_path(logbook.as_deref())?;
+            let mut book = Logbook::open_existing(&path)?;
+            let run = book.resolve(run)?;
+            for tag in tags {
+                if *remove && !book.untag(run, tag)? {
+                    return Err(Failure::usage(format!("run {run} has no tag `{tag}`")));
+                }
+                if !*remove {
+                    book.tag(run, tag)?;
+                }
+            }
+            let all = book.tags(run)?;
+            let all = if all.is_empty() { "no tags".into() } else { all.join(", ") };
+            text::say(&format!("Run {run}: {all}"));
+        }
         LogbookCommand::Recover { file } => {
             let belongs = side::recover(file)?;
             text::say(&format!(
@@ -59,7 +75,7 @@ pub(crate) fn run(args: &LogbookArgs) -> Result<(), Failure> {
 }
 
 /// Keeps a trace as a run that is done, with what is known beside it.
-fn import(all: &[Source], logbook: &Path) -> Result<i64, Failure> {
+pub(crate) fn import(all: &[Source], logbook: &Path) -> Result<i64, Failure> {
     let mut head = all.first().map(|s| s.head.clone()).unwrap_or_default();
     head.started = unix_seconds();
     let lane = |source: &Source| {
@@ -90,8 +106,14 @@ fn import(all: &[Source], logbook: &Path) -> Result<i64, Failure> {
         }
     }
     let lanes = all.iter().enumerate();
-    let blocks: Vec<Block<'_>> =
-        lanes.map(|(lane, s)| Block { lane, first: 0, samples: &s.samples, events: &[] }).collect();
+    let events: Vec<Vec<_>> = all
+        .iter()
+        .map(|s| s.events.iter().enumerate().map(|(i, e)| (i as u64, e.clone())).collect())
+        .collect();
+    let blocks: Vec<Block<'_>> = lanes
+        .zip(&events)
+        .map(|((lane, s), events)| Block { lane, first: 0, samples: &s.samples, events })
+        .collect();
     book.append(run, &blocks)?;
     let outcome = |source: &Source| {
         let end = source.trace.len();
@@ -117,6 +139,9 @@ fn line(entry: &Entry) -> String {
         entry.model,
         entry.status.words()
     );
+    if !entry.tags.is_empty() {
+        out.push_str(&format!(" [{}]", entry.tags.join(", ")));
+    }
     if let Some(problem) = &entry.problem {
         out.push_str(&format!(": {problem}"));
     }

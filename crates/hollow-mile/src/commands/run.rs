@@ -512,6 +512,8 @@ impl Follower {
             let faults = context.faults.clone();
             let found = lane.found.clone().unwrap_or_else(|| findings(&lane.trace, &context));
             let mut found = found.with_faults(faults).with_latencies(&lane.latencies);
+            let context = mile_core::Context { latencies: lane.latencies.clone(), ..context };
+            found.add_rows(crate::sides::rows_of((head, i), &lane.trace, &context, &self.series, &found));
             found.notes.splice(0..0, crate::source::remarks(head, &lane.events));
             found
         };

@@ -83,7 +83,7 @@ impl Framing {
     /// Turns the ruler; the picture shows all of the other, the cursor stays at its sample.
     pub(crate) fn turn(&mut self, trace: &Trace) {
         let sample = self.cursor.map(|c| self.ruler.sample(trace, c));
-        self.ruler = if self.ruler == Ruler::Bytes { Ruler::Time } else { Ruler::Bytes };
+        self.ruler = self.ruler.next(trace);
         self.window = None;
         self.cursor = sample.map(|s| self.ruler.at(trace, s));
     }
@@ -130,7 +130,7 @@ impl Framing {
             return;
         }
         let least = match ruler {
-            Ruler::Bytes => 1e6,
+            Ruler::Bytes | Ruler::Address => 1e6,
             Ruler::Time => 1e8,
         };
         let width = width.max(least);
@@ -142,7 +142,7 @@ impl Framing {
     /// Puts the cursor at a break, and brings it into view.
     pub(crate) fn show_break(&mut self, scene: &Scene<'_>, b: &Break) {
         let (ruler, _) = self.resolve(scene);
-        let at = position(ruler, b);
+        let at = ruler.place(scene.trace, b.at_bytes, b.at_s);
         self.cursor = Some(at);
         if let Some(window) = &mut self.window
             && !(window.from..window.to).contains(&at)
@@ -155,13 +155,6 @@ impl Framing {
     /// All of the ruler, and no cursor.
     pub(crate) fn reset(&mut self) {
         (self.window, self.cursor) = (None, None);
-    }
-}
-
-fn position(ruler: Ruler, b: &Break) -> f64 {
-    match ruler {
-        Ruler::Bytes => b.at_bytes as f64,
-        Ruler::Time => b.at_s * 1e9,
     }
 }
 
@@ -243,13 +236,13 @@ pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, framing: &mut 
         // The fit at the middle of each cell, where it was fitted.
         let fit: Vec<Option<f64>> = (0..plot.width)
             .map(|x| {
-                let heat = scene.heat?;
+                let heat = scene.heat.filter(|_| ruler != Ruler::Address)?;
                 let at =
                     window.from + (window.to - window.from) * (f64::from(x) + 0.5) / f64::from(plot.width);
                 let sample = ruler.sample(scene.trace, at);
                 let seconds = match ruler {
                     Ruler::Time => Nanos(at as u64).secs(),
-                    Ruler::Bytes => scene.trace.end(sample).secs(),
+                    Ruler::Bytes | Ruler::Address => scene.trace.end(sample).secs(),
                 };
                 let inside = (heat.start_s..=heat.end_s).contains(&seconds) && at <= ruler.end(scene.trace);
                 inside.then(|| heat.at(seconds))
@@ -266,7 +259,7 @@ pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, framing: &mut 
     };
     let bottom = below + temp + latency;
     for (i, b) in scene.breaks.iter().enumerate() {
-        if let Some(x) = cell(position(ruler, b)) {
+        if let Some(x) = cell(ruler.place(scene.trace, b.at_bytes, b.at_s)) {
             mark(&mut picture, x, plot.y..bottom, i, scene.selected == Some(i));
         }
     }
@@ -280,7 +273,8 @@ fn draw_ruler(picture: &mut Picture<'_>, y: u16, ruler: Ruler, window: Window) {
     let width = picture.area.width;
     (0..width).for_each(|x| picture.set(x, y, '─', faint));
     let (unit, _) = ruler.unit(window);
-    picture.label(y, unit, faint);
+    let unit = if ruler == Ruler::Address { format!("at {unit}") } else { unit.to_owned() };
+    picture.label(y, &unit, faint);
     let most = usize::from(width / 12).max(2);
     for (position, label) in ticks(ruler, window, most) {
         let share = (position - window.from) / (window.to - window.from);

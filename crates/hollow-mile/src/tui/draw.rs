@@ -60,30 +60,45 @@ fn too_small(buffer: &mut Buffer, area: Rect, theme: Theme) {
     }
 }
 
+/// Which names of places the header has.
+#[derive(Clone, Copy)]
+enum Names {
+    All,
+    /// All, each close behind its digit.
+    Close,
+    /// That of the place that is shown.
+    Own,
+}
+
 fn header(buffer: &mut Buffer, area: Rect, state: &mut State) {
     let theme = state.theme;
     let mut x = area.x + 1;
     state.place_spans.clear();
     let here = state.place;
-    let named = |place: Place, all: bool| {
-        if all || place == here {
-            format!("{} {}", place.key(), place.name())
-        } else {
-            place.key().to_string()
-        }
+    let named = |place: Place, names: Names| match names {
+        Names::Close => format!("{}{}", place.key(), place.name()),
+        Names::Own if place != here => place.key().to_string(),
+        Names::All | Names::Own => format!("{} {}", place.key(), place.name()),
     };
-    // With all names and dots between, without the dots, without the program's own name, or with the name of this place only: whatever has room.
+    // With all names and dots between, without the dots, without the program's own name, with the digits close to the names, or with the name of this place
+    // only: whatever has room.
     let progress = if state.live.is_some() { 18 } else { 1 };
-    let width = |between: &str, all: bool| -> usize {
+    let width = |between: &str, all: Names| -> usize {
         places::ALL.iter().map(|p| named(*p, all).chars().count() + between.chars().count()).sum::<usize>()
             - between.chars().count()
     };
     let own = "hollow mile  ";
-    let ways = [(own, " · ", true), (own, " ", true), ("", " ", true), (own, " ", false)];
-    let fits = |(own, between, all): &(&str, &str, bool)| {
+    let ways = [
+        (own, " · ", Names::All),
+        (own, " ", Names::All),
+        ("", " ", Names::All),
+        ("", " ", Names::Close),
+        (own, " ", Names::Own),
+    ];
+    let fits = |(own, between, all): &(&str, &str, Names)| {
         own.len() + width(between, *all) <= usize::from(area.width.saturating_sub(x + progress))
     };
-    let (own, between, all) = ways.into_iter().find(fits).unwrap_or(ways[3]);
+    let (own, between, all) = ways.into_iter().find(fits).unwrap_or(ways[4]);
     buffer.set_string(x, area.y, own, theme.strong());
     x += own.len() as u16;
     for (i, place) in places::ALL.iter().copied().enumerate() {

@@ -33,6 +33,8 @@ pub(crate) enum Done {
     Health(Result<Box<HealthShown>, String>),
     /// The course in the editor, and what was found out of its drive meanwhile.
     Checked(Box<Checked>, Vec<Arc<Background>>),
+    /// Runs were compared: those of either side, and what came of it.
+    Compared([Vec<i64>; 2], Result<Box<mile_core::compare::Comparison>, String>),
     /// A note was kept with a run.
     Noted(Result<(), String>),
     /// A self-test was begun or ended.
@@ -154,6 +156,30 @@ impl Jobs {
         self.spawn(move || Done::Loaded(load(&path, run, lane).map(Box::new)));
     }
 
+    /// Compares runs.
+    pub(crate) fn compare(&self, path: &Path, sides: [Vec<i64>; 2]) {
+        let path = path.to_owned();
+        self.spawn(move || {
+            let named = sides.each_ref().map(|s| s.iter().map(i64::to_string).collect::<Vec<_>>().join(","));
+            let found = crate::commands::compare::of(&named, &path);
+            Done::Compared(sides, found.map(Box::new).map_err(|f| f.message().to_owned()))
+        });
+    }
+
+    /// Writes a report of runs into the current folder.
+    pub(crate) fn report(&self, path: &Path, sides: Vec<Vec<i64>>) {
+        let path = path.to_owned();
+        self.spawn(move || {
+            let named: Vec<String> =
+                sides.iter().map(|s| s.iter().map(i64::to_string).collect::<Vec<_>>().join(",")).collect();
+            let stem = free_stem(&format!("report-{}", named.join("-against-").replace(',', "-")));
+            let target = PathBuf::from(format!("{stem}.pdf"));
+            let written = crate::commands::report::write(&named, &path, &target);
+            let said = written.map(|()| vec![target.display().to_string()]);
+            Done::Exported(said.map_err(|f| f.message().to_owned()))
+        });
+    }
+
     /// Writes the figures of a run into the current folder.
     pub(crate) fn export(&self, path: &Path, of: (i64, usize), ruler: Ruler, window: Option<Window>) {
         let path = path.to_owned();
@@ -204,6 +230,7 @@ pub(crate) fn load(path: &Path, run: i64, lane: usize) -> Result<Shown, String> 
     let context = stored.lanes.get(lane).map_or_else(|| head.context(), |l| l.context(head));
     let events = stored.lanes.get_mut(lane).map(|l| std::mem::take(&mut l.events)).unwrap_or_default();
     let mut found = findings(&trace, &context);
+    found.add_rows(crate::sides::rows_of((head, lane), &trace, &context, &stored.series, &found));
     found.notes.splice(0..0, crate::source::remarks(head, &events));
     Ok(Shown {
         run,

@@ -52,6 +52,10 @@ pub(crate) enum Action {
     NextDrive,
     StartCourse,
     StartLanes,
+    MarkA,
+    MarkB,
+    Compare,
+    Report,
 }
 
 /// A key, or several that mean the same.
@@ -97,7 +101,7 @@ pub(crate) const CANVAS: &[Binding] = &[
     bind("]", &[Char(']')], Action::NextLane, "next lane", "show the next lane of a run on several drives"),
     bind("↑↓ k j", &[Up, Char('k')], Action::PreviousBreak, "", "select the break before"),
     bind("↑↓ k j", &[Down, Char('j')], Action::NextBreak, "breaks", "select the next break"),
-    bind("x", &[Char('x')], Action::TurnRuler, "ruler", "turn the ruler: bytes or time"),
+    bind("x", &[Char('x')], Action::TurnRuler, "ruler", "turn the ruler: bytes, time, address"),
     bind("←→ h l", &[Left, Char('h')], Action::CursorLeft, "", "move the cursor left"),
     bind("←→ h l", &[Right, Char('l')], Action::CursorRight, "cursor", "move the cursor right"),
     bind("H", &[Char('H')], Action::CursorFarLeft, "", "move the cursor ten cells left"),

@@ -4,6 +4,7 @@
 //! with an implementation of [`View`] and a line in [`ALL`].
 
 mod bench;
+mod compare;
 mod course;
 mod fill;
 mod findings;
@@ -27,6 +28,7 @@ use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
 
 pub(crate) use bench::PLACE as BENCH;
+pub(crate) use compare::PLACE as COMPARE;
 pub(crate) use course::PLACE as COURSE;
 pub(crate) use fill::PLACE as FILL;
 pub(crate) use findings::PLACE as FINDINGS;
@@ -35,7 +37,7 @@ pub(crate) use underway::PLACE as UNDERWAY;
 
 /// All places, in the order of the work; the first nine have a digit.
 pub(crate) const ALL: &[Place] =
-    &[BENCH, COURSE, UNDERWAY, FINDINGS, FILL, health::PLACE, LOGBOOK, surface::PLACE];
+    &[BENCH, COURSE, UNDERWAY, FINDINGS, FILL, health::PLACE, LOGBOOK, surface::PLACE, COMPARE];
 
 /// A place, known by its name.
 #[derive(Clone, Copy)]

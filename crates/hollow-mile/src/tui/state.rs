@@ -10,6 +10,7 @@ use crossbeam_channel::{Receiver, Sender};
 use mile_bench::bench::Card;
 use mile_bench::outlook::Outlook;
 use mile_core::channel::{Channel, Series};
+use mile_core::compare::Comparison;
 use mile_core::copies::CopyFound;
 use mile_core::findings::{Hollow, Unreadable};
 use mile_core::ruler::Ruler;
@@ -355,6 +356,18 @@ pub(crate) struct LogbookPlace {
     pub(crate) selected: usize,
     pub(crate) filter: Input,
     pub(crate) filtering: bool,
+    /// The runs that are marked for either side of a comparison.
+    pub(crate) sides: [Vec<i64>; 2],
+}
+
+/// The place of comparisons.
+#[derive(Default)]
+pub(crate) struct ComparePlace {
+    pub(crate) found: Option<Result<Box<Comparison>, String>>,
+    /// The sides that it is of.
+    pub(crate) of: [Vec<i64>; 2],
+    pub(crate) loading: bool,
+    pub(crate) scroll: usize,
 }
 
 impl LogbookPlace {
@@ -685,6 +698,7 @@ pub(crate) struct State {
     pub(crate) findings: FindingsPlace,
     pub(crate) health: HealthPlace,
     pub(crate) logbook: LogbookPlace,
+    pub(crate) compare: ComparePlace,
     pub(crate) overlay: Option<Overlay>,
     pub(crate) notice: Option<Notice>,
     pub(crate) choices: Vec<Choice>,

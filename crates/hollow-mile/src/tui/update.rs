@@ -5,8 +5,8 @@ pub(super) mod start;
 
 use super::jobs::{Done, Jobs};
 use super::keys::{self, Action};
-use super::places::{self, AtHand, FINDINGS, LOGBOOK, Place, UNDERWAY};
-use super::state::{HealthPlace, Live, Overlay, PathFor, State};
+use super::places::{self, AtHand, COMPARE, FINDINGS, LOGBOOK, Place, UNDERWAY};
+use super::state::{ComparePlace, HealthPlace, Live, Overlay, PathFor, State};
 use crossterm::event::{
     Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
 };
@@ -244,11 +244,72 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         Action::StartCourse => course::ask_start(state, jobs),
         Action::Export => export(state, jobs),
         Action::Filter => state.logbook.filtering = true,
+        Action::MarkA => mark(state, 0),
+        Action::MarkB => mark(state, 1),
+        Action::Compare => {
+            compare(state, jobs);
+            if state.compare.loading {
+                state.go(COMPARE);
+            }
+        }
+        Action::Report => report(state, jobs),
         Action::StartNext => start::start_next(state, jobs),
         Action::NextPanel => state.findings.panel = state.findings.panel.after(),
         Action::NoteBreak if state.findings.shown.is_none() => state.complain("No run is open."),
         Action::NoteBreak => state.overlay = Some(Overlay::Note(Input::default())),
     }
+}
+
+/// Marks the selected run of the logbook for a side, or takes the mark away.
+fn mark(state: &mut State, side: usize) {
+    let Some(entry) = state.logbook.visible().get(state.logbook.selected).map(|e| (e.run, e.status)) else {
+        return state.complain("There is no run to mark.");
+    };
+    if entry.1 == mile_runner::Status::Underway {
+        return state.complain("The run goes on; it can be compared when it has ended.");
+    }
+    let marks = &mut state.logbook.sides[side];
+    match marks.iter().position(|r| *r == entry.0) {
+        Some(place) => {
+            marks.remove(place);
+        }
+        None => {
+            marks.push(entry.0);
+            marks.sort_unstable();
+        }
+    }
+    let said = |runs: &[i64]| match runs {
+        [] => "none".to_owned(),
+        runs => runs.iter().map(i64::to_string).collect::<Vec<_>>().join(", "),
+    };
+    let [a, b] = &state.logbook.sides;
+    state.tell(format!("Side A: {}. Side B: {}. c compares them.", said(a), said(b)));
+}
+
+/// Compares the runs that are marked in the logbook.
+pub(super) fn compare(state: &mut State, jobs: &Jobs) {
+    let sides = state.logbook.sides.clone();
+    if sides.iter().any(Vec::is_empty) {
+        return state.complain(format!(
+            "Mark runs for both sides in the logbook ({}): a for side A, b for side B.",
+            LOGBOOK.key()
+        ));
+    }
+    state.compare.loading = true;
+    jobs.compare(&state.logbook_path, sides);
+}
+
+/// Writes a report of the runs that are marked, or of the selected one.
+fn report(state: &mut State, jobs: &Jobs) {
+    let mut sides: Vec<Vec<i64>> = state.logbook.sides.iter().filter(|s| !s.is_empty()).cloned().collect();
+    if sides.is_empty() || state.place == LOGBOOK && sides.len() < 2 {
+        let Some(at_hand) = state.place.view().at_hand(state) else {
+            return state.complain("There is no run to report on.");
+        };
+        sides = vec![vec![at_hand.run]];
+    }
+    state.tell("Writing a report …");
+    jobs.report(&state.logbook_path, sides);
 }
 
 fn come_to(state: &mut State, jobs: &Jobs, place: Place) {
@@ -479,6 +540,9 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
         Done::Loaded(Err(text)) => {
             state.findings.loading = None;
             state.complain(text);
+        }
+        Done::Compared(sides, found) => {
+            state.compare = ComparePlace { found: Some(found), of: sides, ..ComparePlace::default() };
         }
         Done::Listed(Err(text)) | Done::Exported(Err(text)) => state.complain(text),
     }

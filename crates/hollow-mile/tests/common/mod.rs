@@ -85,9 +85,10 @@ impl Bench {
             .env("XDG_STATE_HOME", self.path("state"))
             .env("XDG_DATA_HOME", self.path("data"))
             .stdin(Stdio::null());
-        let takes_logbook =
-            matches!(args[0], "run" | "findings" | "export" | "resume" | "logbook" | "leftovers")
-                || args.starts_with(&["course", "forecast"]);
+        let takes_logbook = matches!(
+            args[0],
+            "run" | "findings" | "export" | "resume" | "logbook" | "leftovers" | "compare" | "report"
+        ) || args.starts_with(&["course", "forecast"]);
         let takes_logbook = takes_logbook && !args.starts_with(&["logbook", "recover"]);
         if takes_logbook && !args.contains(&"--logbook") {
             command.args(["--logbook", "l.logbook"]);

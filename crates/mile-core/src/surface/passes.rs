@@ -41,6 +41,22 @@ pub(super) fn cells_of(
     own.start.min(last)..last
 }
 
+/// Adds to each pass what its leg read after a rest, too little to be a pass: what a scan put off because reads failed there.
+pub(super) fn join_what_was_put_off(trace: &Trace, found: &mut [Found]) {
+    let passes: Vec<usize> = found.iter().map(|f| f.leg).collect();
+    let length = |i: usize| (trace.moved(i + 1).0 - trace.moved(i).0) as f64 / 1e6;
+    for pass in found {
+        let (own, later) = (&trace.legs()[pass.leg], &trace.legs()[pass.leg + 1..]);
+        let rest = later.iter().take_while(|l| l.name == own.name).enumerate();
+        let rest = rest.filter(|(i, l)| l.op == own.op && !passes.contains(&(pass.leg + 1 + i)));
+        let samples = rest.flat_map(|(_, l)| l.samples.clone()).filter(|i| length(*i) > 0.0);
+        let (from, to) = (pass.spans[0].1, pass.spans.last().map_or(0.0, |s| s.2));
+        let spans = samples.filter_map(|i| trace.offset.get(i).map(|at| (i, at, at + length(i))));
+        pass.spans.extend(spans.filter(|s| s.1 >= from && s.2 <= to));
+        pass.spans.sort_by(|a, b| a.1.total_cmp(&b.1));
+    }
+}
+
 /// A leg as a pass over the surface, where it is one.
 pub(super) fn pass(trace: &Trace, index: usize, leg: &TraceLeg) -> Option<Found> {
     if leg.op == Op::Idle || leg.op == Op::Mixed {

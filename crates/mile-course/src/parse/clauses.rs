@@ -11,7 +11,7 @@ pub(crate) enum Clause {
     Transfer(Op, Access),
     Verify,
     Fill(Position),
-    Scan(Option<ScanOrder>),
+    Scan(Op, Option<ScanOrder>),
     /// From one lane to another, by their places.
     Copy(usize, usize),
     /// What holds for the target of a copy alone.
@@ -28,6 +28,7 @@ pub(crate) enum Clause {
     Depth(f64),
     Zones(f64),
     Refine(Bytes),
+    BadTime(Nanos),
     Shifted(Bytes),
     Incompressible(f64),
     Cached,
@@ -40,7 +41,7 @@ pub(crate) enum Clause {
 }
 
 /// The words that begin a clause. The canonical form of a leg has them in this order.
-pub(crate) const CLAUSES: [&str; 28] = [
+pub(crate) const CLAUSES: [&str; 29] = [
     "write",
     "read",
     "mixed",
@@ -62,6 +63,7 @@ pub(crate) const CLAUSES: [&str; 28] = [
     "rate",
     "zones",
     "refine",
+    "bad",
     "shifted",
     "incompressible",
     "through",
@@ -85,7 +87,10 @@ impl Parser {
                 self.word("to")?;
                 Clause::Fill(self.position()?)
             }
-            "scan" => Clause::Scan(self.scan_order()),
+            "scan" => {
+                let op = if self.take_word("write") { Op::Write } else { Op::Read };
+                Clause::Scan(op, self.scan_order())
+            }
             "copy" => self.copy_lanes()?,
             "target" => self.of_target()?,
             "buffer" => Clause::Buffer(self.size()?),
@@ -104,6 +109,10 @@ impl Parser {
             "refine" => {
                 self.word("to")?;
                 Clause::Refine(self.size()?)
+            }
+            "bad" => {
+                self.word("stretches")?;
+                Clause::BadTime(self.duration()?)
             }
             "zones" => Clause::Zones(self.plain("how many zones, such as `zones 512`")?),
             "shifted" => {
@@ -165,6 +174,12 @@ impl Parser {
             return Ok(End::Seen(Seen::Channel(threshold, hold)));
         }
         if self.take_word("temperature") {
+            if self.take_word("stable") {
+                self.word("within")?;
+                let within = self.celsius()?;
+                self.word("for")?;
+                return Ok(End::Seen(Seen::Stable(within, self.duration()?)));
+            }
             let above = self.one_of(&["below", "above"])? == 1;
             let limit = self.celsius()?;
             let hold = self.held()?;

@@ -44,6 +44,7 @@ pub(crate) fn nothing(op: Op, kind: Kind, access: Access) -> Transfer {
         at_most: None,
         at_most_moved: None,
         refine: None,
+        bad_time: None,
         copy: None,
     }
 }
@@ -62,7 +63,8 @@ fn passes(name: String, action: Action, together: bool) -> Vec<(String, Action)>
     let Kind::Scan(zones, order) = transfer.kind else { return vec![(name, action)] };
     let orders = match order {
         Some(order) => vec![order],
-        None if together => vec![ScanOrder::Forward],
+        // What is written twice costs wear twice.
+        None if together || transfer.op == Op::Write => vec![ScanOrder::Forward],
         None => vec![ScanOrder::Forward, ScanOrder::Random],
     };
     let of = |order: ScanOrder, refine: Option<Bytes>| {
@@ -204,8 +206,8 @@ impl Parser {
             Some((Clause::Fill(to), span)) => {
                 self.transfer(span, nothing(Op::Write, Kind::Fill(to), Access::Sequential), clauses, unread)
             }
-            Some((Clause::Scan(order), span)) => {
-                let scan = nothing(Op::Read, Kind::Scan(ZONES, order), Access::Sequential);
+            Some((Clause::Scan(op, order), span)) => {
+                let scan = nothing(op, Kind::Scan(ZONES, order), Access::Sequential);
                 self.transfer(span, scan, clauses, unread)
             }
             Some((Clause::Copy(from, to), span)) => self.copy(span, (from, to), clauses.collect(), unread),
@@ -273,7 +275,11 @@ impl Parser {
 
     fn rest(&mut self, span: Span, mut until: Vec<End>, clauses: Clauses) -> Option<Action> {
         let waits = |end: &End| {
-            matches!(end, End::After(_) | End::Seen(Seen::Below(..) | Seen::Above(..) | Seen::Channel(..)))
+            matches!(
+                end,
+                End::After(_)
+                    | End::Seen(Seen::Below(..) | Seen::Above(..) | Seen::Stable(..) | Seen::Channel(..))
+            )
         };
         let hint = "a rest takes `for TIME`, `until temperature below T °C` and one `at most TIME`";
         let mut at_most = None;
@@ -359,8 +365,20 @@ impl Parser {
                     Kind::Scan(..) if to.0 < 1 << 20 || !to.0.is_multiple_of(1 << 20) => self
                         .errors
                         .push(no("edges are found to a whole number of MiB", "write `refine to 1 MiB`")),
+                    Kind::Scan(..) if leg.op == Op::Write => self.errors.push(no(
+                        "edges are looked for by reading",
+                        "let a scan that reads follow, with `refine to 1 MiB`",
+                    )),
                     Kind::Scan(..) => leg.refine = Some(to),
                     _ => self.errors.push(no("only a scan refines what it finds", "begin with `scan`")),
+                },
+                Clause::BadTime(time) => match leg.kind {
+                    Kind::Scan(..) if time.0 < 1_000_000_000 => self.errors.push(no(
+                        "less than a second is no time to look at bad stretches",
+                        "write `bad stretches 10 min`",
+                    )),
+                    Kind::Scan(..) => leg.bad_time = Some(time),
+                    _ => self.errors.push(no("only a scan comes back to bad stretches", "begin with `scan`")),
                 },
                 Clause::Reads(share) if leg.op == Op::Mixed => reads = Some(share),
                 Clause::Reads(_) => self.errors.push(no(

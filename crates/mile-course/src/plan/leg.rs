@@ -183,6 +183,9 @@ impl Load {
                     _ if copy.is_some_and(|c| c.is_source) => "reading for a copy,".to_owned(),
                     _ if copy.is_some() => "writing a copy,".to_owned(),
                     _ if refine.is_some() => "looking for the edges of hollows,".to_owned(),
+                    (Op::Write, _) if *zones > 0 => {
+                        format!("writing {zones} zones, in {} order,", order.word())
+                    }
                     _ if *zones > 0 && *order == ScanOrder::Random => {
                         format!("scanning {zones} zones in random order,")
                     }

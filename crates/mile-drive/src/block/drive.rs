@@ -253,9 +253,9 @@ impl Drive for BlockDrive {
         self.io.abandon();
     }
 
-    fn narrow(&mut self, failure: &Failure) -> Pending<Narrowed> {
-        let unknown = || Pending::done(Narrowed::default());
-        self.file.as_ref().map_or_else(unknown, |f| self.io.narrow(f, failure, self.found.logical_block))
+    fn narrow(&mut self, failure: &Failure, patience: Nanos) -> Pending<Narrowed> {
+        let Some(file) = &self.file else { return Pending::done(Narrowed::default()) };
+        self.io.narrow(file, failure, self.found.logical_block, patience)
     }
 
     fn has_left(&self) -> Option<String> {

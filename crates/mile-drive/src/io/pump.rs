@@ -345,7 +345,8 @@ impl<E: Engine> Pump<E> {
                 tally.errors += 1;
                 let errno = (c.result < 0).then(|| -c.result);
                 let (offset, length) = (Bytes(out.address), Bytes(block));
-                tally.failures.push(Failure { op: out.op, offset, length, errno });
+                let took = Nanos(now - out.since);
+                tally.failures.push(Failure { op: out.op, offset, length, errno, took });
             }
         }
         self.done = done;

@@ -50,10 +50,19 @@ pub fn write_csv(
 
 /// Writes a trace, its lanes row by row in the order of time.
 pub fn write_csv_lanes(target: impl Write, lanes: &[LaneRows<'_>]) -> Result<(), Exchange> {
+    write_table(target, columns_of(lanes), written_rows(lanes))
+}
+
+/// Writes a table: the names of its columns, then its rows, each with as many fields.
+pub fn write_table<'a>(
+    target: impl Write,
+    columns: impl IntoIterator<Item = &'a str>,
+    rows: impl IntoIterator<Item = Vec<String>>,
+) -> Result<(), Exchange> {
     let mut writer = WriterBuilder::new().from_writer(target);
     let wrap = |e: csv::Error| Exchange::Write(std::io::Error::other(e));
-    writer.write_record(columns_of(lanes)).map_err(wrap)?;
-    for row in written_rows(lanes) {
+    writer.write_record(columns).map_err(wrap)?;
+    for row in rows {
         writer.write_record(row).map_err(wrap)?;
     }
     writer.flush().map_err(Exchange::Write)

@@ -37,6 +37,8 @@ pub struct Entry {
     pub status: Status,
     /// What it came to; `None` while it is underway.
     pub digest: Option<Digest>,
+    /// Its tags.
+    pub tags: Vec<String>,
     /// Why it cannot be read, if it cannot.
     pub problem: Option<String>,
 }

@@ -5,8 +5,8 @@ use rusqlite::Connection;
 
 /// Marks an SQLite file as a logbook.
 pub(super) const APPLICATION_ID: u32 = 0x484d_4c42;
-/// Version of the schema. 2 added the health during a run; 3 lanes and channels.
-pub(super) const VERSION: i64 = 3;
+/// Version of the schema. 2 added the health during a run; 3 lanes and channels; 4 tags.
+pub(super) const VERSION: i64 = 4;
 
 /// All tables.
 pub(super) const SCHEMA: &str = "
@@ -70,6 +70,16 @@ CREATE TABLE readings (
 );
 ";
 
+/// The table that version 4 added.
+const TAGS: &str = "
+CREATE TABLE tags (
+    run INTEGER NOT NULL REFERENCES runs(id) ON DELETE CASCADE,
+    tag TEXT NOT NULL,
+    PRIMARY KEY (run, tag)
+);
+CREATE INDEX tagged ON tags (tag);
+";
+
 const RENAMED: &str = "
 ALTER TABLE samples_3 RENAME TO samples;
 ALTER TABLE events_3 RENAME TO events;
@@ -81,7 +91,8 @@ ALTER TABLE health_3 RENAME TO health;
 pub(super) fn create(db: &Connection) -> rusqlite::Result<()> {
     db.execute_batch(SCHEMA)?;
     db.execute_batch(LANES)?;
-    db.execute_batch(RENAMED)
+    db.execute_batch(RENAMED)?;
+    db.execute_batch(TAGS)
 }
 
 /// Brings the tables of an earlier version to this one: all that there is is of lane 0. In a transaction of the caller's.
@@ -103,6 +114,9 @@ pub(super) fn migrate(db: &Connection, version: i64) -> rusqlite::Result<()> {
         }
         db.execute_batch(RENAMED)?;
     }
+    if version < 4 {
+        db.execute_batch(TAGS)?;
+    }
     Ok(())
 }
 
@@ -113,6 +127,9 @@ pub(super) fn read_as_now(
     version: i64,
     wrap: impl Fn(rusqlite::Error) -> LogbookError,
 ) -> Result<()> {
+    if version < 4 {
+        db.execute_batch("CREATE TEMP VIEW tags AS SELECT 0 AS run, '' AS tag WHERE 0;").map_err(&wrap)?;
+    }
     if version >= 3 {
         return Ok(());
     }

@@ -12,6 +12,8 @@ pub(super) struct Watch {
     ends: Vec<Seen>,
     /// Since when each of them holds.
     since: Vec<Option<Nanos>>,
+    /// Lowest and highest temperature since then, of ends that wait for a stable one.
+    band: Vec<Option<(f64, f64)>>,
     /// Rates of the rounds so far, MB/s, and where the one underway began.
     rounds: Vec<f64>,
     round: (Nanos, u64),
@@ -24,6 +26,7 @@ impl Watch {
         Self {
             ends: ends.to_vec(),
             since: vec![None; ends.len()],
+            band: vec![None; ends.len()],
             rounds: Vec::new(),
             round: (now, moved),
             errors,
@@ -43,11 +46,23 @@ impl Run<'_> {
     pub(super) fn seen(&mut self, watch: &mut Watch) -> Option<String> {
         let now = self.drive.now();
         let moved = self.moved.0 + self.tally.written.0 + self.tally.read.0;
-        for (end, since) in watch.ends.iter().zip(&mut watch.since) {
+        for ((end, since), band) in watch.ends.iter().zip(&mut watch.since).zip(&mut watch.band) {
             let (holds, hold) = match *end {
                 Seen::Channel(ref threshold, hold) => (self.is_reached(threshold).is_some(), hold),
                 Seen::Below(limit, hold) => (self.last.temp.is_some_and(|t| t < limit), hold),
                 Seen::Above(limit, hold) => (self.last.temp.is_some_and(|t| t > limit), hold),
+                Seen::Stable(within, hold) => {
+                    let read = self.last.temp.map(|t| t.0);
+                    let wider = |(low, high): (f64, f64), t: f64| (low.min(t), high.max(t));
+                    let now = read.map(|t| band.map_or((t, t), |b| wider(b, t)));
+                    let is_within = now.is_some_and(|(low, high)| high - low <= within.0);
+                    // What lay further apart begins anew with what is read now.
+                    if !is_within {
+                        *since = None;
+                    }
+                    *band = if is_within { now } else { read.map(|t| (t, t)) };
+                    (read.is_some(), hold)
+                }
                 Seen::Break(hold) => {
                     *since = since.or(self.break_at);
                     (since.is_some(), hold)
@@ -83,7 +98,9 @@ impl Run<'_> {
             }
             if now.since(*since.get_or_insert(now)) >= hold {
                 return Some(match (end, self.last.temp) {
-                    (Seen::Below(..) | Seen::Above(..), Some(t)) => format!("{t}: {}", end.words()),
+                    (Seen::Below(..) | Seen::Above(..) | Seen::Stable(..), Some(t)) => {
+                        format!("{t}: {}", end.words())
+                    }
                     _ => end.words(),
                 });
             }

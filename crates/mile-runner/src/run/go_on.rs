@@ -8,6 +8,7 @@ use super::scan::Visits;
 use crate::message::{EndKind, Event, EventKind, Status};
 use mile_core::{Bytes, Nanos, Op, Sample};
 use mile_course::{Access, Plan, PlannedLeg, PlannedTransfer, Work};
+use mile_drive::drive::Failure;
 
 /// The samples that were told last may be so much older than what was moved.
 const MARGIN: Nanos = Nanos(1_000_000_000);
@@ -21,6 +22,10 @@ pub struct GoOn {
     pub moved: Bytes,
     /// Bytes of it that failed.
     pub failed: Bytes,
+    /// Operations of it that failed and were not narrowed down.
+    pub later: Vec<Failure>,
+    /// From which bytes on zones of it were put off.
+    pub cuts: Vec<Bytes>,
     /// Time that it had taken.
     pub spent: Nanos,
     /// The time of the run at which it goes on.
@@ -47,9 +52,16 @@ impl GoOn {
                 EventKind::WentOn { gap, .. } => on.gaps = on.gaps.plus(*gap),
                 EventKind::LegBegan { .. } => {
                     (on.break_at, on.failed) = (None, Bytes(0));
+                    (on.later, on.cuts) = (Vec::new(), Vec::new());
                     leg_began = event.at.secs();
                 }
                 EventKind::Error { failure, .. } => on.failed.0 += failure.length.0,
+                EventKind::PassedOver { failure, .. } => {
+                    on.failed.0 += failure.length.0;
+                    on.later.push(*failure);
+                }
+                EventKind::Narrowed { failure, .. } => on.later.retain(|f| f != failure),
+                EventKind::PutOff { at, .. } => on.cuts.push(*at),
                 EventKind::BreakSeen(b) if b.to_mb_s < b.from_mb_s && b.at_s > leg_began => {
                     on.break_at = on.break_at.or(Some(event.at));
                 }
@@ -89,7 +101,13 @@ impl GoOn {
                 // What was in flight may not have been read; the zone underway holds all of it.
                 (_, false) if t.zones > 0 && t.op == Op::Read => {
                     let out = t.block.0.saturating_mul(u64::from(t.depth) * u64::from(t.workers));
-                    out.min(Visits::of(t, on.leg).piece(t, Bytes(on.moved.0 + on.failed.0)).skip.0)
+                    out.min(
+                        Visits::of(t, on.leg)
+                            .with_cuts(&on.cuts)
+                            .piece(t, Bytes(on.moved.0 + on.failed.0))
+                            .skip
+                            .0,
+                    )
                 }
                 // Nobody knows any more where each of them was.
                 (2.., _) if is_read_later(plan, on.leg as usize, t) => u64::MAX,

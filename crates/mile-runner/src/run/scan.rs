@@ -13,6 +13,9 @@ pub(super) struct Visits {
     zones: Vec<(Bytes, Bytes)>,
     /// Bytes moved when each is over.
     ends: Vec<u64>,
+    /// How many of them are visited in their order; those behind them were put off.
+    in_order: usize,
+    block: u64,
     /// Where a leg refines: the edges that it looks for, and the first sample that it has not taken in.
     edges: Option<(Refine, usize)>,
 }
@@ -24,6 +27,16 @@ pub(super) struct ZoneAt {
     pub(super) block: u64,
     /// Bytes from there to the end of the zone.
     pub(super) length: u64,
+}
+
+/// Bytes moved when each of these is over.
+fn ends(zones: &[(Bytes, Bytes)]) -> Vec<u64> {
+    let mut end = 0;
+    let sum = |zone: &(Bytes, Bytes)| {
+        end += zone.1.0;
+        end
+    };
+    zones.iter().map(sum).collect()
 }
 
 /// What the next transfer goes over.
@@ -39,15 +52,47 @@ pub(super) struct Piece {
 impl Visits {
     pub(super) fn of(work: &PlannedTransfer, leg: u32) -> Self {
         let zones = work.visits(leg);
-        let mut end = 0;
-        let ends = zones
-            .iter()
-            .map(|zone| {
-                end += zone.1.0;
-                end
-            })
-            .collect();
-        Self { zones, ends, edges: None }
+        Self { ends: ends(&zones), in_order: zones.len(), block: work.block.0.max(1), zones, edges: None }
+    }
+
+    /// As [`Visits::of`], of which zones were put off from these bytes on.
+    pub(super) fn with_cuts(mut self, cuts: &[Bytes]) -> Self {
+        for cut in cuts {
+            let zone =
+                self.zones.iter().position(|(start, length)| *start <= *cut && cut.0 < start.0 + length.0);
+            if let Some(zone) = zone {
+                self.cut(zone, *cut);
+            }
+        }
+        self
+    }
+
+    /// Puts off what is left of the zone in which a leg is that has gone past so much. Gives what that is, from and to.
+    pub(super) fn put_off(&mut self, moved: Bytes) -> Option<(Bytes, Bytes)> {
+        let zone = self.ends.partition_point(|end| *end <= moved.0);
+        let &(start, length) = self.zones.get(zone)?;
+        let at = Bytes(start.0 + length.0 - (self.ends[zone] - moved.0));
+        self.cut(zone, at);
+        Some((at, Bytes(start.0 + length.0)))
+    }
+
+    /// Ends a zone at a byte, and visits what is behind it last: its second half first, as that is more likely to be good.
+    fn cut(&mut self, zone: usize, at: Bytes) {
+        let (start, length) = self.zones[zone];
+        let end = start.0 + length.0;
+        let half = (end - at.0) / 2 / self.block * self.block;
+        let middle = if half == 0 { at.0 } else { end - half };
+        self.zones[zone].1 = Bytes(at.0 - start.0);
+        self.zones.push((Bytes(middle), Bytes(end - middle)));
+        if middle > at.0 {
+            self.zones.push((at, Bytes(middle - at.0)));
+        }
+        self.ends = ends(&self.zones);
+    }
+
+    /// Whether a leg that has gone past so much is at what was put off.
+    pub(super) fn is_last(&self, moved: Bytes) -> bool {
+        self.edges.is_none() && self.ends.partition_point(|end| *end <= moved.0) >= self.in_order
     }
 
     /// As [`Visits::of`], for a leg that begins behind what `trace` has; what it did before an interruption is in there too.

@@ -1,9 +1,9 @@
 //! What a run leaves behind when it ends, and what it must find again to go on.
 
 use super::attend::Attended;
-use super::{Run, STALL, relied_on};
-use crate::message::{EventKind, Status};
-use mile_core::Bytes;
+use super::{LegEnd, Run, STALL, relied_on, told};
+use crate::message::{EventKind, Outcome, Status};
+use mile_core::{Bytes, Digest};
 use mile_course::{PlannedLeg, Work};
 use mile_drive::DriveError;
 
@@ -13,6 +13,42 @@ fn is_target(leg: &PlannedLeg) -> bool {
 }
 
 impl Run<'_> {
+    pub(super) fn outcome(&mut self, ended: Result<LegEnd, DriveError>) -> Outcome {
+        let (status, why) = match ended {
+            Ok(LegEnd::Planned(_) | LegEnd::Skipped) => (Status::Done, None),
+            Ok(LegEnd::Stopped) => (Status::Stopped, Some("stopped on request".to_owned())),
+            Ok(LegEnd::Guarded(guard)) => (Status::Guarded, Some(guard.why())),
+            Err(e) => {
+                let text = e.to_string();
+                // What came back before the error belongs to the run.
+                let (leg, op) = self.doing;
+                self.close_sample(leg, op);
+                self.event(EventKind::Failed(text.clone()));
+                (Status::Failed, Some(text))
+            }
+        };
+        if !self.faults.is_empty() {
+            self.event(EventKind::Faults(self.faults.clone()));
+        }
+        self.settle_findings();
+        // Of a drive that has left, nothing more is asked.
+        let gone =
+            self.left || self.drive.has_left().is_some() || status == Status::Failed && self.is_stalled();
+        let health = if gone { None } else { self.last_health() };
+        if let Some(health) = &health {
+            self.watch_health(health);
+        }
+        let digest = self.settled.as_ref().map(|f| Box::new(Digest::of(self.live.trace(), f)));
+        Outcome { status, at: self.drive.now(), bytes: self.moved, why, health, digest }
+    }
+
+    /// Tells what the findings of the whole run say beyond what was announced.
+    fn settle_findings(&mut self) {
+        let (news, settled) = self.live.close();
+        news.into_iter().for_each(|item| self.event(told(item)));
+        self.settled = Some(settled);
+    }
+
     /// Whether operations were out when the run ended that had not come back.
     pub(super) fn is_stalled(&self) -> bool {
         self.drive.waiting().is_some_and(|(age, ..)| age >= STALL)

@@ -5,10 +5,12 @@ use super::{LEAVING, MOST_TOLD, Run, STALL};
 use crate::message::{EventKind, HealthShot, Message, error_words, fault_of};
 use mile_core::{Bytes, Celsius, Nanos, faults};
 use mile_drive::clock::Monotonic;
-use mile_drive::{DriveError, Health, Narrowed};
+use mile_drive::{DriveError, Failure, Health, Narrowed};
 
 /// Longest time for narrowing one failed operation down.
 const NARROWING: Nanos = Nanos(60_000_000_000);
+/// Time between two looks at whether the run is to stop, while it is narrowed down.
+const GLANCE: Nanos = Nanos(100_000_000);
 
 impl Run<'_> {
     /// Tells what failed, narrowed down, and ends the run where it is too much, or where the drive is gone.
@@ -27,17 +29,17 @@ impl Run<'_> {
             let kind = fault_of(failure.op);
             let (at, whole) = (self.drive.now(), (failure.offset, failure.length));
             if self.errors > MOST_TOLD {
-                faults::add_narrowed(&mut self.faults, kind, at, whole, &[]);
+                faults::add_narrowed(&mut self.faults, kind, at, whole, &[], false);
                 self.check_errors(String::new())?;
                 continue;
             }
-            let narrowing = self.drive.narrow(&failure);
-            let narrowed = match self.attend(&narrowing, Some(NARROWING))? {
-                Attended::Done(narrowed) => narrowed,
-                Attended::Left => Narrowed::unknown(&failure),
-            };
+            if self.is_for_later() {
+                self.pass_over(failure)?;
+                continue;
+            }
+            let narrowed = self.narrow(&failure, NARROWING)?.unwrap_or_else(|| Narrowed::unknown(&failure));
             let words = error_words(&failure, &narrowed, block);
-            faults::add_narrowed(&mut self.faults, kind, at, whole, &narrowed.bad);
+            faults::add_narrowed(&mut self.faults, kind, at, whole, &narrowed.bad, narrowed.complete);
             self.event(EventKind::Error { failure, narrowed, block });
             self.check_errors(words)?;
         }
@@ -53,6 +55,27 @@ impl Run<'_> {
             self.check_errors(words)?;
         }
         Ok(())
+    }
+
+    /// Narrows a failed operation down, at most for so long. `None` where the run was asked to stop meanwhile: nothing is waited for then, as nothing of
+    /// the run is lost with it.
+    pub(super) fn narrow(
+        &mut self,
+        failure: &Failure,
+        patience: Nanos,
+    ) -> Result<Option<Narrowed>, DriveError> {
+        let patience = patience.min(NARROWING);
+        let narrowing = self.drive.narrow(failure, patience);
+        // A try that is underway when the time is over is waited for as long again.
+        let (clock, most) = (Monotonic::start(), patience.plus(NARROWING));
+        loop {
+            match self.attend(&narrowing, Some(GLANCE))? {
+                Attended::Done(narrowed) => return Ok(Some(narrowed)),
+                Attended::Left if self.stopping => return Ok(None),
+                Attended::Left if clock.now() > most => return Ok(Some(Narrowed::unknown(failure))),
+                Attended::Left => {}
+            }
+        }
     }
 
     /// Why the drive is gone, where an error suggests that it may be.

@@ -1,7 +1,7 @@
 //! Several lanes below each other on one clock: a terrain for each, all as high as the highest, and one strip with the temperature of each.
 
 use super::strips::{self, Curve};
-use super::{Framing, MARGIN, Picture, Scene, draw_cursor, draw_ruler, mark, position, terrain};
+use super::{Framing, MARGIN, Picture, Scene, draw_cursor, draw_ruler, mark, terrain};
 use crate::tui::theme::Theme;
 use mile_core::Nanos;
 use mile_core::channel::Series;
@@ -73,7 +73,7 @@ pub(crate) fn draw_lanes(
         let mut picture = Picture { buffer, area: plot, data: data[first + i].clone(), theme };
         terrain::draw(&mut picture, top + 1, height - 1, highest);
         for (number, b) in lane.scene.breaks.iter().enumerate() {
-            if let Some(x) = cell(position(Ruler::Time, b)) {
+            if let Some(x) = cell(Ruler::Time.place(lane.scene.trace, b.at_bytes, b.at_s)) {
                 mark(&mut picture, x, top + 1..top + height, number, lane.scene.selected == Some(number));
             }
         }

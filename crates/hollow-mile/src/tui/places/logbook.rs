@@ -25,6 +25,16 @@ const KEYS: &[Binding] = &[
     bind("enter", &[Enter], Action::Open, "open", "open the findings of the selected run"),
     bind("g", &[Char('g')], Action::Resume, "go on", "go on with the selected run, if it was interrupted"),
     bind("/", &[Char('/')], Action::Filter, "filter", "show only the runs that match what you type"),
+    bind("a b", &[Char('a')], Action::MarkA, "", "mark the run for side A of a comparison, or unmark it"),
+    bind("a b", &[Char('b')], Action::MarkB, "mark", "mark the run for side B of a comparison, or unmark it"),
+    bind("c", &[Char('c')], Action::Compare, "compare", "compare the runs marked A with those marked B"),
+    bind(
+        "r",
+        &[Char('r')],
+        Action::Report,
+        "report",
+        "write a report of the run, or of both sides, as a PDF",
+    ),
     bind("e", &[Char('e')], Action::Export, "export", "write an SVG and a PDF of the run as it is framed"),
 ];
 
@@ -107,6 +117,19 @@ fn logbook(buffer: &mut Buffer, area: Rect, theme: Theme, place: &LogbookPlace) 
             buffer.set_style(Rect { y, height: 1, ..area }, style);
         }
         row(buffer, area, y, theme, style, entry, wide);
+        let mark: String = ['A', 'B']
+            .into_iter()
+            .zip(&place.sides)
+            .filter(|(_, s)| s.contains(&entry.run))
+            .map(|m| m.0)
+            .collect();
+        buffer.set_stringn(
+            area.x,
+            y,
+            mark,
+            2,
+            theme.strong().patch(if selected { theme.selection() } else { Style::new() }),
+        );
     }
 }
 

@@ -1,0 +1,199 @@
+//! `hollow-mile compare`: runs, groups of runs and files held against each other.
+
+use crate::cli::{BesideArgs, CompareArgs, Format};
+use crate::figure::{as_pdf, write_whole};
+use crate::sides::{self, Loaded};
+use crate::source::Source;
+use crate::text;
+use mile_bench::Failure;
+use mile_core::compare::{Compared, Comparison, Design, Side, Terms, compare};
+use mile_core::repeats::Figure;
+use mile_core::units::number;
+use mile_figures::draw_comparison;
+use std::fmt::Write as _;
+use std::path::Path;
+
+/// Runs of a logbook held against each other, as they are named.
+pub(crate) fn of(named: &[String], logbook: &Path) -> Result<Comparison, Failure> {
+    let beside = BesideArgs::default();
+    let all: Vec<Loaded> =
+        named.iter().map(|s| sides::named(s, Some(logbook), &beside)).collect::<Result<_, _>>()?;
+    held(&all, &Terms::default())
+}
+
+fn held(all: &[Loaded], terms: &Terms) -> Result<Comparison, Failure> {
+    let sides: Vec<Side> = all.iter().map(|l| l.0.clone()).collect();
+    compare(&sides, terms).ok_or_else(|| nothing_shared(&sides))
+}
+
+/// The figure of a comparison; `None` where no leg is on two sides.
+pub(crate) fn figure(named: &[String], runs: &[&[Vec<Source>]]) -> Result<Option<String>, Failure> {
+    let each: Vec<String> = named.iter().enumerate().map(|(i, n)| format!("{} {n}", letter(i))).collect();
+    let lines = [format!("{}. The first run of each side, and of repeats the first.", each.join(", "))];
+    Ok(draw_comparison("Comparison", &lines, &sides::walks(runs))?)
+}
+
+pub(crate) fn run(args: &CompareArgs) -> Result<(), Failure> {
+    let all: Vec<Loaded> = args
+        .sides
+        .iter()
+        .map(|s| sides::named(s, args.logbook.as_deref(), &args.beside))
+        .collect::<Result<_, _>>()?;
+    let terms =
+        Terms { reference_ambient: args.reference_ambient.map_or(25.0, |c| c.0), detect: args.detect };
+    let found = held(&all, &terms)?;
+    if let Some(out) = &args.figure {
+        let runs: Vec<&[Vec<Source>]> = all.iter().map(|l| l.1.as_slice()).collect();
+        let drawn = figure(&args.sides, &runs)?.ok_or_else(|| {
+            Failure::usage("no leg has samples on two sides, so that there is nothing to draw")
+        })?;
+        let is_pdf = out.extension().is_some_and(|e| e.eq_ignore_ascii_case("pdf"));
+        let bytes = if is_pdf { as_pdf(&drawn)? } else { drawn.into_bytes() };
+        write_whole(out, args.overwrite, |target| Ok(target.write_all(&bytes)?))?;
+    }
+    match args.format {
+        Format::Json => text::say(&serde_json::to_string_pretty(&found)?),
+        Format::Text => text::say(report(&found).trim_end()),
+    }
+    Ok(())
+}
+
+/// Says which legs each side has, where none is on both.
+fn nothing_shared(sides: &[Side]) -> Failure {
+    let legs = |side: &Side| {
+        let mut names: Vec<String> =
+            side.members.iter().flat_map(|m| &m.rows).map(mile_core::legs::LegRow::shared_name).collect();
+        names.dedup();
+        let more = names.len().saturating_sub(6);
+        names.truncate(6);
+        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+        format!("{}: {}{more}", side.name, if names.is_empty() { "no legs".into() } else { names.join(", ") })
+    };
+    let all: Vec<String> = sides.iter().map(legs).collect();
+    Failure::usage(format!(
+        "the sides share no figure: no leg has the same name on two of them ({})",
+        all.join("; ")
+    ))
+}
+
+/// The comparison as text.
+pub(crate) fn report(found: &Comparison) -> String {
+    let mut out = String::new();
+    for (i, side) in found.sides.iter().enumerate() {
+        let runs = side.runs.join(", ");
+        let runs = if runs == side.name { String::new() } else { format!(" ({runs})") };
+        let _ = writeln!(out, "{}  {}{runs}", letter(i), side.name);
+    }
+    if found.differs.is_empty() {
+        let _ = writeln!(out, "\nNo condition that is known differs between the sides.");
+    } else {
+        let _ = writeln!(out, "\nWhat differs between the sides:");
+        for d in &found.differs {
+            let each: Vec<String> =
+                d.values.iter().enumerate().map(|(i, v)| format!("{} {v}", letter(i))).collect();
+            let _ = writeln!(out, "    {}: {}", d.what, each.join("; "));
+        }
+    }
+    let reasons = found.reasons();
+    let asks = found.figures.iter().any(|f| f.repeats_needed.is_some());
+    let mut last = None;
+    for f in &found.figures {
+        let group = (f.leg.as_str(), f.b_side);
+        if last.replace(group) != Some(group) {
+            let (a, b) = (letter(f.a_side), letter(f.b_side));
+            let _ = writeln!(out, "\n{}, {b} against {a}", f.leg);
+            let needed = if asks { "repeats for it" } else { "" };
+            let _ = writeln!(
+                out,
+                "    {:<22} {a:>22} {b:>22} {:>7} {:>24} {:>20}  {:<22} {needed}",
+                "", "n", "difference", "percent", "established"
+            );
+        }
+        let name = format!("{}, {}", f.name.figure, f.name.unit);
+        let mut said = verdict(f);
+        if let Some(place) = reasons.iter().position(|r| Some(*r) == f.why_not) {
+            let _ = write!(said, " ({})", place + 1);
+        }
+        let line = format!(
+            "    {name:<22} {:>22} {:>22} {:>7} {:>24} {:>20}  {said:<22} {}",
+            value(&f.a),
+            value(&f.b),
+            format!("{}, {}", f.a.n, f.b.n),
+            with_interval(f.difference, f.difference_low, f.difference_high),
+            f.percent.map_or(String::new(), |p| with_interval(p, f.percent_low, f.percent_high)),
+            f.repeats_needed.map_or(String::new(), |n| n.to_string())
+        );
+        let _ = writeln!(out, "{}", line.trim_end());
+    }
+    if !reasons.is_empty() {
+        out.push('\n');
+    }
+    for (i, why) in reasons.iter().enumerate() {
+        let _ = writeln!(out, "({}) {}", i + 1, why.words());
+    }
+    if found.figures.iter().any(|f| f.name.unit == "°C") {
+        let _ = writeln!(
+            out,
+            "\nTemperatures are given at {} °C ambient where the ambient of a leg is known.",
+            number(found.reference_ambient_c)
+        );
+    }
+    let _ = writeln!(
+        out,
+        "\nEach value is a mean with its interval (95 %), n the repeats of each side. A difference is established where its chance p, corrected for {} figures, is at most 0.05.",
+        found.figures.iter().filter(|f| f.p_corrected.is_some()).count()
+    );
+    for note in &found.notes {
+        let _ = writeln!(out, "{note}");
+    }
+    out
+}
+
+/// The letter of a side.
+pub(crate) fn letter(side: usize) -> String {
+    u8::try_from(side)
+        .ok()
+        .filter(|s| *s < 26)
+        .map_or_else(|| format!("side {}", side + 1), |s| char::from(b'A' + s).to_string())
+}
+
+/// A figure with its interval.
+pub(crate) fn value(figure: &Figure) -> String {
+    match (figure.low, figure.high) {
+        (Some(low), Some(high)) => {
+            format!("{} [{}, {}]", number(figure.mean), number(low), number(high))
+        }
+        _ => number(figure.mean),
+    }
+}
+
+/// A difference with its sign and its interval.
+pub(crate) fn with_interval(value: f64, low: Option<f64>, high: Option<f64>) -> String {
+    match (low, high) {
+        (Some(low), Some(high)) => format!("{} [{}, {}]", signed(value), signed(low), signed(high)),
+        _ => signed(value),
+    }
+}
+
+fn signed(value: f64) -> String {
+    let text = number(value.abs());
+    match text.as_str() {
+        "0" => text,
+        _ if value < 0.0 => format!("−{text}"),
+        _ => format!("+{text}"),
+    }
+}
+
+/// Whether the difference is established.
+pub(crate) fn verdict(f: &Compared) -> String {
+    let word = if f.established { "yes" } else { "no" };
+    let paired = if f.design == Design::Paired { ", in pairs" } else { "" };
+    match f.p_corrected.filter(|_| f.why_not.is_none()) {
+        Some(p) => format!("{word}, p {}{paired}", chance(p)),
+        None => "cannot be said".into(),
+    }
+}
+
+fn chance(p: f64) -> String {
+    if p < 0.001 { "below 0.001".into() } else { format!("{p:.3}") }
+}

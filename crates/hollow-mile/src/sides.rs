@@ -1,0 +1,222 @@
+//! The sides of a comparison as they are named: runs, tags and files.
+
+use crate::cli::BesideArgs;
+use crate::source::Source;
+use mile_bench::Failure;
+use mile_bench::session::logbook_path;
+use mile_core::channel::Series;
+use mile_core::compare::{Member, Side};
+use mile_core::legs::{LegRow, leg_rows};
+use mile_core::stages::LaneTrace;
+use mile_core::{Context, Findings, Nanos, Trace};
+use mile_figures::{LegWalks, SideWalk};
+use mile_logbook::{Logbook, LogbookError};
+use mile_runner::{EventKind, LaneHead, Status};
+use std::path::Path;
+
+/// The figures of the legs of a lane.
+pub(crate) fn rows_of(
+    (head, number): (&LaneHead, usize),
+    trace: &Trace,
+    context: &Context,
+    series: &[Series],
+    found: &Findings,
+) -> Vec<LegRow> {
+    let lane = LaneTrace { name: &head.name, trace, context, series, number: number as u32 };
+    let mut rows = leg_rows(&lane, found);
+    // What was stated counts where nothing was logged.
+    for row in &mut rows {
+        row.ambient_c = row.ambient_c.or(head.situation.ambient.map(|a| a.0));
+    }
+    rows
+}
+
+impl Source {
+    /// The figures of its legs.
+    pub(crate) fn leg_rows(&self) -> Vec<LegRow> {
+        let of = (self.head.lane(self.lane), self.lane);
+        rows_of(of, &self.trace, &self.context, &self.series, &self.findings)
+    }
+}
+
+/// A run with all its lanes as a member of a side. `all` are the lanes of one run.
+pub(crate) fn member(all: &[Source]) -> Member {
+    let Some(first) = all.first() else { return Member::default() };
+    let of_lanes = |text: &dyn Fn(&Source) -> String| {
+        let each: Vec<String> = all.iter().map(text).collect();
+        if each.iter().all(String::is_empty) { String::new() } else { each.join(" + ") }
+    };
+    let plain = |text: &Option<String>| text.clone().unwrap_or_default();
+    let conditions = if first.status.is_some() {
+        let situation = |of: &dyn Fn(&mile_drive::Situation) -> Option<String>| {
+            of_lanes(&|s| plain(&of(&s.head.lane(s.lane).situation)))
+        };
+        vec![
+            ("drive", of_lanes(&|s| s.head.lane(s.lane).drive.model.clone())),
+            ("serial number", of_lanes(&|s| plain(&s.head.lane(s.lane).drive.serial))),
+            ("firmware", of_lanes(&|s| plain(&s.head.lane(s.lane).drive.firmware))),
+            (
+                "link",
+                of_lanes(&|s| {
+                    s.head.lane(s.lane).drive.link.as_ref().map_or(String::new(), |l| l.negotiated.clone())
+                }),
+            ),
+            ("slot", situation(&|s| s.slot.clone())),
+            ("cooling", situation(&|s| s.cooling.clone())),
+            ("enclosure", situation(&|s| s.enclosure.clone())),
+            ("notes", situation(&|s| s.notes.clone())),
+            ("stated ambient", situation(&|s| s.ambient.map(|a| a.to_string()))),
+            ("fill at the start", of_lanes(&fill)),
+            ("course", first.head.course.clone()),
+            ("text of the course", short(&first.head.course_text)),
+            ("engine", of_lanes(&engine)),
+        ]
+    } else {
+        Vec::new()
+    };
+    Member {
+        name: first.of.clone(),
+        rows: all.iter().flat_map(|s| s.findings.leg_table.clone()).collect(),
+        started: first.status.is_some().then_some(first.head.started),
+        conditions,
+    }
+}
+
+/// Share of a drive in use when a run began, in steps of 5 %: less makes no difference.
+fn fill(source: &Source) -> String {
+    let first = if source.trace.is_empty() { None } else { source.trace.fill.get(0) };
+    first.map_or(String::new(), |f| format!("{:.0} %", (f * 20.0).round() * 5.0))
+}
+
+/// How operations were put in flight.
+fn engine(source: &Source) -> String {
+    let told = source.events.iter().find_map(|e| match &e.kind {
+        EventKind::Engine(words) => Some(words.clone()),
+        _ => None,
+    });
+    told.unwrap_or_default()
+}
+
+/// A text as a number that another text does not have: FNV-1a.
+fn short(text: &str) -> String {
+    if text.is_empty() {
+        return String::new();
+    }
+    let hash = text
+        .bytes()
+        .fold(0xcbf2_9ce4_8422_2325_u64, |h, b| (h ^ u64::from(b)).wrapping_mul(0x0100_0000_01b3));
+    format!("{:08x}", hash >> 32)
+}
+
+/// What a side names, one by one: runs, files, and the runs of tags.
+pub(crate) fn names(side: &str, logbook: Option<&Path>) -> Result<Vec<String>, Failure> {
+    let mut all = Vec::new();
+    for word in side.split(',').map(str::trim) {
+        if word.is_empty() {
+            return Err(Failure::usage(format!("the side `{side}` names nothing between two commas")));
+        }
+        let is_run = word == "last" || word.parse::<i64>().is_ok();
+        if is_run || Path::new(word).exists() {
+            all.push(word.to_owned());
+        } else {
+            all.extend(tagged(word, logbook)?.iter().map(i64::to_string));
+        }
+    }
+    Ok(all)
+}
+
+/// A side with its runs.
+pub(crate) type Loaded = (Side, Vec<Vec<Source>>);
+
+/// The runs, tags and files that a side names, parted by commas.
+pub(crate) fn named(side: &str, logbook: Option<&Path>, beside: &BesideArgs) -> Result<Loaded, Failure> {
+    let (mut members, mut runs) = (Vec::new(), Vec::new());
+    for name in names(side, logbook)? {
+        let all = Source::load_all(&name, logbook, beside)?;
+        if all.iter().any(|s| s.status == Some(Status::Underway)) {
+            return Err(Failure::usage(format!(
+                "run {name} is underway: its figures are not final. Compare it when it has ended"
+            )));
+        }
+        all.iter().flat_map(Source::problem_lines).for_each(|line| crate::text::complain(&line));
+        members.push(member(&all));
+        runs.push(all);
+    }
+    Ok((Side { name: side.to_owned(), members }, runs))
+}
+
+/// Points of a line over a leg.
+const POINTS: usize = 240;
+
+/// The legs that the first run of each side has, over time from the start of each; of repeats, the first.
+pub(crate) fn walks(sides: &[&[Vec<Source>]]) -> Vec<LegWalks> {
+    let firsts: Vec<&Vec<Source>> = sides.iter().filter_map(|s| s.first()).collect();
+    let Some(own) = firsts.first() else { return Vec::new() };
+    let mut names: Vec<String> = Vec::new();
+    for row in own.iter().flat_map(|s| &s.findings.leg_table) {
+        let name = row.shared_name();
+        if !names.contains(&name) {
+            names.push(name);
+        }
+    }
+    let of = |name: String| {
+        let found: Vec<(usize, &Source, &LegRow)> = firsts
+            .iter()
+            .enumerate()
+            .filter_map(|(i, run)| {
+                let rows = run.iter().flat_map(|s| s.findings.leg_table.iter().map(move |r| (s, r)));
+                rows.into_iter().find(|(_, r)| r.shared_name() == name).map(|(s, r)| (i, s, r))
+            })
+            .collect();
+        let end = found.iter().map(|(_, s, r)| span(&s.trace, &r.leg).1 - r.start_s).fold(0.0, f64::max);
+        let walk = |(i, source, row): &(usize, &Source, &LegRow)| SideWalk {
+            name: format!("{}, {}", crate::commands::compare::letter(*i), source.of),
+            ..walk(&source.trace, &row.leg, end / POINTS as f64)
+        };
+        LegWalks { sides: found.iter().map(walk).collect(), leg: name }
+    };
+    names.into_iter().map(of).filter(|l| l.sides.len() > 1).collect()
+}
+
+/// When the legs of a name that follow on each other begin and end, seconds.
+fn span(trace: &Trace, leg: &str) -> (f64, f64) {
+    let legs = trace.legs();
+    let first = legs.iter().position(|l| l.name == leg).unwrap_or(legs.len());
+    let last = legs[first..].iter().take_while(|l| l.name == leg).last();
+    let from = legs.get(first).map_or(0.0, |l| trace.start(l.samples.start).secs());
+    (from, last.map_or(from, |l| trace.end(l.samples.end.saturating_sub(1)).secs()))
+}
+
+/// The mean rate and temperature of a leg in steps of time from its start.
+fn walk(trace: &Trace, leg: &str, step: f64) -> SideWalk {
+    let (from, to) = span(trace, leg);
+    let mut out = SideWalk::default();
+    if step <= 0.0 {
+        return out;
+    }
+    let index = |s: f64| trace.index_at_time(Nanos::from_secs(s));
+    for k in 0..((to - from) / step).round() as usize {
+        let (a, b) = (from + step * k as f64, from + step * (k + 1) as f64);
+        let first = index(a + 1e-9);
+        let range = first..index(b - 1e-9).max(first) + 1;
+        let at = a + step / 2.0 - from;
+        let is_loaded = trace.rate.extent(range.start, range.end).is_some();
+        out.rate.extend(trace.mean_rate(range.clone()).filter(|_| is_loaded).map(|r| (at, r.mb_s())));
+        out.temp.extend(trace.temp.extent(range.start, range.end).map(|e| (at, e.mean)));
+    }
+    out
+}
+
+/// The runs that have a tag.
+fn tagged(word: &str, logbook: Option<&Path>) -> Result<Vec<i64>, Failure> {
+    let none = || {
+        Failure::usage(format!(
+            "`{word}` is no run, no file, and no tag of the logbook. `hollow-mile logbook list` shows runs and tags, `hollow-mile logbook tag RUN NAME` gives one"
+        ))
+    };
+    let runs = match Logbook::reading(&logbook_path(logbook)?, |book| book.tagged(word)) {
+        Err(LogbookError::Blank { .. }) => return Err(none()),
+        runs => runs?,
+    };
+    if runs.is_empty() { Err(none()) } else { Ok(runs) }
+}

@@ -1,0 +1,237 @@
+//! The figures of legs as tables: on the screen, in reports, and as rows of a CSV file.
+
+use mile_core::legs::{LegRow, Repeated};
+use mile_core::tables::SweepTable;
+use mile_core::units::number;
+use mile_core::{Bytes, Nanos, Op};
+use std::fmt::Write as _;
+
+/// Most values of the second name of a sweep that are put side by side.
+const MOST_COLUMNS: usize = 8;
+
+/// Columns of the table of legs as a file.
+pub(crate) const LEG_COLUMNS: [&str; 28] = [
+    "lane",
+    "leg",
+    "op",
+    "start_s",
+    "seconds",
+    "bytes",
+    "mean_mb_s",
+    "operations",
+    "iops",
+    "p50_us",
+    "p99_us",
+    "p999_us",
+    "slowest_us",
+    "first_tenth_mb_s",
+    "last_tenth_mb_s",
+    "worst_second_mb_s",
+    "cache_bytes",
+    "min_c",
+    "mean_c",
+    "max_c",
+    "ambient_c",
+    "below_warn_c",
+    "below_critical_c",
+    "fill_pct",
+    "energy_wh",
+    "j_per_gb",
+    "errors",
+    "channels",
+];
+
+/// A leg as a row of a file: nothing where a figure is not known, and the channels as `name unit min mean max`.
+pub(crate) fn leg_fields(row: &LegRow) -> Vec<String> {
+    let some = |v: Option<f64>, digits: usize| v.map_or(String::new(), |v| format!("{v:.digits$}"));
+    let channels =
+        row.channels.iter().map(|c| format!("{} {} {:.3} {:.3} {:.3}", c.name, c.unit, c.min, c.mean, c.max));
+    vec![
+        row.lane.clone(),
+        row.leg.clone(),
+        row.op.word().to_owned(),
+        format!("{:.3}", row.start_s),
+        format!("{:.3}", row.seconds),
+        row.bytes.to_string(),
+        some(row.mean_mb_s, 3),
+        row.operations.to_string(),
+        some(row.iops, 1),
+        some(row.p50_us, 1),
+        some(row.p99_us, 1),
+        some(row.p999_us, 1),
+        some(row.slowest_us, 1),
+        some(row.first_tenth_mb_s, 3),
+        some(row.last_tenth_mb_s, 3),
+        some(row.worst_second_mb_s, 3),
+        row.cache_bytes.map_or(String::new(), |b| b.to_string()),
+        some(row.min_c, 2),
+        some(row.mean_c, 2),
+        some(row.max_c, 2),
+        some(row.ambient_c, 2),
+        some(row.below_warn_c, 2),
+        some(row.below_critical_c, 2),
+        some(row.fill_pct, 2),
+        some(row.energy_wh, 5),
+        some(row.j_per_gb, 3),
+        row.errors.to_string(),
+        channels.collect::<Vec<_>>().join("; "),
+    ]
+}
+
+/// Heads and cells of the table of legs for people.
+pub(crate) fn legs(rows: &[LegRow]) -> (Vec<&'static str>, Vec<Vec<String>>) {
+    let heads = vec![
+        "Leg",
+        "time",
+        "moved",
+        "MB/s",
+        "first, last 10th",
+        "worst s",
+        "1/s",
+        "p50 ms",
+        "p99 ms",
+        "p99.9 ms",
+        "max ms",
+        "°C mean, max",
+        "to limit",
+        "errors",
+    ];
+    let ms = |v: Option<f64>| v.map_or("–".into(), |us| number(us / 1e3));
+    let some = |v: Option<f64>| v.map_or("–".into(), number);
+    let cells = rows
+        .iter()
+        .map(|r| {
+            let ends = r.first_tenth_mb_s.zip(r.last_tenth_mb_s);
+            let name = if r.lane.is_empty() { r.leg.clone() } else { format!("{}: {}", r.lane, r.leg) };
+            vec![
+                name,
+                Nanos::from_secs(r.seconds).to_string(),
+                if r.op == Op::Idle { "–".into() } else { Bytes(r.bytes).to_string() },
+                some(r.mean_mb_s),
+                ends.map_or("–".into(), |(a, b)| format!("{}, {}", number(a), number(b))),
+                some(r.worst_second_mb_s.filter(|_| r.op != Op::Idle)),
+                some(r.iops),
+                ms(r.p50_us),
+                ms(r.p99_us),
+                ms(r.p999_us),
+                ms(r.slowest_us),
+                r.mean_c.zip(r.max_c).map_or("–".into(), |(mean, max)| format!("{mean:.1}, {max:.0}")),
+                r.below_warn_c.map_or("–".into(), |k| format!("{k:.0} K")),
+                if r.errors == 0 { "–".into() } else { r.errors.to_string() },
+            ]
+        })
+        .collect();
+    (heads, cells)
+}
+
+/// Heads and cells of the table of repeats.
+pub(crate) fn repeats(all: &[Repeated]) -> (Vec<&'static str>, Vec<Vec<String>>) {
+    let heads = vec!["Repeated", "figure", "n", "mean", "95 % interval", "sd", "spread", "trend"];
+    let cells = all
+        .iter()
+        .map(|r| {
+            let f = &r.figure;
+            vec![
+                r.leg.clone(),
+                format!("{}, {}", r.name.figure, r.name.unit),
+                f.n.to_string(),
+                // Where repeats go one way, their mean is the mean of nothing.
+                if r.trend.is_some() { "–".into() } else { number(f.mean) },
+                f.low
+                    .zip(f.high)
+                    .filter(|_| r.trend.is_none())
+                    .map_or("–".into(), |(a, b)| format!("{} to {}", number(a), number(b))),
+                f.sd.map_or("–".into(), number),
+                r.spread_pct.map_or("–".into(), |p| format!("{p:.1} %")),
+                r.trend.map_or("–".into(), |t| {
+                    format!(
+                        "{} a repeat",
+                        if t < 0.0 { format!("−{}", number(-t)) } else { format!("+{}", number(t)) }
+                    )
+                }),
+            ]
+        })
+        .collect();
+    (heads, cells)
+}
+
+/// A table as lines of text: the first column to the left, the others to the right.
+pub(crate) fn lines(heads: &[&str], cells: &[Vec<String>]) -> String {
+    let width = |i: usize| {
+        let longest = cells.iter().filter_map(|row| row.get(i)).map(|c| c.chars().count()).max().unwrap_or(0);
+        longest.max(heads[i].chars().count())
+    };
+    // A column in which nothing is known is left out.
+    let shown: Vec<usize> =
+        (0..heads.len()).filter(|i| *i == 0 || cells.iter().any(|r| r[*i] != "–")).collect();
+    let line = |cell: &dyn Fn(usize) -> String| {
+        let mut out = String::new();
+        for i in &shown {
+            let text = cell(*i);
+            let pad = width(*i).saturating_sub(text.chars().count());
+            if *i == 0 {
+                let _ = write!(out, "{text}{}", " ".repeat(pad));
+            } else {
+                let _ = write!(out, "  {}{text}", " ".repeat(pad));
+            }
+        }
+        out.trim_end().to_owned()
+    };
+    let mut out = line(&|i| heads[i].to_owned());
+    for row in cells {
+        out.push('\n');
+        out.push_str(&line(&|i| row[i].clone()));
+    }
+    out
+}
+
+/// A sweep as text: over one name a line for each value, over two a matrix, over more a line for each combination. The highest rate is marked with a star,
+/// and with a wave what cannot be told from it.
+pub(crate) fn sweep(table: &SweepTable) -> String {
+    let mark = |cell: &mile_core::tables::SweepCell| match (cell.is_best, cell.is_within_noise) {
+        (true, _) => "*",
+        (_, Some(true)) => "~",
+        _ => "",
+    };
+    let rate = |cell: &mile_core::tables::SweepCell| {
+        let f = &cell.mb_s;
+        let half = f.high.map_or(String::new(), |high| format!(" ±{}", number(high - f.mean)));
+        format!("{}{}{half}", mark(cell), number(f.mean))
+    };
+    if let ([_, _], [first, second]) = (table.over.as_slice(), table.values.as_slice())
+        && second.len() <= MOST_COLUMNS
+    {
+        let corner = format!("{}, MB/s: {} down, {} across", table.leg, table.over[0], table.over[1]);
+        let heads: Vec<&str> =
+            std::iter::once(corner.as_str()).chain(second.iter().map(String::as_str)).collect();
+        let cells: Vec<Vec<String>> = first
+            .iter()
+            .enumerate()
+            .map(|(i, value)| {
+                let row = (0..second.len()).map(|k| table.cell(&[i, k]).map_or("not run".into(), rate));
+                std::iter::once(format!("{} {value}", table.over[0])).chain(row).collect()
+            })
+            .collect();
+        return lines(&heads, &cells);
+    }
+    let corner = format!("{} over {}", table.leg, table.over.join(", "));
+    let heads = [corner.as_str(), "MB/s", "1/s", "p99 ms", "°C max", "n"];
+    let cells: Vec<Vec<String>> = table
+        .cells
+        .iter()
+        .map(|c| {
+            let of = |f: Option<mile_core::repeats::Figure>, by: f64| {
+                f.map_or("–".into(), |f| number(f.mean / by))
+            };
+            vec![
+                table.words(c),
+                rate(c),
+                of(c.iops, 1.0),
+                of(c.p99_us, 1e3),
+                of(c.max_c, 1.0),
+                c.mb_s.n.to_string(),
+            ]
+        })
+        .collect();
+    lines(&heads, &cells)
+}

@@ -1,0 +1,173 @@
+//! Runs of the logbook held against each other: what differs between the sides, and each figure on both.
+
+use super::super::jobs::Jobs;
+use super::super::keys::{self, Action, Binding, bind};
+use super::super::state::{ComparePlace, State};
+use super::super::theme::Theme;
+use super::{LOGBOOK, Place, View, lines};
+use crate::commands::compare::{letter, value, verdict, with_interval};
+use crossterm::event::KeyCode::Char;
+use mile_core::compare::{Compared, Comparison};
+use mile_core::units::number;
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::style::Style;
+
+/// Columns from which intervals of both sides and percents stand beside the difference.
+const WIDE: u16 = 140;
+
+pub(crate) const PLACE: Place = Place(&Compare);
+
+const KEYS: &[Binding] = &[
+    bind("r", &[Char('r')], Action::Report, "report", "write a report of both sides as a PDF"),
+    bind("c", &[Char('c')], Action::Compare, "again", "compare again as the logbook is marked now"),
+];
+
+struct Compare;
+
+impl View for Compare {
+    fn name(&self) -> &'static str {
+        "compare"
+    }
+
+    fn way(&self) -> &'static str {
+        "go to the comparison of runs"
+    }
+
+    fn sentence(&self, state: &State) -> (String, String) {
+        let place = &state.compare;
+        let text = match &place.found {
+            _ if place.loading => "Comparing …".to_owned(),
+            None => format!(
+                "Nothing is compared yet. In the logbook ({}) a and b mark runs for either side, and c compares them.",
+                LOGBOOK.key()
+            ),
+            Some(Err(why)) => format!("They cannot be compared: {why}"),
+            Some(Ok(found)) => {
+                let said = found.tested();
+                let established =
+                    found.figures.iter().filter(|f| f.established && f.name.figure != "operations").count();
+                let differs = match found.differs.len() {
+                    0 => "no known condition differs".to_owned(),
+                    1 => format!("{} differs", found.differs[0].what),
+                    n => format!("{n} conditions differ"),
+                };
+                match said {
+                    0 => format!("There are too few repeats to test a difference; {differs}."),
+                    _ => format!(
+                        "{established} of {said} differences that can be tested are established; {differs}."
+                    ),
+                }
+            }
+        };
+        (text, String::new())
+    }
+
+    fn keys(&self) -> &'static [&'static [Binding]] {
+        &[KEYS, keys::ROWS]
+    }
+
+    fn arrive(&self, state: &mut State, jobs: &Jobs) {
+        let marked = state.logbook.sides.iter().all(|s| !s.is_empty());
+        if marked && state.compare.of != state.logbook.sides {
+            super::super::update::compare(state, jobs);
+        }
+    }
+
+    fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
+        let place = &mut state.compare;
+        let Some(Ok(found)) = &place.found else { return };
+        let all = table(found, area.width, state.theme);
+        let last = all.len().saturating_sub(usize::from(area.height));
+        place.scroll = place.scroll.min(last);
+        lines(buffer, area, state.theme, &all[place.scroll..]);
+    }
+
+    fn step(&self, state: &mut State, by: isize) {
+        let place: &mut ComparePlace = &mut state.compare;
+        place.scroll = super::step(place.scroll, by, 10_000);
+    }
+}
+
+/// The comparison in lines, as wide as there is room.
+fn table(found: &Comparison, width: u16, theme: Theme) -> Vec<(String, Style)> {
+    let ink = Style::new().fg(theme.ink);
+    let mut all: Vec<(String, Style)> = Vec::new();
+    for (i, side) in found.sides.iter().enumerate() {
+        all.push((format!("{}  {}", letter(i), side.runs.join(", ")), theme.strong()));
+    }
+    if !found.differs.is_empty() {
+        all.push((String::new(), ink));
+        for d in &found.differs {
+            let each: Vec<String> =
+                d.values.iter().enumerate().map(|(i, v)| format!("{} {v}", letter(i))).collect();
+            all.push((format!("{} differs: {}", d.what, each.join("; ")), ink));
+        }
+    }
+    let mut last = None;
+    let reasons = found.reasons();
+    for f in &found.figures {
+        if last.replace((f.leg.as_str(), f.b_side)) != Some((f.leg.as_str(), f.b_side)) {
+            all.push((String::new(), ink));
+            all.push((head(&f.leg, width), theme.faint()));
+        }
+        let mut said = match (width >= WIDE, &f.why_not) {
+            (true, _) => verdict(f),
+            (false, Some(_)) => "unknown".to_owned(),
+            (false, None) => if f.established { "yes" } else { "no" }.to_owned(),
+        };
+        if let Some(place) = reasons.iter().position(|r| Some(*r) == f.why_not) {
+            said.push_str(&format!(" ({})", place + 1));
+        }
+        all.push((row(f, &said, width), if f.established { theme.strong() } else { ink }));
+    }
+    all.push((String::new(), ink));
+    all.extend(
+        reasons.iter().enumerate().map(|(i, why)| (format!("({}) {}", i + 1, why.words()), theme.faint())),
+    );
+    if found.figures.iter().any(|f| f.name.unit == "°C") {
+        let at = number(found.reference_ambient_c);
+        all.push((
+            format!("Temperatures are given at {at} °C ambient where the ambient is known."),
+            theme.faint(),
+        ));
+    }
+    let tested = found.tested();
+    if tested > 0 {
+        let text = format!(
+            "Means with 95 % intervals. Established: p, corrected for {tested} figures, is at most 0.05."
+        );
+        all.push((text, theme.faint()));
+    }
+    all.extend(found.notes.iter().map(|n| (n.clone(), theme.faint())));
+    all
+}
+
+fn head(leg: &str, width: u16) -> String {
+    if width >= WIDE {
+        let leg: String = leg.chars().take(26).collect();
+        format!(
+            "{leg:<26} {:>24} {:>24} {:>7} {:>26} {:>20}  established",
+            "A", "B", "n", "B less A", "percent"
+        )
+    } else {
+        let leg: String = leg.chars().take(20).collect();
+        format!("{leg:<20} {:>8} {:>8} {:>24}  established", "A", "B", "B less A")
+    }
+}
+
+fn row(f: &Compared, said: &str, width: u16) -> String {
+    let name = format!("{}, {}", f.name.figure, f.name.unit);
+    let difference = with_interval(f.difference, f.difference_low, f.difference_high);
+    if width >= WIDE {
+        let n = format!("{}, {}", f.a.n, f.b.n);
+        let percent = f.percent.map_or(String::new(), |p| with_interval(p, f.percent_low, f.percent_high));
+        format!(
+            "{name:<26} {:>24} {:>24} {n:>7} {difference:>26} {percent:>20}  {said}",
+            value(&f.a),
+            value(&f.b)
+        )
+    } else {
+        format!("{name:<20} {:>8} {:>8} {difference:>24}  {said}", number(f.a.mean), number(f.b.mean))
+    }
+}
