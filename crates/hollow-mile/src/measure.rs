@@ -17,6 +17,11 @@ impl FindingsScreen {
         Self { screen: tui::Screen::findings(trace, head, PathBuf::new(), width, height) }
     }
 
+    /// Goes to the map of the run's surface.
+    pub fn show_surface(&mut self) {
+        self.screen.show_surface();
+    }
+
     /// Draws one frame whole, and gives the number of cells that are not blank.
     pub fn draw(&mut self) -> usize {
         self.screen.draw()

@@ -7,7 +7,7 @@ use crate::source::Source;
 use crate::tables;
 use mile_bench::Failure;
 use mile_core::Nanos;
-use mile_core::findings::Findings;
+use mile_core::findings::{Findings, bad_places};
 use mile_core::stages::Stage;
 use mile_core::units::{Bytes, number};
 use std::borrow::Cow;
@@ -393,8 +393,8 @@ fn of_surface(found: &Findings) -> String {
     for (from, to) in surface.not_looked_at.iter().take(12) {
         let _ = writeln!(out, "Not visited: {} to {}.", Bytes(*from), Bytes(*to));
     }
-    for u in found.unreadable_blocks.iter().take(40) {
-        let _ = writeln!(out, "Not readable: byte {} to byte {}.", u.start_byte, u.end_byte);
+    for b in bad_places(&found.faults).iter().take(40) {
+        let _ = writeln!(out, "{} {}.", b.mark(), b.words());
     }
     out
 }

@@ -307,6 +307,10 @@ impl Screen {
         Self { terminal, state }
     }
 
+    pub(crate) fn show_surface(&mut self) {
+        self.state.place = places::SURFACE;
+    }
+
     pub(crate) fn draw(&mut self) -> usize {
         let state = &mut self.state;
         // Whole, as after a resize: nothing is known of the frame before.

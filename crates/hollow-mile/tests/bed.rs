@@ -180,14 +180,15 @@ fn the_end_of_a_burst_budget_is_found_where_it_was_planned() {
     assert_eq!(breaks[0]["cause"], "cache-exhausted");
 }
 
-/// A second writer on the same drive, for some of the time: the fall and the rise are put down to it, and its time is marked.
+/// Three more writers on the same drive, for some of the time: the fall and the rise are put down to them, and their time is marked.
 #[test]
 fn another_writer_on_the_drive_is_named_for_what_it_took() {
     // The drive is held to a rate that an emulated machine reaches on a busy host too, so that it is the drive that the two share.
     let course = "course \"others\"\nsample every 500 ms\nleg soak\n write sequential, blocks 128 KiB, depth 4, over 0 % to 40 %, for 40 s\n";
-    // The other begins twelve seconds after the run has, however long that takes.
+    // The others begin twelve seconds after the run has, however long that takes.
     let script = "(until ./hollow-mile logbook list 2>/dev/null | grep -q underway; do sleep 0.2; done
-        sleep 12; timeout 12 dd if=/dev/zero of=$VMB_NVME bs=128k seek=4800 count=3200 oflag=direct 2>/dev/null) &
+        sleep 12
+        for at in 4800 5800 6800; do timeout 12 dd if=/dev/zero of=$VMB_NVME bs=128k seek=$at count=1000 oflag=direct 2>/dev/null & done; wait) &
         ./hollow-mile run others.course --on $VMB_NVME --arm VMBNVME0001 --format json > /out/run.json";
     let Some(bed) = boot(&["--burst", "6M"], &[("others.course", course)], script) else { return };
     let run = json(&bed, "run.json");

@@ -7,7 +7,7 @@ mod ledger;
 mod places;
 
 pub use ledger::Account;
-pub use places::{Hollow, Unreadable, unreadable};
+pub use places::{BadPlace, Hollow, Unreadable, bad_places, unreadable};
 
 use crate::causes;
 use crate::claims::{self, ClaimFound};

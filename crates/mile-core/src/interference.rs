@@ -8,9 +8,10 @@ use crate::trace::Trace;
 use std::ops::Range;
 
 /// Share of the median rate under load from which others' I/O is interference, and the least that counts, MB/s: what a journal or a log
-/// writes now and then is none.
+/// writes now and then is none, unless the drive is so slow that it is a larger share of its rate.
 const FOREIGN_SHARE: f64 = 0.05;
 const FOREIGN_LEAST: f64 = 2.0;
+const FOREIGN_MUCH: f64 = 0.1;
 /// Share of all processor time that is stolen.
 const STOLEN: f64 = 0.10;
 /// An interval so many times longer than the median one is a gap.
@@ -37,7 +38,7 @@ pub(crate) fn intervals(trace: &Trace) -> Vec<Interference> {
         let before = stalls.partition_point(|s| s.start <= i);
         before > 0 && stalls[before - 1].contains(&i)
     };
-    let busy = (FOREIGN_SHARE * rate).max(FOREIGN_LEAST);
+    let busy = (FOREIGN_SHARE * rate).max(FOREIGN_LEAST.min(FOREIGN_MUCH * rate));
     let kinds: [(&str, &dyn Fn(usize) -> bool); 4] = [
         ("foreign-io", &|i| trace.foreign.get(i).is_some_and(|f| f > busy)),
         ("processor-steal", &|i| trace.steal.get(i).is_some_and(|s| s > STOLEN)),

@@ -42,6 +42,8 @@ const SOLID: f64 = 0.7;
 const EDGE: f64 = 0.5;
 /// Cells between two hollows that are one.
 const JOIN: usize = 2;
+/// Cells at the baseline, as a sum of what speaks against them, behind which a stretch does not go on.
+const AGAINST: f64 = 3.0;
 /// Half of the visits in a row, or of the cells of a pass in the order of addresses, over which the rate of a pass is followed in time.
 const WINDOW: usize = 12;
 /// Share of the shorter one that two stretches of different passes share, when they are the same.
@@ -459,8 +461,15 @@ impl View {
                 None => joined.push(run),
             }
         }
-        let slow = joined.into_iter().filter_map(|run| {
-            let cells = self.followed(run);
+        // Pieces of one stretch grow into each other.
+        let mut grown: Vec<Range<usize>> = Vec::new();
+        for cells in joined.into_iter().map(|run| self.followed(run)) {
+            match grown.last_mut().filter(|l| cells.start <= l.end + JOIN) {
+                Some(last) => *last = last.start.min(cells.start)..last.end.max(cells.end),
+                None => grown.push(cells),
+            }
+        }
+        let slow = grown.into_iter().filter_map(|cells| {
             let depth = self.depth(cells.clone())?;
             let low = cells.clone().filter(|c| self.residual(*c).is_some_and(|r| r < -EDGE * depth)).count();
             let stands_out = depth > 4.0 * self.sigma / (low as f64).sqrt();
@@ -470,18 +479,27 @@ impl View {
         slow.collect()
     }
 
-    /// A stretch as far as its cells are nearer to its depth than to the baseline.
+    /// A stretch as far as its cells are nearer to its depth than to the baseline. A cell counts for it or against it by how much nearer it is to the one
+    /// than to the other, and the edges are where the sum of that is largest: one cell that noise has lifted ends nothing.
     fn followed(&self, run: Range<usize>) -> Range<usize> {
         let mut inside: Vec<f64> = run.clone().filter_map(|c| self.residual(c)).collect();
-        let level = EDGE * stats::median(&mut inside).unwrap_or(0.0);
-        let low = |c: usize| self.residual(c).is_some_and(|r| r < level);
-        let (mut a, mut b) = (run.start, run.end);
-        while a > 0 && low(a - 1) {
-            a -= 1;
-        }
-        while b < self.rate.len() && low(b) {
-            b += 1;
-        }
+        let level = stats::median(&mut inside).unwrap_or(0.0).min(-1e-9);
+        let gain = |c: usize| self.residual(c).map_or(0.0, |r| (r.abs() - (r - level).abs()) / -level);
+        let grow = |cells: &mut dyn Iterator<Item = usize>| {
+            let (mut sum, mut best, mut count) = (0.0, 0.0, 0);
+            for (k, c) in cells.enumerate() {
+                sum += gain(c);
+                if sum > best {
+                    (best, count) = (sum, k + 1);
+                } else if sum < best - AGAINST {
+                    break;
+                }
+            }
+            count
+        };
+        let mut a = run.start - grow(&mut (0..run.start).rev());
+        let mut b = run.end + grow(&mut (run.end..self.rate.len()));
+        let low = |c: usize| gain(c) > 0.0;
         while a + 1 < b && !low(a) {
             a += 1;
         }
@@ -563,6 +581,9 @@ fn judge(views: &[View], raw: &[View], writes: &stale::Writes<'_>, found: &[Foun
     let mut holes: Vec<Hole> = Vec::new();
     // Where nothing could be told apart by the order, what was logged has to tell.
     let is_apart = found.iter().any(|f| f.order == Order::Other);
+    // What is narrower than the zones of a scan was seen for less time than a moment may last.
+    let zones = found.iter().map(|f| f.visits).max().unwrap_or(1);
+    let narrow = LEAST_CELLS.max(if zones > 1 { views[0].rate.len() / zones } else { 0 });
     let is_else = |q: usize, slow: &Slow| {
         !is_apart && instead(&views[q], trace, &trace.legs()[found[q].leg], slow).is_some()
     };
@@ -587,9 +608,10 @@ fn judge(views: &[View], raw: &[View], writes: &stale::Writes<'_>, found: &[Foun
                     || instead(other, trace, &trace.legs()[found[*q].leg], &alike).is_some()
                 {
                     false
-                } else if slow.cells.len() < LEAST_CELLS {
-                    // Moments happen in both passes; they are not equally deep.
+                } else if slow.cells.len() < narrow {
+                    // Moments happen in both passes; they are not equally deep, and do not stand out in both.
                     (depth - slow.depth).abs() < 0.05 * slow.depth + 2.0 * other.sigma / n
+                        && other.slow.iter().any(|o| is_same(&o.cells, &slow.cells))
                 } else {
                     depth > 0.6 * slow.depth && depth > 3.0 * other.sigma / n
                 }
@@ -598,7 +620,11 @@ fn judge(views: &[View], raw: &[View], writes: &stale::Writes<'_>, found: &[Foun
             let is_alone = went.len() == 1 && slow.cells.len() >= LEAST_CELLS;
             // Seen by more than half of the passes, and by two where there are two.
             if is_alone || went.len() > 1 && 2 * seen.len() > went.len() {
-                holes.push(hole(views, found, slow, &seen, went.len()));
+                let hole = hole(views, found, slow, &seen, went.len());
+                // Deep in one pass and hardly there in another is no place.
+                if hole.depth >= LEAST_DEPTH {
+                    holes.push(hole);
+                }
             }
         }
     }

@@ -12,6 +12,7 @@ pub mod noise;
 pub mod patterns;
 pub mod report;
 pub mod score;
+pub mod surfaces;
 pub mod world;
 
 pub use patterns::{PATTERNS, case};

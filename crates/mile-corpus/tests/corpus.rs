@@ -140,3 +140,18 @@ fn breaks_are_announced_in_time_and_stay() {
     // The changes of a pattern are not told one by one: there are tens in each.
     assert!(patterns.announced <= 5 * 8, "{:?}", patterns.announced);
 }
+
+/// Weak stretches drawn at random on simulated drives, with heat, noise and other programs; `surfaces 1 200` measures more of them.
+#[test]
+fn hollows_of_simulated_drives_are_found_and_confirmed_and_nothing_else_is() {
+    let mut score = mile_corpus::surfaces::SurfaceScore::default();
+    // A disk and a SATA drive each with nothing in the way, with heat, and with another program.
+    for seed in [9, 10, 21, 22, 33, 34] {
+        mile_corpus::surfaces::scan(seed, &mut score).unwrap();
+    }
+    println!("{score:?}");
+    assert_eq!((score.confirmed, score.there), (score.there, 18));
+    assert!(score.wrong <= 1, "{:?}", score.notes);
+    assert!(score.depth_off_at(0.9) <= 3.0);
+    assert!(score.edges_as_said() >= 0.9, "{}", score.edges_as_said());
+}

@@ -153,7 +153,7 @@ fn a_scan_that_refines_finds_edges_to_a_mib_and_reads_little_for_it() {
         let whole = shown(&samples, &course, &drive);
         let read: u64 = samples.iter().filter(|s| s.leg == 2).map(|s| s.read.0).sum();
         assert!(
-            read <= truth.len() as u64 * 6_000_000_000,
+            read <= truth.len() as u64 * 20_000_000_000,
             "{seed}: {read} bytes to refine {} hollows",
             truth.len()
         );

@@ -33,11 +33,12 @@ pub(crate) use course::PLACE as COURSE;
 pub(crate) use fill::PLACE as FILL;
 pub(crate) use findings::PLACE as FINDINGS;
 pub(crate) use logbook::PLACE as LOGBOOK;
+pub(crate) use surface::PLACE as SURFACE;
 pub(crate) use underway::PLACE as UNDERWAY;
 
 /// All places, in the order of the work; the first nine have a digit.
 pub(crate) const ALL: &[Place] =
-    &[BENCH, COURSE, UNDERWAY, FINDINGS, FILL, health::PLACE, LOGBOOK, surface::PLACE, COMPARE];
+    &[BENCH, COURSE, UNDERWAY, FINDINGS, FILL, health::PLACE, LOGBOOK, SURFACE, COMPARE];
 
 /// A place, known by its name.
 #[derive(Clone, Copy)]

@@ -12,7 +12,7 @@ use mile_bench::outlook::Outlook;
 use mile_core::channel::{Channel, Series};
 use mile_core::compare::Comparison;
 use mile_core::copies::CopyFound;
-use mile_core::findings::{Hollow, Unreadable};
+use mile_core::findings::{BadPlace, Hollow};
 use mile_core::ruler::Ruler;
 use mile_core::surface::Surface;
 use mile_core::{Bytes, Celsius, Context, Findings, LiveFindings, Trace};
@@ -559,7 +559,7 @@ pub(crate) struct SurfacePlace {
     /// Columns that it was drawn in.
     pub(crate) columns: u16,
     /// What could not be read in the run underway.
-    pub(crate) unreadable: Vec<Unreadable>,
+    pub(crate) bad: Vec<BadPlace>,
     /// The surface of the run underway.
     pub(crate) live: Option<LiveSurface>,
 }

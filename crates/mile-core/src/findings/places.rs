@@ -70,6 +70,52 @@ pub struct Unreadable {
     pub end_byte: u64,
 }
 
+/// A stretch of the drive with which something went wrong, for the map of its surface.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct BadPlace {
+    /// What went wrong there.
+    pub kind: FaultKind,
+    /// First byte.
+    pub start_byte: u64,
+    /// One past the last.
+    pub end_byte: u64,
+}
+
+impl BadPlace {
+    /// Its mark on the map: one for what failed, another for data that were read and are wrong.
+    pub fn mark(&self) -> &'static str {
+        match self.kind {
+            FaultKind::ReadFailed | FaultKind::WriteFailed => "✕",
+            FaultKind::Corrupt | FaultKind::Stale | FaultKind::Misplaced => "≠",
+        }
+    }
+
+    /// In words, without a full stop.
+    pub fn words(&self) -> String {
+        let what = match self.kind {
+            FaultKind::ReadFailed => "not readable",
+            FaultKind::WriteFailed => "not writable",
+            FaultKind::Corrupt => "corrupt",
+            FaultKind::Stale => "older data",
+            FaultKind::Misplaced => "data of another address",
+        };
+        format!("{what}: byte {} to byte {}", self.start_byte, self.end_byte)
+    }
+}
+
+/// All stretches with which something went wrong, those that failed first; of each kind, as many as are kept one by one.
+pub fn bad_places(faults: &[Faults]) -> Vec<BadPlace> {
+    let of = |f: &Faults| {
+        let kind = f.kind;
+        f.stretches.clone().into_iter().map(move |(start_byte, end_byte)| BadPlace {
+            kind,
+            start_byte,
+            end_byte,
+        })
+    };
+    faults.iter().flat_map(of).collect()
+}
+
 /// The stretches in which reads failed.
 pub fn unreadable(faults: &[Faults]) -> Vec<Unreadable> {
     let failed = faults.iter().filter(|f| f.kind == FaultKind::ReadFailed);

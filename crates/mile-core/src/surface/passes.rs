@@ -36,7 +36,8 @@ pub(super) fn cells_of(
 ) -> std::ops::Range<usize> {
     let a = ((start - from) / width - 0.5).ceil().max(0.0) as usize;
     let b = ((end - from) / width - 0.5).ceil().max(0.0) as usize;
-    let own = if a < b { a..b } else { (((start + end) / 2.0 - from) / width) as usize..a + 1 };
+    let within = (((start + end) / 2.0 - from) / width) as usize;
+    let own = if a < b { a..b } else { within..within + 1 };
     let last = own.end.min(cells);
     own.start.min(last)..last
 }

@@ -3,7 +3,7 @@
 //! A scan knows an edge to one zone. A leg that refines reads stretches, one operation at a time, first some beside the hollow and some within it, long ones and short ones: they say
 //! what a stretch of any length takes on either side, `overhead + length / rate`, and how much that varies. Then it reads one in the middle between the
 //! places that are known to lie on either side of the edge, a quarter as long as these are apart. What it takes, between what is usual and what is slow,
-//! says which side it is on, until the places are as near as was asked for. Where a drive reads a weak sector several
+//! says which side it is on, held against a stretch beside the hollow that is read right behind it, until the places are as near as was asked for. Where a drive reads a weak sector several
 //! times, a short stretch is slow only now and then: it is read several times, and the mean counts. A reading that is far faster than usual came from the
 //! drive's own cache and does not count.
 //!
@@ -26,11 +26,22 @@ const MOST: usize = 16;
 /// How much slower than usual the inside has to be, as a share, for its edges to be found.
 const CONTRAST: f64 = 0.04;
 /// Standard deviation that the answer of a stretch may have, where 0 is usual and 1 is slow.
-const SURE: f64 = 0.15;
+const SURE: f64 = 0.06;
+/// The same for stretches far longer than the shortest one, which only have to say on which side the edge is.
+const SURE_LONG: f64 = 0.12;
+/// Most bytes that are read of one stretch, and fewest readings.
+const MOST_OF_ONE: u64 = 1 << 30;
+const LEAST_READINGS: u64 = 8;
+/// Readings from which an answer may be clear, and how many of its standard errors it has to be away from the middle.
+const CLEAR: (usize, f64) = (5, 4.0);
 /// Most readings of one stretch.
-const MOST_READINGS: f64 = 40.0;
+const MOST_READINGS: f64 = 150.0;
 /// An answer below this came faster than the medium gives.
 const CACHED: f64 = -1.0;
+/// An answer above this counts as this: it was held up by something else, or could not be read.
+const MOST_ANSWER: f64 = 20.0;
+/// How much faster or slower than usual, as a factor, a stretch beside the hollow may be for it to say how fast the drive is just now.
+const REFERENCE: (f64, f64) = (0.6, 1.6);
 /// Answers between these say that the edge is within the stretch.
 const WITHIN: (f64, f64) = (0.25, 0.75);
 /// Places are whole multiples of this, which every drive can begin at.
@@ -76,6 +87,14 @@ struct Search {
     law: Option<Law>,
     /// What the stretch that is being read came to so far, reading by reading.
     answers: Vec<f64>,
+    /// What it took just now, seconds; a stretch beside the hollow is read next, so that what makes the whole drive slower for a while cancels out.
+    probed: Option<f64>,
+    /// Where the stretches beside the hollow are: the first byte, and how many bytes there are.
+    beside: (u64, u64),
+    /// How many of them were read.
+    references: u64,
+    /// Bytes by which the answers may be off (95 %), as they scattered.
+    scatter: u64,
     over: bool,
 }
 
@@ -118,17 +137,9 @@ impl Law {
         (SHORTEST as f64 * times.clamp(1.0, (LONGEST / SHORTEST) as f64)) as u64
     }
 
-    /// How often a stretch is to be read for its answer to be sure enough.
-    fn readings(&self, length: u64) -> usize {
-        let one = (self.varies / SURE).powi(2) * SHORTEST as f64 / length as f64;
-        one.ceil().clamp(1.0, MOST_READINGS) as usize
-    }
-
-    /// Bytes by which the answers of the shortest stretches may be off (95 %): half of one that is half as slow is slow.
-    fn scatter(&self) -> u64 {
-        let length = self.shortest() as f64;
-        let one = self.varies * (SHORTEST as f64 / length).sqrt();
-        (1.96 * one / (self.readings(self.shortest()) as f64).sqrt() * length) as u64
+    /// Standard deviation that the answer of a slow stretch of a length has.
+    fn varies_over(&self, length: u64) -> f64 {
+        self.varies * (SHORTEST as f64 / length as f64).sqrt()
     }
 
     /// 0 for a stretch that took what is usual, 1 for one that is slow.
@@ -146,7 +157,7 @@ impl Search {
 
     /// Bytes by which the edge may be off from the middle.
     fn known_to(&self) -> u64 {
-        (self.high - self.low) / 2 + self.law.map_or(0, |law| law.scatter())
+        (self.high - self.low) / 2 + self.scatter
     }
 
     /// The next stretch to be read.
@@ -158,6 +169,11 @@ impl Search {
         }
         let shortest = self.law.map_or(SHORTEST, |law| law.shortest());
         let length = ((self.high - self.low) / 4).clamp(shortest, LONGEST) / STEP * STEP;
+        if self.probed.is_some() {
+            // Another one each time, as a drive keeps what it has just read.
+            let places = (self.beside.1 / length).max(1);
+            return (self.beside.0 + self.references % places * length, length);
+        }
         (self.middle().saturating_sub(length / 2) / STEP * STEP, length)
     }
 
@@ -177,15 +193,37 @@ impl Search {
             }
             return;
         };
-        self.answers.push(law.answer(stretch.1, seconds));
-        if self.answers.len() < law.readings(stretch.1) {
+        let Some(probed) = self.probed.take() else {
+            self.probed = Some(seconds);
+            return;
+        };
+        self.references += 1;
+        // A reference that is far off was not read from the medium, or held up by itself.
+        let usual = law.overhead_s + law.each_s[0] * stretch.1 as f64;
+        let now = seconds / usual;
+        let now = if now > REFERENCE.0 && now < REFERENCE.1 { now } else { 1.0 };
+        self.answers.push(law.answer(stretch.1, probed / now).min(MOST_ANSWER));
+        let real: Vec<f64> = self.answers.iter().copied().filter(|a| *a > CACHED).collect();
+        let counted = if real.is_empty() { &self.answers } else { &real };
+        let (answer, sd) = stats::mean_sd(counted).unwrap_or_default();
+        // They may scatter more than those that the law was taken from.
+        // Where tries are seldom, a few stretches may show none of them and agree all the same.
+        let n = counted.len();
+        let error = sd.max(law.varies_over(stretch.1)) / (n as f64).sqrt();
+        // Well away from an edge a few say which side it is; close to it, all that there are.
+        let is_clear = n >= CLEAR.0 && (answer - 0.5).abs() > 0.5 - WITHIN.0 + CLEAR.1 * error;
+        let sure = if stretch.1 > 2 * law.shortest() { SURE_LONG } else { SURE };
+        let is_known = error <= sure;
+        let most = (MOST_OF_ONE / stretch.1.max(1)).clamp(LEAST_READINGS, MOST_READINGS as u64);
+        if !is_clear && !is_known && (self.answers.len() as u64) < most {
             return;
         }
-        let answers = std::mem::take(&mut self.answers);
-        let real: Vec<f64> = answers.iter().copied().filter(|a| *a > CACHED).collect();
-        let (answer, _) = stats::mean_sd(if real.is_empty() { &answers } else { &real }).unwrap_or_default();
+        self.answers.clear();
+        // The last stretch, which is the shortest, says how well the edge is known.
+        self.scatter = (1.96 * error * stretch.1 as f64) as u64;
         // Where the edge may be within the stretch, all of it is kept, as long as something is left out by that.
-        let is_within = answer > WITHIN.0 && answer < WITHIN.1 && 2 * stretch.1 <= self.high - self.low;
+        let is_open = !is_clear && !is_known || answer > WITHIN.0 && answer < WITHIN.1;
+        let is_within = is_open && 2 * stretch.1 <= self.high - self.low;
         let keeps = if is_within { stretch.1 / 2 } else { 0 };
         let at = self.middle();
         if (answer > 0.5) == self.begins {
@@ -251,6 +289,10 @@ impl Refine {
                 took: [Vec::new(), Vec::new()],
                 law: None,
                 answers: Vec::new(),
+                probed: None,
+                beside: (usual / STEP * STEP, whole(SHORT[0]) - STEP),
+                references: 0,
+                scatter: 0,
                 over: false,
             });
         }

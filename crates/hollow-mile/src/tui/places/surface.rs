@@ -8,7 +8,7 @@ use super::super::theme::Theme;
 use super::{AtHand, Place, View, lines};
 use crossterm::event::KeyCode::{Char, Left, Right};
 use mile_core::Bytes;
-use mile_core::findings::{Hollow, Unreadable, unreadable};
+use mile_core::findings::{BadPlace, Hollow, bad_places};
 use mile_core::ruler::{Ruler, Window, ticks};
 use mile_core::surface::{Pass, Surface, surface};
 use mile_core::units::number;
@@ -45,7 +45,7 @@ struct Shown<'a> {
     run: String,
     surface: &'a Surface,
     hollows: &'a [Hollow],
-    unreadable: &'a [Unreadable],
+    bad: Vec<BadPlace>,
 }
 
 fn shown(state: &State) -> Option<Shown<'_>> {
@@ -54,7 +54,7 @@ fn shown(state: &State) -> Option<Shown<'_>> {
             run: "The run underway".into(),
             surface,
             hollows,
-            unreadable: &state.surface.unreadable,
+            bad: state.surface.bad.clone(),
         });
     }
     let open = state.findings.shown.as_ref()?;
@@ -63,15 +63,15 @@ fn shown(state: &State) -> Option<Shown<'_>> {
         run: format!("Run {}", open.run),
         surface,
         hollows: &open.findings.hollows,
-        unreadable: &open.findings.unreadable_blocks,
+        bad: bad_places(&open.findings.faults),
     })
 }
 
 /// Takes in what a run underway has added; anew only after a hundredth more of it.
 fn follow(state: &mut State) {
     let live = state.live.as_ref().filter(|l| !l.is_over());
-    state.surface.unreadable =
-        live.map_or_else(Vec::new, |l| unreadable(&mile_runner::message::faults_of(&l.lane().events)));
+    state.surface.bad =
+        live.map_or_else(Vec::new, |l| bad_places(&mile_runner::message::faults_of(&l.lane().events)));
     let kept = state.surface.live.take();
     state.surface.live = live.map(|live| {
         let trace = live.lane().findings.trace();
@@ -119,9 +119,14 @@ impl View for OfSurface {
             0 => String::new(),
             bytes => format!(" {} were not looked at.", Bytes(bytes)),
         };
-        let bad = counted(shown.unreadable.len(), "unreadable stretch", "unreadable stretches");
+        let (wrong, failed): (Vec<&BadPlace>, Vec<_>) = shown.bad.iter().partition(|b| b.mark() == "≠");
+        let bad = counted(failed.len(), "unreadable stretch", "unreadable stretches");
+        let wrong = match wrong.len() {
+            0 => String::new(),
+            n => format!(", {}", counted(n, "stretch with wrong data", "stretches with wrong data")),
+        };
         let text = format!(
-            "{}: {}{candidates}, {bad}.{looked}",
+            "{}: {}{candidates}, {bad}{wrong}.{looked}",
             shown.run,
             counted(confirmed, "hollow confirmed", "hollows confirmed")
         );
@@ -137,12 +142,12 @@ impl View for OfSurface {
         follow(state);
         let mut place = std::mem::take(&mut state.surface);
         state.surface.live = place.live.take();
-        state.surface.unreadable = std::mem::take(&mut place.unreadable);
+        state.surface.bad = std::mem::take(&mut place.bad);
         if let Some(shown) = shown(state) {
             draw(buffer, area, state.theme, &shown, &mut place);
         }
         place.live = state.surface.live.take();
-        place.unreadable = std::mem::take(&mut state.surface.unreadable);
+        place.bad = std::mem::take(&mut state.surface.bad);
         state.surface = place;
     }
 
@@ -440,9 +445,9 @@ fn brackets(buffer: &mut Buffer, area: Rect, theme: Theme, shown: &Shown<'_>, co
             buffer.set_string(right + 1, area.y, numeral(i).to_string(), theme.strong());
         }
     }
-    for u in shown.unreadable {
-        if let Some(x) = inside(column(u.start_byte)) {
-            buffer.set_string(x, area.y, "✕", theme.strong());
+    for b in &shown.bad {
+        if let Some(x) = inside(column(b.start_byte)) {
+            buffer.set_string(x, area.y, b.mark(), theme.strong());
         }
     }
 }
@@ -492,8 +497,8 @@ fn words(shown: &Shown<'_>, theme: Theme, cursor: Option<usize>) -> Vec<(String,
     for (i, h) in shown.hollows.iter().enumerate() {
         all.push((format!("{} {}", numeral(i), h.sentence()), ink));
     }
-    for u in shown.unreadable {
-        all.push((format!("✕ not readable: byte {} to byte {}", u.start_byte, u.end_byte), ink));
+    for b in &shown.bad {
+        all.push((format!("{} {}", b.mark(), b.words()), ink));
     }
     for p in &surface.passing {
         let text = format!(

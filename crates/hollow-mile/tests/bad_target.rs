@@ -1,0 +1,105 @@
+//! A real block device that is slow, fails and lies where it is told to (`scripts/bad-target`): what a scan and a verifying read find on it, and
+//! what the map and the figure show.
+#![allow(
+    clippy::unwrap_used,
+    clippy::panic,
+    clippy::print_stderr,
+    reason = "a test that cannot go on has failed"
+)]
+
+mod common;
+
+use common::Bench;
+use serde_json::Value;
+use std::path::Path;
+use std::process::{Command, Output};
+
+const TOOL: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../scripts/bad-target");
+const MIB: u64 = 1 << 20;
+
+/// A device that misbehaves; it is taken down when it goes out of scope.
+struct BadTarget {
+    folder: tempfile::TempDir,
+    device: String,
+}
+
+impl BadTarget {
+    /// `None` where the machine has no FUSE or no loop devices, which is told as a skip.
+    fn up(options: &[&str]) -> Option<Self> {
+        let folder = tempfile::tempdir().unwrap();
+        let out = tool(folder.path(), "up", options);
+        let device = String::from_utf8(out.stdout).unwrap().trim().to_owned();
+        if !out.status.success() {
+            common::skipped(&format!(
+                "no device that misbehaves can be made: {}",
+                String::from_utf8_lossy(&out.stderr)
+            ));
+            return None;
+        }
+        Some(Self { folder, device })
+    }
+}
+
+impl Drop for BadTarget {
+    fn drop(&mut self) {
+        tool(self.folder.path(), "down", &[]);
+    }
+}
+
+fn tool(folder: &Path, verb: &str, options: &[&str]) -> Output {
+    let state = folder.join("target");
+    Command::new("python3").args([TOOL, verb, "--dir"]).arg(state).args(options).output().unwrap()
+}
+
+/// Reads that are held to 100 MB/s, so that what is slow stands out on a busy machine too.
+#[test]
+fn slow_failing_and_corrupt_ranges_are_found_where_they_are_and_shown_on_the_map() {
+    let slow = (128 * MIB, 152 * MIB);
+    let failing = (300 * MIB + 512, 300 * MIB + 2048);
+    let corrupt = (400 * MIB, 400 * MIB + 12 * 1024);
+    let range = |name: &str, (from, to): (u64, u64), more: &str| {
+        vec![format!("--{name}"), format!("{from}+{}{more}", to - from)]
+    };
+    let options: Vec<String> = [
+        vec!["--size".into(), "512M".into(), "--read-rate".into(), "100M".into()],
+        range("slow", slow, ":60"),
+        range("eio", failing, ":r"),
+        range("corrupt", corrupt, ""),
+    ]
+    .concat();
+    let options: Vec<&str> = options.iter().map(String::as_str).collect();
+    let Some(target) = BadTarget::up(&options) else { return };
+    let bench = Bench::new();
+    bench.write(
+        "bad.course",
+        "course \"bad\"\nsample every 100 ms\nstop if errors above 50\nleg prepare\n write sequential, blocks 1 MiB, depth 4\nleg scan\n scan, blocks 64 KiB, depth 4, zones 64\nleg check\n verify, blocks 64 KiB, depth 4, over 402653184 B to 436207616 B\n",
+    );
+    let word = target.device.trim_start_matches("/dev/");
+    let out = bench.run(&["run", "bad.course", "--on", &target.device, "--arm", word, "--format", "json"]);
+    let run: Value = serde_json::from_slice(&out.stdout)
+        .unwrap_or_else(|e| panic!("{e}\n{}", String::from_utf8_lossy(&out.stderr)));
+    assert_eq!(run["status"], "done", "{run:#}");
+    let found = &run["findings"];
+    let ends = |v: &Value| (v["start_byte"].as_u64().unwrap(), v["end_byte"].as_u64().unwrap());
+    // Zones of 8 MiB, and the slow range is three of them.
+    let hollows: Vec<_> = found["hollows"].as_array().unwrap().iter().map(ends).collect();
+    let near = |a: u64, b: u64| a.abs_diff(b) < 64 << 10;
+    assert!(hollows.len() == 1, "{found:#}");
+    assert!(near(hollows[0].0, slow.0) && near(hollows[0].1, slow.1), "{hollows:?}");
+    assert_eq!(found["hollows"][0]["passes_seen"], 2);
+    let unreadable: Vec<_> = found["unreadable_blocks"].as_array().unwrap().iter().map(ends).collect();
+    assert_eq!(unreadable, [failing]);
+    let faults = found["faults"].as_array().unwrap();
+    let wrong = faults.iter().find(|f| f["kind"] == "corrupt").unwrap_or_else(|| panic!("{faults:#?}"));
+    // A bit in each 4 KiB is wrong, which is how closely the stamps tell it.
+    assert_eq!(wrong["stretches"], serde_json::json!([[corrupt.0, corrupt.1]]), "{wrong:#}");
+    // The figure marks both, and the list of errors has them with the time that they took.
+    bench.ok(&["export", "last", "--as", "svg", "--figure", "surface", "-o", "surface.svg"]);
+    let figure = bench.read("surface.svg");
+    assert!(figure.contains('✕') && figure.contains('≠'), "{figure}");
+    bench.ok(&["export", "last", "--as", "csv", "--what", "errors", "-o", "errors.csv"]);
+    let list = bench.read("errors.csv");
+    let row = |kind: &str| list.lines().find(|l| l.contains(kind)).unwrap_or_else(|| panic!("{list}"));
+    assert!(row("read-failed").contains(&format!("{},{}", failing.0, failing.1)), "{list}");
+    assert!(row("corrupt").contains(&corrupt.0.to_string()), "{list}");
+}
