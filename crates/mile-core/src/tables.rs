@@ -50,6 +50,11 @@ impl SweepTable {
         self.cells.iter().find(|c| c.at == at)
     }
 
+    /// A value as a number, by its name's and its own place: bytes of sizes, seconds of times; 0 where it is none.
+    pub fn number(&self, name: usize, value: usize) -> f64 {
+        size(&self.over[name], &self.values[name][value])
+    }
+
     /// The values of a cell in words: `depth 4, workers 8`.
     pub fn words(&self, cell: &SweepCell) -> String {
         let each = self

@@ -2,9 +2,10 @@
 //! each drive came to in each leg.
 
 use crate::FigureError;
+use crate::labels::numerals;
 use crate::run::{
-    Area, COLUMNS, INK, LEFT, ROSE, SLATE, WHITE_INK, WIDTH, axes, chart, draw_ground, draw_title, failed,
-    font, middle, stretches,
+    Area, COLUMNS, INK, LEFT, ROSE, SLATE, WIDTH, axes, chart, draw_ground, draw_title, failed, font, middle,
+    stretches,
 };
 use crate::run::{FAINT, RIDGE};
 use mile_core::Nanos;
@@ -14,7 +15,7 @@ use mile_core::ruler::{Column, Ruler, Window, columns};
 use mile_core::stages::Stage;
 use mile_core::trace::Trace;
 use mile_core::units::number;
-use plotters::element::{Circle, DashedPathElement, PathElement, Text};
+use plotters::element::{DashedPathElement, PathElement, Text};
 use plotters::prelude::{IntoDrawingArea, RGBColor, SVGBackend, ShapeStyle, WHITE};
 use plotters::style::Color;
 use plotters::style::text_anchor::{HPos, Pos, VPos};
@@ -118,15 +119,14 @@ fn draw_lane(
     axes(area, &chart, Ruler::Time, window, (0.0, high), "MB/s", is_last)?;
     draw_ground(&mut chart, window, data)?;
     let base = area.get_base_pixel();
+    let mut numbered = Vec::new();
     for (i, b) in lane.breaks.iter().enumerate() {
         let at = b.at_s * 1e9;
         chart.draw_series([DashedPathElement::new([(at, 0.0), (at, high)], 2, 3, INK)]).map_err(failed)?;
-        let (x, y) = chart.plotting_area().map_coordinate(&(at, high));
-        let (x, y) = (x - base.0, y - base.1 - 11);
-        area.draw(&Circle::new((x, y), 9, INK.filled())).map_err(failed)?;
-        let style = font(12.0, WHITE_INK).pos(Pos::new(HPos::Center, VPos::Center));
-        area.draw(&Text::new(format!("{}", i + 1), (x, y), style)).map_err(failed)?;
+        numbered.push((i + 1, chart.plotting_area().map_coordinate(&(at, high)).0 - base.0));
     }
+    let top = chart.plotting_area().map_coordinate(&(window.from, high)).1 - base.1;
+    numerals(area, &numbered, top - 11)?;
     // The name stands at the right end, as that of each curve does.
     let (x, y) = chart.plotting_area().map_coordinate(&(window.to, high));
     let at = (x - base.0 + 8, y - base.1 + 2);

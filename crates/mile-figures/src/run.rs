@@ -1,15 +1,17 @@
 //! The figure of a run: rate against bytes with its plateaus and numbered breaks, temperature with its limits below on
 //! the same ruler, and what the breaks are, in sentences.
 
+use crate::labels::{Labels, numerals, width};
 use crate::{FAMILY, FigureError};
-use mile_core::findings::{Context, Findings};
+use mile_core::findings::{Context, Findings, Plateau};
 use mile_core::ruler::{Column, Ruler, Window, columns, ticks};
+use mile_core::sample::Op;
 use mile_core::trace::Trace;
 use mile_core::units::{Bytes, Nanos, number};
 use plotters::chart::{ChartBuilder, ChartContext};
 use plotters::coord::Shift;
 use plotters::coord::types::RangedCoordf64;
-use plotters::element::{Circle, DashedPathElement, PathElement, Polygon, Text};
+use plotters::element::{DashedPathElement, PathElement, Polygon, Rectangle, Text};
 use plotters::prelude::{
     Cartesian2d, DrawingArea, IntoDrawingArea, RGBColor, SVGBackend, ShapeStyle, TextStyle, WHITE,
 };
@@ -20,6 +22,11 @@ pub(crate) const WIDTH: u32 = 1120;
 pub(crate) const INK: RGBColor = RGBColor(34, 37, 43);
 pub(crate) const FAINT: RGBColor = RGBColor(120, 124, 132);
 pub(crate) const GRID: RGBColor = RGBColor(222, 222, 218);
+/// Ground of reads, and columns between the lines of its hatching.
+const READS: RGBColor = RGBColor(176, 196, 226);
+const HATCH: usize = 6;
+/// Height of the row of legs.
+const LEGS: u32 = 30;
 const TERRAIN: RGBColor = RGBColor(224, 178, 92);
 pub(crate) const RIDGE: RGBColor = RGBColor(150, 98, 16);
 pub(crate) const SLATE: RGBColor = RGBColor(58, 88, 140);
@@ -71,8 +78,9 @@ pub fn draw(figure: &RunFigure<'_>) -> Result<String, FigureError> {
     let has_temp = data.iter().flatten().any(|c| c.temp.is_some());
     let head = 62 + 19 * figure.lines.len() as u32;
     let temp_height = if has_temp { 210 } else { 0 };
+    let legs_height = if has_legs(&figure) { LEGS } else { 0 };
     let foot = 40 + 24 * sentences.len() as u32;
-    let height = head + 400 + temp_height + foot;
+    let height = head + 400 + legs_height + temp_height + foot;
     let mut svg = String::new();
     {
         let root = SVGBackend::with_string(&mut svg, (WIDTH, height)).into_drawing_area();
@@ -81,6 +89,10 @@ pub fn draw(figure: &RunFigure<'_>) -> Result<String, FigureError> {
         draw_title(&top, figure.title, figure.lines)?;
         let (rate, rest) = rest.split_vertically(400);
         draw_rate(&rate, &figure, window, &data, has_temp)?;
+        let (legs, rest) = rest.split_vertically(legs_height);
+        if legs_height > 0 {
+            draw_legs(&legs, &figure, window)?;
+        }
         let (temp, foot) = rest.split_vertically(temp_height);
         if has_temp {
             draw_temp(&temp, &figure, window, &data)?;
@@ -235,7 +247,11 @@ pub(crate) fn draw_ground(
     window: Window,
     data: &[Option<Column>],
 ) -> Result<(), FigureError> {
-    for stretch in stretches(data, |c| c.rate.is_some()) {
+    for stretch in grounds(data) {
+        let (ground_colour, band_colour) = match data[stretch.start].as_ref().map(|c| c.op) {
+            Some(Op::Read) => (READS, SLATE),
+            _ => (TERRAIN, RIDGE),
+        };
         let rate = |i: usize| data[i].as_ref().and_then(|c| c.rate);
         let half = (window.to - window.from) / COLUMNS as f64 / 2.0;
         let mut ground: Vec<(f64, f64)> = vec![(middle(window, stretch.start) - half, 0.0)];
@@ -245,11 +261,19 @@ pub(crate) fn draw_ground(
             }
         }
         ground.push((middle(window, stretch.end - 1) + half, 0.0));
-        chart.draw_series([Polygon::new(ground, TERRAIN.mix(0.85).filled())]).map_err(failed)?;
+        chart.draw_series([Polygon::new(ground, ground_colour.mix(0.85).filled())]).map_err(failed)?;
         let up = stretch.clone().filter_map(|i| rate(i).map(|r| (middle(window, i), r.max)));
         let down = stretch.clone().rev().filter_map(|i| rate(i).map(|r| (middle(window, i), r.min)));
         let band: Vec<(f64, f64)> = up.chain(down).collect();
-        chart.draw_series([Polygon::new(band, RIDGE.mix(0.32).filled())]).map_err(failed)?;
+        // Reads are hatched, so that they differ in more than their colour.
+        if ground_colour == READS {
+            let hatch = stretch.clone().filter(|i| i % HATCH == 0).filter_map(|i| Some((i, rate(i)?.mean)));
+            let lines = hatch.map(|(i, r)| {
+                PathElement::new([(middle(window, i), 0.0), (middle(window, i), r)], SLATE.mix(0.5))
+            });
+            chart.draw_series(lines).map_err(failed)?;
+        }
+        chart.draw_series([Polygon::new(band, band_colour.mix(0.32).filled())]).map_err(failed)?;
     }
     Ok(())
 }
@@ -267,49 +291,173 @@ fn draw_rate(
     let mut chart = chart(area, window, 0.0, high, bottom)?;
     axes(area, &chart, figure.ruler, window, (0.0, high), "MB/s", !temp_below)?;
     draw_ground(&mut chart, window, data)?;
-    for (i, p) in figure.findings.plateaus.iter().enumerate() {
-        let (from, to) = match figure.ruler {
-            Ruler::Bytes => (p.start_bytes as f64, p.end_bytes as f64),
-            Ruler::Time => (p.start_s * 1e9, p.end_s * 1e9),
-            // A plateau is a stretch of time; at one address there are as many as there are passes.
-            Ruler::Address => break,
-        };
-        let gb = (p.end_bytes - p.start_bytes) as f64 / 1e9;
-        let tilt = p.slope_mb_s_per_gb * gb / 2.0;
-        let ends = [(from.max(window.from), p.mean_mb_s - tilt), (to.min(window.to), p.mean_mb_s + tilt)];
-        if ends[1].0 > ends[0].0 {
-            chart
-                .draw_series([PathElement::new(ends, ShapeStyle::from(INK).stroke_width(2))])
-                .map_err(failed)?;
-            let (x0, y) = chart.plotting_area().map_coordinate(&ends[0]);
-            let (x1, _) = chart.plotting_area().map_coordinate(&ends[1]);
-            let base = area.get_base_pixel();
-            let label = format!("{} ± {} MB/s", number(p.mean_mb_s), number(p.sd_mb_s));
-            // Under the line, on the terrain; beside it where it is short and what follows is lower.
-            let next_is_lower =
-                figure.findings.plateaus.get(i + 1).is_none_or(|next| next.mean_mb_s < 0.9 * p.mean_mb_s);
-            let at = if x1 - x0 > 150 {
-                Some((x0 - base.0 + 16, y - base.1 + 8))
-            } else {
-                next_is_lower.then_some((x1 - base.0 + 10, y - base.1 - 6))
-            };
-            if let Some(at) = at {
-                area.draw(&Text::new(label, at, font(13.0, INK))).map_err(failed)?;
+    let base = area.get_base_pixel();
+    let plot = chart.plotting_area();
+    let at = |place: (f64, f64)| {
+        let (x, y) = plot.map_coordinate(&place);
+        (x - base.0, y - base.1)
+    };
+    let ((left, top), (right, bottom)) = (at((window.from, high)), at((window.to, 0.0)));
+    let mut labels = Labels::within((left, top, right + RIGHT as i32, bottom));
+    let breaks: Vec<(usize, f64)> = breaks_within(figure, window);
+    let numbered: Vec<(usize, i32)> = breaks.iter().map(|(i, place)| (*i, at((*place, high)).0)).collect();
+    for (_, x) in &numbered {
+        labels.keep_off((x - 2, top, x + 2, bottom));
+    }
+    let lines: Vec<(usize, [(f64, f64); 2])> = plateau_lines(figure, window);
+    for (_, ends) in &lines {
+        let (a, b) = (at(ends[0]), at(ends[1]));
+        labels.keep_off((a.0, a.1.min(b.1) - 2, b.0, a.1.max(b.1) + 2));
+    }
+    // The widest first: where there is no room for all, they say most.
+    let mut by_width: Vec<&(usize, [(f64, f64); 2])> = lines.iter().collect();
+    by_width.sort_by(|a, b| (b.1[1].0 - b.1[0].0).total_cmp(&(a.1[1].0 - a.1[0].0)));
+    for &&(i, ends) in &by_width {
+        let p = &figure.findings.plateaus[i];
+        let ((x0, y0), (x1, y1)) = (at(ends[0]), at(ends[1]));
+        let next_is_lower =
+            figure.findings.plateaus.get(i + 1).is_none_or(|next| next.mean_mb_s < 0.9 * p.mean_mb_s);
+        let mean = number(p.mean_mb_s);
+        // Where there is no room for all of it, less of it is better than nothing.
+        for label in [format!("{mean} ± {} MB/s", number(p.sd_mb_s)), format!("{mean} MB/s"), mean] {
+            // Under the line, on the terrain; above it; behind it, where what follows is lower.
+            let mut places = Vec::new();
+            if x1 - x0 > width(&label, 13.0) + 8 {
+                places.extend([(x0 + 8, y0.max(y1) + 6), (x0 + 8, y0.min(y1) - 22)]);
+            }
+            if next_is_lower {
+                places.push((x1 + 8, y1 - 7));
+            }
+            if let Some(place) = labels.place(&label, 13.0, &places) {
+                area.draw(&Text::new(label, place, font(13.0, INK))).map_err(failed)?;
+                break;
             }
         }
     }
-    for (i, b) in figure.findings.breaks.iter().enumerate() {
-        let at = figure.ruler.place(figure.trace, b.at_bytes, b.at_s);
-        if at < window.from || at > window.to {
+    for (_, ends) in lines {
+        let line = PathElement::new(ends, ShapeStyle::from(INK).stroke_width(2));
+        chart.draw_series([line]).map_err(failed)?;
+    }
+    for (_, place) in breaks {
+        let line = DashedPathElement::new([(place, 0.0), (place, high)], 2, 3, INK);
+        chart.draw_series([line]).map_err(failed)?;
+    }
+    numerals(area, &numbered, top - 11)
+}
+
+/// The breaks that are in the window, each with its number from 1 and its place on the ruler.
+fn breaks_within(figure: &RunFigure<'_>, window: Window) -> Vec<(usize, f64)> {
+    let breaks = figure.findings.breaks.iter().enumerate();
+    let mut all: Vec<(usize, f64)> = breaks
+        .map(|(i, b)| (i + 1, figure.ruler.place(figure.trace, b.at_bytes, b.at_s)))
+        .filter(|(_, at)| (window.from..=window.to).contains(at))
+        .collect();
+    all.sort_by(|a, b| a.1.total_cmp(&b.1));
+    all
+}
+
+/// The lines of the plateaus, each with its index.
+fn plateau_lines(figure: &RunFigure<'_>, window: Window) -> Vec<(usize, [(f64, f64); 2])> {
+    // A plateau is a stretch of time; at one address there are as many as there are passes.
+    if figure.ruler == Ruler::Address {
+        return Vec::new();
+    }
+    let line = |(i, p): (usize, &Plateau)| {
+        let (from, to) = if figure.ruler == Ruler::Time {
+            (p.start_s * 1e9, p.end_s * 1e9)
+        } else {
+            (p.start_bytes as f64, p.end_bytes as f64)
+        };
+        let tilt = p.slope_mb_s_per_gb * (p.end_bytes - p.start_bytes) as f64 / 2e9;
+        let ends = [(from.max(window.from), p.mean_mb_s - tilt), (to.min(window.to), p.mean_mb_s + tilt)];
+        (ends[1].0 > ends[0].0).then_some((i, ends))
+    };
+    figure.findings.plateaus.iter().enumerate().filter_map(line).collect()
+}
+
+/// Stretches of columns that have a rate, each of reads or of writes.
+fn grounds(data: &[Option<Column>]) -> Vec<std::ops::Range<usize>> {
+    let is_read = |i: usize| data[i].as_ref().is_some_and(|c| c.op == Op::Read);
+    let mut all = Vec::new();
+    for stretch in stretches(data, |c| c.rate.is_some()) {
+        let mut from = stretch.start;
+        for i in stretch.clone().skip(1).filter(|i| is_read(*i) != is_read(*i - 1)) {
+            all.push(from..i);
+            from = i;
+        }
+        all.push(from..stretch.end);
+    }
+    all
+}
+
+/// Whether there is more than one leg to tell apart.
+fn has_legs(figure: &RunFigure<'_>) -> bool {
+    figure.ruler != Ruler::Address && figure.trace.legs().iter().filter(|l| l.op != Op::Idle).count() > 1
+}
+
+/// The legs below the rate: where each begins and ends, what it does, and its name where there is room for it.
+fn draw_legs(area: &Area<'_>, figure: &RunFigure<'_>, window: Window) -> Result<(), FigureError> {
+    let right = (WIDTH - RIGHT) as f64;
+    let across = |place: f64| {
+        let share = ((place - window.from) / (window.to - window.from)).clamp(0.0, 1.0);
+        (f64::from(LEFT) + share * (right - f64::from(LEFT))).round() as i32
+    };
+    let trace = figure.trace;
+    let place = |sample: usize, at: Nanos| figure.ruler.place(trace, trace.moved(sample).0, at.secs());
+    let (top, bottom) = (6, LEGS as i32 - 4);
+    let mut ops: Vec<Op> = Vec::new();
+    for leg in trace.legs() {
+        let from = across(place(leg.samples.start, trace.start(leg.samples.start)));
+        let to = across(place(leg.samples.end, trace.end(leg.samples.end - 1)));
+        if to <= from || leg.op == Op::Idle {
             continue;
         }
-        chart.draw_series([DashedPathElement::new([(at, 0.0), (at, high)], 2, 3, INK)]).map_err(failed)?;
-        let (x, y) = chart.plotting_area().map_coordinate(&(at, high));
-        let base = area.get_base_pixel();
-        let (x, y) = (x - base.0, y - base.1 - 11);
-        area.draw(&Circle::new((x, y), 10, INK.filled())).map_err(failed)?;
-        let style = font(13.0, WHITE_INK).pos(Pos::new(HPos::Center, VPos::Center));
-        area.draw(&Text::new(format!("{}", i + 1), (x, y), style)).map_err(failed)?;
+        if !ops.contains(&leg.op) {
+            ops.push(leg.op);
+        }
+        swatch(area, leg.op, (from, top, to, bottom))?;
+        area.draw(&PathElement::new([(from, top - 3), (from, bottom + 3)], INK)).map_err(failed)?;
+        if width(&leg.name, 12.0) + 8 < to - from {
+            // On ground of its own, so that hatching does not cross it.
+            let ground = Rectangle::new(
+                [(from + 3, top + 2), (from + 7 + width(&leg.name, 12.0), bottom - 2)],
+                WHITE.filled(),
+            );
+            area.draw(&ground).map_err(failed)?;
+            let style = font(12.0, INK).pos(Pos::new(HPos::Left, VPos::Center));
+            let at = (from + 5, i32::midpoint(top, bottom));
+            area.draw(&Text::new(leg.name.clone(), at, style)).map_err(failed)?;
+        }
+    }
+    if ops.len() > 1 {
+        for (i, op) in ops.iter().take(3).enumerate() {
+            let x = right as i32 + 8 + 46 * i as i32;
+            swatch(area, *op, (x, top + 4, x + 10, bottom - 4))?;
+            let name = match op {
+                Op::Read => "read",
+                Op::Mixed => "mix",
+                _ => "write",
+            };
+            let style = font(11.0, FAINT).pos(Pos::new(HPos::Left, VPos::Center));
+            let at = (x + 13, i32::midpoint(top, bottom));
+            area.draw(&Text::new(name, at, style)).map_err(failed)?;
+        }
+    }
+    Ok(())
+}
+
+/// The ground of an operation as a rectangle: left, top, right, bottom.
+fn swatch(
+    area: &Area<'_>,
+    op: Op,
+    (left, top, right, bottom): (i32, i32, i32, i32),
+) -> Result<(), FigureError> {
+    let colour = if op == Op::Read { READS } else { TERRAIN };
+    area.draw(&Rectangle::new([(left, top), (right, bottom)], colour.mix(0.85).filled())).map_err(failed)?;
+    if op == Op::Read {
+        for x in (left..right).step_by(HATCH) {
+            area.draw(&PathElement::new([(x, top), (x, bottom)], SLATE.mix(0.5))).map_err(failed)?;
+        }
     }
     Ok(())
 }

@@ -1,5 +1,6 @@
 //! The figures of sweeps: what was measured against fill level, rest, operations in flight, and demands, a panel for each.
 
+use crate::labels::{Labels, width};
 use crate::run::{Area, FAINT, GRID, INK, RIDGE, SLATE, WIDTH, failed, font};
 use crate::{FigureError, run};
 use mile_core::findings::Findings;
@@ -7,6 +8,7 @@ use mile_core::repeats::Figure;
 use mile_core::sample::Op;
 use mile_core::span::{SpanFound, SpanShare, percent};
 use mile_core::sweeps::{FillFound, RampFound, Recovery};
+use mile_core::tables::SweepTable;
 use mile_core::units::{Bytes, Nanos, block_size, number};
 use plotters::chart::ChartBuilder;
 use plotters::element::{Circle, DashedPathElement, PathElement, Text};
@@ -14,6 +16,9 @@ use plotters::prelude::{IntoDrawingArea, RGBColor, SVGBackend, ShapeStyle, WHITE
 use plotters::style::text_anchor::{HPos, Pos, VPos};
 
 const PANEL: u32 = 330;
+/// Most sweeps that are drawn, and most lines of one.
+const MOST_TABLES: usize = 12;
+const MOST_LINES: usize = 8;
 const LEFT: i32 = 90;
 const RIGHT: i32 = 190;
 
@@ -62,6 +67,19 @@ pub fn draw_sweep(title: &str, lines: &[String], found: &Findings) -> Result<Opt
     panels.extend(found.recovery.as_ref().map(recovery));
     panels.extend(found.ramp.as_ref().map(ramp).unwrap_or_default());
     panels.extend(demand(found));
+    // What the panels above go over is shown there.
+    let mut shown: Vec<&str> = Vec::new();
+    if found.fill.is_some() {
+        shown.push("fill");
+    }
+    if found.ramp.is_some() {
+        shown.extend(["blocks", "block", "depth", "workers"]);
+    }
+    if found.span.is_some() {
+        shown.push("span");
+    }
+    let others = found.sweeps.iter().filter(|t| !t.over.iter().all(|name| shown.contains(&name.as_str())));
+    panels.extend(others.take(MOST_TABLES).map(table));
     draw_panels(title, lines, &panels)
 }
 
@@ -244,6 +262,71 @@ fn ramp(found: &RampFound) -> Vec<Panel> {
     found.ramps.iter().map(panel).collect()
 }
 
+/// Any sweep: the rate against the name with the most values, a line for each combination of the others.
+fn table(table: &SweepTable) -> Panel {
+    let along = (0..table.over.len()).max_by_key(|i| (table.values[*i].len(), usize::MAX - i)).unwrap_or(0);
+    let numbers: Vec<f64> = (0..table.values[along].len()).map(|v| table.number(along, v)).collect();
+    let scale = Scale::of(&numbers);
+    let mut lines: Vec<(String, Vec<Point>)> = Vec::new();
+    for cell in &table.cells {
+        let others = table.over.iter().enumerate().filter(|(i, _)| *i != along);
+        let name: Vec<String> =
+            others.map(|(i, name)| format!("{name} {}", table.values[i][cell.at[i]])).collect();
+        let name = if name.is_empty() { table.leg.clone() } else { name.join(", ") };
+        let at = point(scale.place(&numbers, cell.at[along]), cell.mb_s, 1.0);
+        match lines.iter_mut().find(|l| l.0 == name) {
+            Some(line) => line.1.push(at),
+            None => lines.push((name, vec![at])),
+        }
+    }
+    let left_out = lines.len().saturating_sub(MOST_LINES);
+    let more =
+        if left_out > 0 { format!(" ({left_out} more lines are in the table)") } else { String::new() };
+    let series = lines.into_iter().take(MOST_LINES).enumerate().map(|(i, (name, mut points))| {
+        points.sort_by(|a, b| a.0.total_cmp(&b.0));
+        Series { name, op: table.op, dashed: i % 2 == 1, points }
+    });
+    let marks = table.values[along].iter().enumerate();
+    Panel {
+        title: format!("{}: rate against {}{more}", table.leg, table.over[along]),
+        unit: "MB/s".into(),
+        marks: marks.map(|(v, label)| (scale.place(&numbers, v), label.clone())).collect(),
+        series: series.collect(),
+        joined: true,
+    }
+}
+
+/// How the values of a sweep lie along the bottom of its figure.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Scale {
+    /// By their logarithm to base 2: steps such as 1, 2, 4, 8.
+    Doubling,
+    /// As they are, put to the width that this many steps have.
+    Even,
+    /// One after the other: they are no numbers that ascend.
+    Listed,
+}
+
+impl Scale {
+    fn of(numbers: &[f64]) -> Self {
+        if numbers.windows(2).any(|w| w[1] <= w[0]) {
+            return Self::Listed;
+        }
+        let ratio = |w: &[f64]| w[1] / w[0];
+        let doubles = numbers[0] > 0.0 && numbers.len() > 2 && numbers.windows(2).all(|w| ratio(w) >= 1.5);
+        if doubles { Self::Doubling } else { Self::Even }
+    }
+
+    fn place(self, numbers: &[f64], at: usize) -> f64 {
+        let span = numbers[numbers.len() - 1] - numbers[0];
+        match self {
+            Self::Doubling => numbers[at].log2(),
+            Self::Even if span > 0.0 => (numbers[at] - numbers[0]) / span * (numbers.len() - 1) as f64,
+            _ => at as f64,
+        }
+    }
+}
+
 fn demand(found: &Findings) -> Option<Panel> {
     if found.demand.is_empty() {
         return None;
@@ -308,8 +391,13 @@ fn draw_panel(area: &Area<'_>, panel: &Panel) -> Result<(), FigureError> {
     ))
     .map_err(failed)?;
     let base = area.get_base_pixel();
+    let mut marked = Labels::within((0, 0, WIDTH as i32, i32::MAX));
     for (x, label) in &panel.marks {
         let at = chart.backend_coord(&(*x, 0.0));
+        let left = at.0 - base.0 - width(label, 12.0) / 2;
+        if marked.place(label, 12.0, &[(left, at.1 - base.1 + 8)]).is_none() {
+            continue;
+        }
         let style = font(12.0, FAINT).pos(Pos::new(HPos::Center, VPos::Top));
         area.draw(&Text::new(label.clone(), (at.0 - base.0, at.1 - base.1 + 8), style)).map_err(failed)?;
     }

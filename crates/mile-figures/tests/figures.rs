@@ -6,7 +6,9 @@
     reason = "a test that cannot go on has failed"
 )]
 
+use mile_core::legs::leg_rows;
 use mile_core::ruler::{Ruler, Window};
+use mile_core::stages::LaneTrace;
 use mile_core::{Bytes, Celsius, Context, Findings, Nanos, Op, Sample, Trace, findings};
 use mile_figures::{FigureError, RunFigure, draw, pdf};
 use std::process::Command;
@@ -135,4 +137,118 @@ fn the_text_of_a_pdf_is_text_and_its_font_is_in_it() {
         }
         Err(e) => eprintln!("SKIPPED: pdftotext cannot be run ({e}); scripts/test installs it"),
     }
+}
+
+/// All texts of a figure: what they say, and the rectangle that they take at least.
+fn texts(svg: &str) -> Vec<(String, [f64; 4])> {
+    let part = |text: &str, name: &str| {
+        let from = text.find(&format!("{name}=\""))? + name.len() + 2;
+        text[from..].split('"').next().map(str::to_owned)
+    };
+    let number = |text: &str, name: &str| part(text, name).and_then(|v| v.parse::<f64>().ok());
+    svg.split("<text ")
+        .skip(1)
+        .map(|rest| {
+            let (tag, after) = rest.split_once('>').unwrap();
+            let said = after.split("</text>").next().unwrap().trim().to_owned();
+            let (x, y, size) =
+                (number(tag, "x").unwrap(), number(tag, "y").unwrap(), number(tag, "font-size").unwrap());
+            // Narrower than the letters of the font are: what overlaps here overlaps surely.
+            let wide = 0.45 * size * said.chars().count() as f64;
+            let left = match part(tag, "text-anchor").as_deref() {
+                Some("end") => x - wide,
+                Some("middle") => x - wide / 2.0,
+                _ => x,
+            };
+            let (dy, high) = (part(tag, "dy").unwrap_or_default(), 0.5 * size);
+            let middle = match dy.as_str() {
+                "0.76em" => y + 0.4 * size,
+                "0.5ex" => y,
+                _ => y - 0.3 * size,
+            };
+            (said, [left, middle - high / 2.0, left + wide, middle + high / 2.0])
+        })
+        .collect()
+}
+
+/// Bug: the labels of the plateaus of many legs, and the numbers of breaks that lie close to each other, were printed over each other.
+#[test]
+fn no_text_of_a_run_with_many_legs_lies_on_another_or_leaves_the_figure() {
+    let names: Vec<String> = (0..40).map(|i| format!("leg {i} / fill {} / depth 16", 2 * i)).collect();
+    let samples: Vec<Sample> = (0..8000_u64)
+        .map(|i| {
+            let (leg, within) = (i / 200, i % 200);
+            let reads = leg % 4 == 3;
+            let mb_s = match (reads, within) {
+                (true, _) => 6000 + leg * 7,
+                (false, 0..80) => 4500 + leg * 3,
+                (false, 80..120) => 620,
+                _ => 160,
+            };
+            let bytes = Bytes(mb_s * 250_000 + i * 7919 % 3_000_000);
+            Sample {
+                start: Nanos(i * 250_000_000),
+                end: Nanos((i + 1) * 250_000_000),
+                leg: leg as u32,
+                op: if reads { Op::Read } else { Op::Write },
+                written: if reads { Bytes(0) } else { bytes },
+                read: if reads { bytes } else { Bytes(0) },
+                temp: Some(Celsius(40.0 + (i % 300 / 20) as f64)),
+                ..Sample::default()
+            }
+        })
+        .collect();
+    let trace = Trace::of(&samples, &names);
+    let found = findings(&trace, &context());
+    assert!(found.breaks.len() > 20 && found.plateaus.len() > 40, "{}", found.breaks.len());
+    for ruler in [Ruler::Bytes, Ruler::Time] {
+        let svg = figure(&trace, &found, ruler, None).unwrap();
+        let all = texts(&svg);
+        assert!(
+            all.iter().filter(|t| t.0.contains("MB/s")).count() > 3 && all.iter().any(|t| t.0.contains('–'))
+        );
+        for (i, (said, a)) in all.iter().enumerate() {
+            assert!(a[0] >= 0.0 && a[2] <= 1120.0, "{said} at {a:?}");
+            for (other, b) in &all[i + 1..] {
+                let apart = a[2] <= b[0] || b[2] <= a[0] || a[3] <= b[1] || b[3] <= a[1];
+                assert!(apart, "{ruler:?}: {said} {a:?} lies on {other} {b:?}");
+            }
+        }
+        // Reads are told from writes without colour, too.
+        assert!(all.iter().any(|t| t.0 == "read") && all.iter().any(|t| t.0 == "write"));
+    }
+}
+
+/// A sweep over a name that means nothing to the program, in steps that double: its marks are as far from each other as the steps are.
+#[test]
+fn a_sweep_over_any_name_is_drawn_against_it_and_steps_that_double_stand_evenly() {
+    let values = [1, 2, 4, 8, 16];
+    let legs: Vec<(String, u64)> = [10_u64, 20]
+        .into_iter()
+        .flat_map(|lift| values.map(|pace| (format!("pace {pace} / lift {lift} / w"), 100 * pace + lift)))
+        .collect();
+    let names: Vec<String> = legs.iter().map(|l| l.0.clone()).collect();
+    let samples: Vec<Sample> = (0..legs.len() as u64 * 40)
+        .map(|i| Sample {
+            start: Nanos(i * 250_000_000),
+            end: Nanos((i + 1) * 250_000_000),
+            leg: (i / 40) as u32,
+            written: Bytes(legs[(i / 40) as usize].1 * 250_000),
+            ..Sample::default()
+        })
+        .collect();
+    let (trace, context) = (Trace::of(&samples, &names), Context::default());
+    let mut found = findings(&trace, &context);
+    let lane = LaneTrace { name: "", trace: &trace, context: &context, series: &[], number: 0 };
+    found.add_rows(leg_rows(&lane, &found));
+    let svg = mile_figures::draw_sweep("sweep", &[], &found).unwrap().unwrap();
+    let all = texts(&svg);
+    assert!(all.iter().any(|t| t.0 == "w: rate against pace"), "{all:?}");
+    assert!(all.iter().any(|t| t.0 == "● lift 10") && all.iter().any(|t| t.0 == "○ lift 20"), "{all:?}");
+    let at = |label: &str| {
+        let mark = all.iter().filter(|t| t.0 == label).max_by(|a, b| a.1[1].total_cmp(&b.1[1])).unwrap();
+        f64::midpoint(mark.1[0], mark.1[2])
+    };
+    let steps: Vec<f64> = values.windows(2).map(|w| at(&w[1].to_string()) - at(&w[0].to_string())).collect();
+    assert!(steps.iter().all(|s| (s - steps[0]).abs() <= 1.0 && *s > 20.0), "{steps:?}");
 }

@@ -37,7 +37,7 @@ pub(crate) fn run(args: &ExportArgs) -> Result<(), Failure> {
             }
             FigureArg::Sweep => sweep_svg(head, &source.name, &source.findings)?.ok_or_else(|| {
                 Failure::usage(format!(
-                    "{} is no sweep: its legs go over no fill levels, rests, blocks, depths or workers, and it has no demand (--demand gives one)",
+                    "{} is no sweep: its legs go over no values (such as fill levels, rests, blocks, depths or workers), and it has no demand (--demand gives one)",
                     source.name
                 ))
             }),
