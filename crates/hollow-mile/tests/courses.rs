@@ -13,10 +13,13 @@ use common::Bench;
 use serde_json::Value;
 use std::process::Stdio;
 
-const KINDS: [&str; 18] = [
+const KINDS: [&str; 22] = [
     "first-look",
     "long-soak",
+    "steadiness",
     "fill-sweep",
+    "three-levels",
+    "batches",
     "cache-recovery",
     "heat-comparison",
     "two-coolers",
@@ -24,6 +27,7 @@ const KINDS: [&str; 18] = [
     "drive-to-drive",
     "ramp",
     "workers",
+    "matrix",
     "stream",
     "surface-check",
     "full-read",

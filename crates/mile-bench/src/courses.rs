@@ -19,10 +19,13 @@ macro_rules! ready {
 }
 
 /// All of them, the ones that are run first in front.
-pub const READY: [Ready; 18] = ready![
+pub const READY: [Ready; 22] = ready![
     "first-look",
     "long-soak",
+    "steadiness",
     "fill-sweep",
+    "three-levels",
+    "batches",
     "cache-recovery",
     "heat-comparison",
     "two-coolers",
@@ -30,6 +33,7 @@ pub const READY: [Ready; 18] = ready![
     "drive-to-drive",
     "ramp",
     "workers",
+    "matrix",
     "stream",
     "surface-check",
     "full-read",

@@ -12,6 +12,7 @@ mod weights;
 use crate::findings::{Break, Candidate, Cause, Context, Evidence, Hollow};
 use crate::plateaus::Edge;
 use crate::sample::Op;
+use crate::surface::is_at_random;
 use crate::trace::Trace;
 use crate::units::{Bytes, Celsius};
 use facts::Facts;
@@ -113,6 +114,8 @@ impl<'a> Scene<'a> {
     /// A run with all of its breaks.
     pub fn new(trace: &'a Trace, context: &'a Context, seen: &'a [Seen], hollows: &'a [Hollow]) -> Self {
         let last = trace.len().saturating_sub(1);
+        // An address that was drawn at random is no place of anything.
+        let at_random: Vec<bool> = trace.legs().iter().map(|leg| is_at_random(trace, leg)).collect();
         let mark = |s: &Seen| {
             let leg = &trace.legs()[s.leg];
             let rested = written_at_last_rest(trace, leg.samples.start).0;
@@ -122,14 +125,14 @@ impl<'a> Scene<'a> {
                 temp: facts::temp_at(trace, &s.edge, s),
                 rested,
                 since: s.edge.bytes.0.saturating_sub(rested),
-                address: facts::address(trace, s.edge.sample.min(last)),
+                address: facts::address(trace, s.edge.sample.min(last)).filter(|_| !at_random[s.leg]),
             }
         };
-        let range = |leg: &crate::trace::TraceLeg| {
+        let range = |(leg, at_random): (&crate::trace::TraceLeg, &bool)| {
             trace
                 .offset
                 .extent(leg.samples.start, leg.samples.end)
-                .filter(|_| leg.op != Op::Idle)
+                .filter(|_| leg.op != Op::Idle && !at_random)
                 .map(|e| (e.min * 1e6, e.max * 1e6))
         };
         Self {
@@ -138,7 +141,7 @@ impl<'a> Scene<'a> {
             seen,
             hollows,
             marks: seen.iter().map(mark).collect(),
-            legs: trace.legs().iter().map(range).collect(),
+            legs: trace.legs().iter().zip(&at_random).map(range).collect(),
         }
     }
 }

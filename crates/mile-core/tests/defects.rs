@@ -260,3 +260,35 @@ fn on_a_slow_drive_little_of_others_is_much() {
     assert_eq!((found.interference[0].start_s, found.interference[0].end_s), (50.0, 100.0));
     assert_eq!(found.interference[0].kind, "foreign-io");
 }
+
+/// Bug: of many legs that wrote at random, some fell at what was taken for one address, and the fall of a full cache was put down to the surface there.
+#[test]
+fn legs_at_random_addresses_say_nothing_of_the_surface() {
+    let mut samples: Vec<Sample> = Vec::new();
+    let (mut at, mut dice) = (0_u64, 9_u64);
+    for leg in 0..24_u32 {
+        for i in 0..100_u64 {
+            dice = dice.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            let rate = if i < 60 { 2900 } else { 1050 };
+            samples.push(Sample {
+                start: Nanos(at),
+                end: Nanos(at + 250_000_000),
+                leg,
+                op: Op::Write,
+                written: Bytes(rate * 250_000 + dice % 4_000_000),
+                offset: Some(Bytes((dice >> 20) % 200_000 * 1_000_000)),
+                ..Sample::default()
+            });
+            at += 250_000_000;
+        }
+    }
+    let names: Vec<String> = (0..24).map(|i| format!("workers {i} / write")).collect();
+    let found = findings(&Trace::of(&samples, &names), &limits());
+    let within: Vec<&Break> =
+        found.breaks.iter().filter(|b| b.from_mb_s > 2000.0 && b.to_mb_s < 1500.0).collect();
+    assert!(within.len() >= 20, "{}", found.breaks.len());
+    for b in within {
+        assert_ne!(b.cause, Cause::Surface, "{b:?}");
+        assert!(!format!("{b:?}").contains("passes changed at the same address"), "{b:?}");
+    }
+}

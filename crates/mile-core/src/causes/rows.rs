@@ -461,6 +461,12 @@ pub(super) fn surface(facts: &Facts, list: &mut Vec<Evidence>) {
         (over, 0) if over > 0 => {
             row(list, "surface.pass-unlike", S, "another pass over the same address did not change there");
         }
+        // A weak place is there in each pass.
+        (over, alike) if 2 * alike < over => {
+            let text =
+                format!("{} of {over} other passes over the same address did not change there", over - alike);
+            row(list, "surface.pass-unlike", S, text);
+        }
         (over, alike) if alike > 0 => {
             let at = facts.address.unwrap_or_default();
             // A cache is exhausted after the same bytes, and so at the same address, each time; a weak place is left again.

@@ -14,6 +14,10 @@ const EVEN: f64 = 0.6;
 /// Share of a range that a pass in a random order has moved, and share of what it moved that it may have moved twice.
 const COVERS: f64 = 0.7;
 const TWICE: f64 = 0.05;
+/// Steps from one sample to the next with which a leg may be called one at random.
+const LEAST_STEPS: f64 = 8.0;
+/// Samples that tell it.
+const FEW: usize = 256;
 /// Samples from which the order of a leg is judged.
 const LOOKED_AT: usize = 4000;
 
@@ -128,6 +132,19 @@ pub(super) fn pass(trace: &Trace, index: usize, leg: &TraceLeg) -> Option<Found>
 /// one that comes back first may be any of them, so that an address is known to about as much as a sample moves.
 fn hang_together(a: (f64, f64), b: (f64, f64)) -> bool {
     (b.0 - a.0 - a.1).abs() <= 1.5 * a.1.max(b.1) + 1.0
+}
+
+/// Whether the addresses of a leg are drawn at random: then the one that a sample began at says nothing of where its data were.
+pub(crate) fn is_at_random(trace: &Trace, leg: &TraceLeg) -> bool {
+    let length = |i: usize| (trace.moved(i + 1).0 - trace.moved(i).0) as f64 / 1e6;
+    let some = leg.samples.clone().take(FEW).filter(|i| length(*i) > 0.0);
+    let at: Vec<(f64, f64)> = some.filter_map(|i| Some((trace.offset.get(i)?, length(i)))).collect();
+    let steps = at.windows(2).count() as f64;
+    let share = |of: &dyn Fn(&[(f64, f64)]) -> bool| at.windows(2).filter(|w| of(w)).count() as f64 / steps;
+    steps >= LEAST_STEPS
+        && share(&|w| hang_together(w[0], w[1])) < 0.5
+        && share(&|w| w[1].0 >= w[0].0).max(share(&|w| w[1].0 <= w[0].0)) < 0.9
+        && !is_in_mixed_order(trace, leg)
 }
 
 /// Whether a leg goes from zone to zone in no order of addresses: then its rate over time is that of other places, and no change of it is one of the drive.
