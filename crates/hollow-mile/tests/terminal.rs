@@ -796,3 +796,26 @@ fn runs_are_marked_compared_and_reported_without_leaving_the_terminal() {
         t.shell_is_back();
     }
 }
+
+#[test]
+fn the_other_side_of_a_run_is_run_and_compared_with_it() {
+    for (columns, rows) in [(159, 46), (80, 24)] {
+        let t = Terminal::start(columns, rows, "", "demo");
+        t.until("1");
+        t.press(&["7"], "6 runs, the newest first.");
+        t.keys(&["End"]);
+        t.press(&["Enter"], "Run 1, first look");
+        t.press(&["o"], "The other side of run 1");
+        t.until("Say what was changed");
+        t.type_text("ambient warm");
+        t.until("Say the ambient temperature in °C");
+        t.keys(&["C-u"]);
+        t.type_text("cooling desk fan");
+        t.press(&["Enter"], "Leg 2 of");
+        t.until_all(&["it is run 7 of the logbook.", "compares it with run 1"]);
+        t.press(&["9"], "cooling differs: A bare; B desk fan");
+        t.until_all(&["A  run 1", "B  run 7"]);
+        t.keys(&["q"]);
+        t.shell_is_back();
+    }
+}

@@ -39,6 +39,7 @@ pub(crate) enum Action {
     NextRun,
     PreviousBreak,
     StartNext,
+    OtherSide,
     NextPanel,
     NoteBreak,
     ReadHealth,

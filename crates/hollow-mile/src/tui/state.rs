@@ -1,5 +1,7 @@
 //! What the terminal knows: places, the run underway, the run that is looked at, and what lies on top.
 
+mod form;
+
 use super::canvas::{Framing, Scene};
 use super::check::Background;
 use super::keys::Action;
@@ -7,6 +9,7 @@ use super::places::Place;
 use super::theme::Theme;
 use crate::progress::Progress;
 use crossbeam_channel::{Receiver, Sender};
+pub(crate) use form::{Beside, Field, FormLane, StartForm};
 use mile_bench::bench::Card;
 use mile_bench::outlook::Outlook;
 use mile_core::channel::{Channel, Series};
@@ -358,6 +361,20 @@ pub(crate) struct LogbookPlace {
     pub(crate) filtering: bool,
     /// The runs that are marked for either side of a comparison.
     pub(crate) sides: [Vec<i64>; 2],
+    /// A run underway, by its number in this terminal, that is the other side of one of the logbook.
+    pub(crate) other_side: Option<(u64, i64)>,
+}
+
+impl LogbookPlace {
+    /// Marks a run that has ended as side B of the one that it was started beside, and gives that one.
+    pub(crate) fn put_beside(&mut self, id: u64, run: i64) -> Option<i64> {
+        let (_, first) = self.other_side.take_if(|(underway, _)| *underway == id)?;
+        if !self.sides[0].contains(&first) {
+            self.sides = [vec![first], Vec::new()];
+        }
+        self.sides[1].push(run);
+        Some(first)
+    }
 }
 
 /// The place of comparisons.
@@ -578,76 +595,6 @@ impl SurfacePlace {
 pub(crate) enum PathFor {
     Open,
     Save,
-}
-
-/// A lane of a run that is to be started.
-#[derive(Clone, Default)]
-pub(crate) struct FormLane {
-    /// Its name; empty where the course is for one drive.
-    pub(crate) name: String,
-    pub(crate) drive: String,
-    /// What must be typed to arm the drive; `None` where nothing real is written.
-    pub(crate) arming_word: Option<String>,
-    pub(crate) arm: Input,
-}
-
-/// A field of the form before a run; those of lanes with their number.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub(crate) enum Field {
-    #[default]
-    Course,
-    Path,
-    Size,
-    Drive(usize),
-    Arm(usize),
-}
-
-impl StartForm {
-    /// The fields, in their order.
-    pub(crate) fn fields(&self) -> Vec<Field> {
-        let mut all = Vec::new();
-        if self.lanes.is_empty() {
-            all.extend([Field::Path, Field::Size]);
-        }
-        for (i, lane) in self.lanes.iter().enumerate() {
-            all.extend((self.lanes.len() > 1).then_some(Field::Drive(i)));
-            all.extend(lane.arming_word.is_some().then_some(Field::Arm(i)));
-        }
-        // A course that is the only one need not be gone to.
-        if self.choices.len() > 1 || all.is_empty() {
-            all.insert(0, Field::Course);
-        }
-        all
-    }
-
-    /// Goes to another field, from the last to the first.
-    pub(crate) fn step(&mut self, by: isize) {
-        let all = self.fields();
-        let at = all.iter().position(|f| *f == self.field).unwrap_or(0);
-        let to = (at as isize + by).rem_euclid(all.len() as isize);
-        self.field = all[to as usize];
-    }
-}
-
-/// What is asked before a run is started.
-#[derive(Clone, Default)]
-pub(crate) struct StartForm {
-    /// The lanes, at least one; none where the run is on a file that is named in the form.
-    pub(crate) lanes: Vec<FormLane>,
-    pub(crate) choices: Vec<Choice>,
-    pub(crate) chosen: usize,
-    pub(crate) path: Input,
-    pub(crate) size: Input,
-    /// The field that is typed into.
-    pub(crate) field: Field,
-    /// What speaks against the start, and is accepted with it.
-    pub(crate) warnings: Vec<String>,
-    /// What would happen, or why it cannot; `None` while that is looked at.
-    pub(crate) outlook: Option<Result<Vec<String>, String>>,
-    /// Which question that is the answer to.
-    pub(crate) asked: u64,
-    /// Whether the run is being started.
-    pub(crate) starting: bool,
 }
 
 /// What lies on top of the place.

@@ -254,6 +254,7 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         }
         Action::Report => report(state, jobs),
         Action::StartNext => start::start_next(state, jobs),
+        Action::OtherSide => start::other_side(state, jobs),
         Action::NextPanel => state.findings.panel = state.findings.panel.after(),
         Action::NoteBreak if state.findings.shown.is_none() => state.complain("No run is open."),
         Action::NoteBreak => state.overlay = Some(Overlay::Note(Input::default())),
@@ -465,16 +466,18 @@ pub(crate) fn finished(state: &mut State, jobs: &Jobs, id: u64) {
         state.overlay = None;
     }
     match (outcome, number) {
-        (Some(outcome), Some(_)) if !is_shown => {
+        (Some(outcome), Some(run)) if !is_shown => {
+            state.logbook.put_beside(id, run);
             let key = LOGBOOK.key();
             state.tell(format!("{called} is {}; the logbook ({key}) has it.", outcome.status.words()));
         }
         (Some(outcome), Some(run)) => {
             let words = outcome.status.words();
-            state.tell(format!(
-                "The run is {words}; it is run {run} of the logbook. {} shows its findings, e exports it.",
-                FINDINGS.key()
-            ));
+            let next = match state.logbook.put_beside(id, run) {
+                Some(first) => format!("{} compares it with run {first}", COMPARE.key()),
+                None => format!("{} shows its findings, e exports it", FINDINGS.key()),
+            };
+            state.tell(format!("The run is {words}; it is run {run} of the logbook. {next}."));
             show(state, jobs, run);
         }
         (Some(_), None) => state.complain("The run is over, but the logbook does not have it."),

@@ -212,8 +212,9 @@ fn start(buffer: &mut Buffer, area: Rect, state: &State, form: &StartForm) -> Op
         [] => 3,
         lanes => 1 + lanes.iter().map(|l| 1 + u16::from(l.arming_word.is_some())).sum::<u16>(),
     };
-    let rows = fields + 1 + outlook.len() as u16 + 2;
+    let rows = fields + u16::from(form.beside.is_some()) + 1 + outlook.len() as u16 + 2;
     let title = match form.lanes.as_slice() {
+        _ if let Some(first) = &form.beside => format!("The other side of run {}", first.run),
         [] => "A run on a file that is made for it".to_owned(),
         [lane] => format!("A run on {}", lane.drive),
         lanes => format!("A run on {} drives", lanes.len()),
@@ -234,6 +235,12 @@ fn start(buffer: &mut Buffer, area: Rect, state: &State, form: &StartForm) -> Op
     };
     let mut cursor = None;
     let mut y = inside.y + 1;
+    if form.beside.is_some() {
+        let here = form.field == Field::Changed;
+        let at = field(buffer, inside, y, "changed ", &form.changed, theme, here);
+        cursor = here.then_some(at);
+        y += 1;
+    }
     let label = form.lanes.iter().map(|l| l.name.chars().count()).max().unwrap_or(0).max(6) + 2;
     for (i, lane) in form.lanes.iter().enumerate() {
         if several {
@@ -260,7 +267,7 @@ fn start(buffer: &mut Buffer, area: Rect, state: &State, form: &StartForm) -> Op
         let (on_path, on_size) = (form.field == Field::Path, form.field == Field::Size);
         let path = field(buffer, inside, y, "file    ", &form.path, theme, on_path);
         let size = field(buffer, inside, y + 1, "size    ", &form.size, theme, on_size);
-        cursor = on_path.then_some(path).or(on_size.then_some(size));
+        cursor = cursor.or(on_path.then_some(path)).or(on_size.then_some(size));
         y += 2;
     }
     y += 1;

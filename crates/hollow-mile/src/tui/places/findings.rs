@@ -36,6 +36,13 @@ const KEYS: &[Binding] = &[
     bind("p", &[Char('p')], Action::NextPanel, "panel", "turn the panel of figures"),
     bind("n", &[Char('n')], Action::NoteBreak, "note", "note something on the selected break"),
     bind("g", &[Char('g')], Action::StartNext, "run next", "start the run that would settle the break"),
+    bind(
+        "o",
+        &[Char('o')],
+        Action::OtherSide,
+        "other side",
+        "run this course again with one thing changed, and compare",
+    ),
 ];
 
 struct Findings;

@@ -1,11 +1,12 @@
 //! The form before a run: what is started on what, what would happen, and what allows it.
 
 use crate::tui::jobs::Jobs;
-use crate::tui::state::{Choice, Field, FormLane, Overlay, StartForm, State};
+use crate::tui::state::{Beside, Choice, Field, FormLane, Overlay, StartForm, State};
 use crossterm::event::{Event, KeyCode, KeyEvent};
 use mile_bench::bench::{Card, Named};
 use mile_bench::session::{self, Order, OrderLane};
-use mile_core::Bytes;
+use mile_core::{Bytes, Celsius};
+use mile_drive::Situation;
 use mile_drive::block::Consent;
 use mile_runner::remote::Client;
 use tui_input::Input;
@@ -155,6 +156,71 @@ pub(super) fn start_next(state: &mut State, jobs: &Jobs) {
     state.overlay = Some(Overlay::Start(Box::new(form)));
 }
 
+/// Offers to run the course of the open run again on its drive, with one thing changed, as the other side of a comparison.
+pub(super) fn other_side(state: &mut State, jobs: &Jobs) {
+    let Some(shown) = &state.findings.shown else { return state.complain("No run is open.") };
+    if shown.head.lanes.len() > 1 {
+        return state
+            .complain("The run is on several drives; start it again from the place of the course (2).");
+    }
+    let (head, lane) = (&shown.head, shown.head.first());
+    if head.course_text.is_empty() {
+        return state.complain("The run has no course that could be run again; it was imported.");
+    }
+    let drive = lane.drive.name.clone();
+    let card = state.bench.cards.iter().find(|c| c.identity.name == drive);
+    let lanes = match card {
+        Some(card) => vec![lane_on(String::new(), card)],
+        None if lane.drive.simulated => vec![FormLane { drive: drive.clone(), ..FormLane::default() }],
+        None => Vec::new(),
+    };
+    let size = lane.facts.as_ref().map_or_else(|| "4GB".to_owned(), |f| format!("{}B", f.capacity.0));
+    let course = Choice { name: head.course.clone(), text: head.course_text.clone(), lanes: Vec::new() };
+    let mut form = StartForm {
+        lanes,
+        choices: vec![course],
+        path: Input::new(drive),
+        size: Input::new(size),
+        field: Field::Changed,
+        beside: Some(Beside { run: shown.run, seed: head.seed, situation: lane.situation.clone() }),
+        ..StartForm::default()
+    };
+    look_ahead(state, jobs, &mut form);
+    state.overlay = Some(Overlay::Start(Box::new(form)));
+}
+
+/// The conditions as they are now, from those of the other side and what was changed since, as it is typed: a condition and its value, `nothing` for a repeat, or anything else as a note.
+fn changed(before: &Situation, typed: &str) -> Result<Situation, String> {
+    let typed = typed.trim();
+    let (word, value) = typed.split_once(' ').unwrap_or((typed, ""));
+    let value = value.trim().trim_start_matches(['=', ':']).trim();
+    let mut said = before.clone();
+    let some = || {
+        let missing = format!("Say what the {word} is now, such as `{word} ...`.");
+        if value.is_empty() { Err(missing) } else { Ok(Some(value.to_owned())) }
+    };
+    match word {
+        "" => {
+            return Err(
+                "Say what was changed: `cooling`, `slot`, `enclosure` or `ambient` and its value, anything else in a few words, or `nothing` for a repeat."
+                    .into(),
+            );
+        }
+        "nothing" => {}
+        "cooling" => said.cooling = some()?,
+        "slot" => said.slot = some()?,
+        "enclosure" => said.enclosure = some()?,
+        "ambient" => {
+            let number = value.trim_end_matches("°C").trim_end_matches('C').trim();
+            let celsius: f64 =
+                number.parse().map_err(|_| "Say the ambient temperature in °C, such as `ambient 24`.")?;
+            said.ambient = Some(Celsius(celsius));
+        }
+        _ => said.notes = Some(typed.to_owned()),
+    }
+    Ok(said)
+}
+
 fn order(state: &State, form: &StartForm) -> Result<Order, String> {
     let choice = form.choices.get(form.chosen).ok_or("there is no course")?;
     let lanes = if form.lanes.is_empty() {
@@ -169,6 +235,14 @@ fn order(state: &State, form: &StartForm) -> Result<Order, String> {
         };
         form.lanes.iter().map(lane).collect()
     };
+    let mut lanes: Vec<OrderLane> = lanes;
+    if let Some(first) = &form.beside {
+        for lane in &mut lanes {
+            lane.situation = changed(&first.situation, form.changed.value())?;
+            // A simulation with the same seed would be the same run once more.
+            lane.named.seed = first.seed + 1 + state.logbook.sides[1].len() as u64;
+        }
+    }
     let is_simulated = |lane: &FormLane| {
         let card = state.bench.cards.iter().find(|c| c.identity.name == lane.drive);
         card.is_some_and(|c| c.identity.simulated)
@@ -308,6 +382,9 @@ pub(super) fn start_key(state: &mut State, jobs: &Jobs, mut form: StartForm, key
         (KeyCode::Left | KeyCode::Char('h'), Field::Drive(lane)) => {
             next_drive(state, &mut form, lane, state.bench.cards.len() - 1);
         }
+        (_, Field::Changed) => {
+            form.changed.handle_event(&event);
+        }
         (_, Field::Path) => {
             form.path.handle_event(&event);
         }
@@ -342,11 +419,16 @@ pub(super) fn started(
     let text = match started {
         Ok(run) => {
             // The form that asked for it may have been left meanwhile.
-            if form.is_some() {
+            let mut beside = None;
+            if let Some(form) = form {
+                beside = form.beside.as_ref().map(|b| b.run);
                 state.overlay = None;
             }
             match super::shown(state, *run) {
-                Ok(()) => return,
+                Ok(()) => {
+                    state.logbook.other_side = beside.map(|run| (state.runs_seen, run));
+                    return;
+                }
                 Err(failure) => failure.message().to_owned(),
             }
         }
