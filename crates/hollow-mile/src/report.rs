@@ -291,6 +291,22 @@ fn findings(parts: &mut Vec<Part>, found: &Findings) {
             rows.collect(),
         ));
     }
+    if !found.stated_claims.is_empty() {
+        parts.push(Part::Sub("Claims under their conditions".into()));
+        let rows = found.stated_claims.iter().map(|c| {
+            vec![
+                c.what.clone(),
+                c.unit.clone(),
+                c.measured_words(),
+                c.claimed_words(),
+                c.percent.map_or_else(|| "–".to_owned(), |p| format!("{p:.0} %")),
+                c.verdict().to_owned(),
+                c.excuses.join("; "),
+            ]
+        });
+        let head = ["Claim", "unit", "measured", "claimed", "share", "verdict", "what may excuse it"];
+        parts.push(Part::Table(head.map(str::to_owned).to_vec(), rows.collect()));
+    }
     if !found.unreadable_blocks.is_empty() {
         parts.push(Part::Sub("Stretches that cannot be read".into()));
         let rows = found.unreadable_blocks.iter().map(|u| {

@@ -122,10 +122,12 @@ impl Source {
             latencies: known.latencies,
             not_sequential: known.not_sequential,
             from_zone_to_zone: known.from_zone_to_zone,
+            stated: known.stated,
+            loads: known.loads,
         };
         source.findings = findings(&source.trace, &source.context);
         let rows = source.leg_rows();
-        source.findings.add_rows(rows);
+        source.findings.add_rows(rows, &source.context);
         if source.joined > 1 {
             source.findings.notes.insert(
                 0,

@@ -445,6 +445,37 @@ fn evenness(found: &Findings) -> String {
             let _ = writeln!(out, "    {e}");
         }
     }
+    out.push_str(&stated(found));
+    out
+}
+
+/// Claims with their conditions, each with what was measured under these.
+fn stated(found: &Findings) -> String {
+    let mut out = String::new();
+    if !found.stated_claims.is_empty() {
+        out.push_str("\nClaims under their conditions\n");
+    }
+    for c in &found.stated_claims {
+        let percent = c.percent.map_or(String::new(), |p| format!(", {p:.0} %"));
+        let _ = writeln!(
+            out,
+            "  {}: {} {}, claimed {}{percent}: {}",
+            c.what,
+            c.measured_words(),
+            c.unit,
+            c.claimed_words(),
+            c.verdict()
+        );
+        for e in &c.excuses {
+            let _ = writeln!(out, "    {e}");
+        }
+        if let Some(offer) = &c.offer {
+            let _ = writeln!(out, "    no leg ran under these conditions; this one would:");
+            offer.lines().for_each(|line| {
+                let _ = writeln!(out, "      {line}");
+            });
+        }
+    }
     out
 }
 

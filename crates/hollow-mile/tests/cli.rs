@@ -64,6 +64,7 @@ fn findings_json_has_every_key_of_its_format_for_a_run_and_for_a_bare_csv() {
         "recovery",
         "repeats",
         "span",
+        "stated_claims",
         "steady",
         "surface",
         "sweeps",

@@ -314,3 +314,62 @@ fn a_span_on_a_disk_tells_its_speed_of_rotation_and_is_drawn() {
     let found = json(&bench.ok(&["findings", "last", "--format", "json"]));
     assert!(found["span"]["rotation_per_min"].is_null(), "{}", found["span"]);
 }
+
+/// A claim with conditions is held against the legs that ran under them, and against no others; where none did, the leg that would is offered.
+#[test]
+fn claims_are_held_against_legs_under_their_own_conditions() {
+    let bench = Bench::new();
+    let course = "course \"claims\"\nsample every 100 ms\nclaim random read 400000 IOPS, blocks 4 KiB, depth 32\nclaim random read p99 1000 ms, blocks 4 KiB\nclaim sequential write 900 MB/s, blocks 1 MiB\nclaim random write 5000 iops, blocks 4 KiB, depth 1, workers 2\nclaim temperature 20 °C\n\nleg w\n  write sequential, blocks 1 MiB, depth 16\n  over 0 % to 2 %\n\nrepeat 3\n  leg r\n    read random, blocks 4 KiB, depth 32\n    over 0 % to 2 %\n    for 5 s\nend\n\nleg shallow\n  read random, blocks 4 KiB, depth 1\n  over 0 % to 2 %\n  for 5 s\n\nleg paced\n  read random, blocks 4 KiB, depth 32, rate 10 MB/s\n  over 0 % to 2 %\n  for 5 s\n";
+    bench.write("claims.course", course);
+    assert!(
+        bench
+            .ok(&["course", "format", "claims.course"])
+            .contains("claim random write 5000 IOPS, blocks 4 KiB")
+    );
+    let run = json(&bench.ok(&["run", "claims.course", "--on", "sim:merrow-k2", "--format", "json"]));
+    let found = &run["findings"];
+    let claims = found["stated_claims"].as_array().unwrap();
+    assert_eq!(claims.len(), 5, "{found:#}");
+    let of_legs = |is: &dyn Fn(&str) -> bool, figure: &str| -> Vec<f64> {
+        let rows = found["leg_table"].as_array().unwrap().iter();
+        let own = rows.filter(|r| is(r["leg"].as_str().unwrap()));
+        own.map(|r| r[figure].as_f64().unwrap()).collect()
+    };
+    let mean = |v: &[f64]| v.iter().sum::<f64>() / v.len() as f64;
+    // Three repeats, and neither the shallow leg nor the one that the course held back.
+    let iops = of_legs(&|l| l.starts_with("r / repeat"), "iops");
+    assert_eq!((iops.len(), claims[0]["legs"].as_array().unwrap().len()), (3, 3), "{}", claims[0]);
+    let measured = claims[0]["measured"]["mean"].as_f64().unwrap();
+    assert!((measured / mean(&iops) - 1.0).abs() < 1e-9);
+    assert!((claims[0]["percent"].as_f64().unwrap() - measured / 4000.0).abs() < 1e-9);
+    assert_eq!(claims[0]["is_met"].as_bool(), Some(measured >= 400_000.0));
+    // No depth is stated: the shallow leg counts, too.
+    assert_eq!((&claims[1]["is_met"], claims[1]["legs"].as_array().unwrap().len()), (&true.into(), 4));
+    assert_eq!((&claims[1]["unit"], &claims[1]["at_most"]), (&"µs".into(), &true.into()));
+    assert_eq!(claims[2]["legs"], serde_json::json!(["w"]));
+    // None ran so; the leg that would is a leg.
+    assert_eq!((&claims[3]["measured"], &claims[3]["is_met"]), (&Value::Null, &Value::Null));
+    let offer = claims[3]["offer"].as_str().unwrap();
+    bench.write("offer.course", &format!("course \"offer\"\n\n{offer}\n"));
+    assert!(
+        bench.ok(&["course", "check", "offer.course"]).contains("write random, blocks 4 KiB, depth 1"),
+        "{offer}"
+    );
+    assert_eq!(claims[4]["is_met"], false, "no drive is below the ambient temperature: {}", claims[4]);
+    // The same from the logbook, in words, and in a report.
+    let said = bench.ok(&["findings", "last"]);
+    assert!(said.contains("random write, 4 KiB blocks, depth 1, 2 workers: operations: – 1/s, claimed at least 5,000: not measured"), "{said}");
+    assert!(said.contains("temperature: ") && said.contains("claimed at most 20"), "{said}");
+    for (line, error) in [
+        ("claim random read 900000, blocks 4 KiB", "unit"),
+        ("claim random erase 9 IOPS", "read"),
+        ("claim random read 9 IOPS, depth 4, depth 8", "once"),
+        ("claim sequential write 0 IOPS", "0"),
+        ("claim random read 9 IOPS, depth 0", "whole number"),
+    ] {
+        bench
+            .write("bad.course", &format!("course \"b\"\n{line}\nleg w\n  write sequential, blocks 1 MiB\n"));
+        let said = bench.fails(&["course", "check", "bad.course"]);
+        assert!(said.contains("line 2") && said.contains(error), "{line}: {said}");
+    }
+}

@@ -1,5 +1,7 @@
 //! What was measured against what is claimed, and what could excuse the difference.
 
+pub mod stated;
+
 use crate::findings::{Cause, Context, Findings};
 use crate::sample::Op;
 use crate::trace::Trace;

@@ -10,6 +10,7 @@ pub use ledger::Account;
 pub use places::{BadPlace, Hollow, Unreadable, bad_places, unreadable};
 
 use crate::causes;
+use crate::claims::stated::{LegLoad, StatedClaim, StatedFound, stated};
 use crate::claims::{self, ClaimFound};
 use crate::consistency::{self, Consistency};
 use crate::demand::{self, Demand, DemandFound};
@@ -65,6 +66,12 @@ pub struct Context {
     /// Names of legs that go from zone to zone in another order than that of addresses: known before their samples show it.
     #[serde(default)]
     pub from_zone_to_zone: Vec<String>,
+    /// Claims that are stated with their conditions.
+    #[serde(default)]
+    pub stated: Vec<StatedClaim>,
+    /// What each leg does, for these.
+    #[serde(default)]
+    pub loads: Vec<LegLoad>,
 }
 
 /// What a break is attributed to.
@@ -508,6 +515,9 @@ pub struct Findings {
     /// Sweeps over any names, as tables.
     #[serde(default)]
     pub sweeps: Vec<SweepTable>,
+    /// Claims that the course states with their conditions.
+    #[serde(default)]
+    pub stated_claims: Vec<StatedFound>,
     pub notes: Vec<String>,
 }
 
@@ -519,8 +529,9 @@ impl Findings {
         self
     }
 
-    /// Adds the rows of its legs, and what they show together.
-    pub fn add_rows(&mut self, rows: Vec<LegRow>) {
+    /// Adds the rows of its legs, and what they show together; `context` is what was known beside the samples.
+    pub fn add_rows(&mut self, rows: Vec<LegRow>, context: &Context) {
+        self.stated_claims = stated(context, &rows, self);
         self.repeats = legs::repeated(&rows);
         self.sweeps = tables::sweep_tables(&rows);
         self.leg_table = rows;
@@ -574,6 +585,7 @@ pub(crate) fn findings_of(trace: &Trace, context: &Context, look: Look) -> Findi
         leg_table: Vec::new(),
         repeats: Vec::new(),
         sweeps: Vec::new(),
+        stated_claims: Vec::new(),
         notes: Vec::new(),
     };
     let Look { cuts, seen, breaks, surface, .. } = look;

@@ -1,6 +1,7 @@
 //! A course as it was written, before it is fitted to a drive: batteries, repeats and sweeps are unfolded.
 
 use crate::copy::{Copy, CopyPart};
+use mile_core::claims::stated::StatedClaim;
 use mile_core::{Bytes, Celsius, Demand, Nanos, Op, Rate};
 use serde::{Deserialize, Serialize};
 
@@ -21,6 +22,8 @@ pub struct Course {
     pub guards: Vec<Guard>,
     /// What is claimed of the drive.
     pub claims: Claims,
+    /// Claims with their conditions.
+    pub stated: Vec<StatedClaim>,
     /// The conditions of the run, by the word that names each: `slot`, `cooling`, `enclosure`, `note`.
     pub situation: Vec<(String, String)>,
     /// Ambient temperature.

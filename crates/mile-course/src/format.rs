@@ -268,7 +268,8 @@ fn entries(source: &str) -> Vec<Entry> {
             continue;
         }
         let first = word_of(words[0]);
-        let whole = first == "demand" || (first == "for" && words.get(2).is_some_and(|t| word_of(t) == "in"));
+        let whole = matches!(first.as_str(), "demand" | "claim")
+            || (first == "for" && words.get(2).is_some_and(|t| word_of(t) == "in"));
         next.blank = blank;
         for clause in words.split(|t| t.kind == Kind::Comma && !whole).filter(|c| !c.is_empty()) {
             next.text = render(clause, &sweeps);

@@ -11,6 +11,7 @@ use crate::course::{
     Access, Action, Claims, Course, End, Guard, Kind, Position, Range, ScanOrder, Seen, Then, Threshold,
     Transfer, When,
 };
+use mile_core::claims::stated::StatedClaim;
 use mile_core::surface::refine::MOST_READ;
 use mile_core::units::{IN_FLIGHT_MOST, block_size, thousands};
 use mile_core::{Bytes, Celsius, Demand, Nanos, Op, Rate};
@@ -48,6 +49,8 @@ pub struct Plan {
     pub demands: Vec<Demand>,
     /// What the course claims of the drive.
     pub claims: Claims,
+    /// Claims that it states with their conditions.
+    pub stated: Vec<StatedClaim>,
     /// What the course says of the conditions.
     pub situation: Vec<(String, String)>,
     /// What it says of the ambient temperature.
@@ -393,6 +396,7 @@ pub fn plan(course: &Course, drive: &DriveFacts) -> Result<Plan, Vec<String>> {
         guards,
         demands: course.demands.clone(),
         claims: course.claims,
+        stated: course.stated.clone(),
         situation: course.situation.clone(),
         ambient: course.ambient,
         legs,

@@ -240,7 +240,8 @@ fn a_sweep_over_any_name_is_drawn_against_it_and_steps_that_double_stand_evenly(
     let (trace, context) = (Trace::of(&samples, &names), Context::default());
     let mut found = findings(&trace, &context);
     let lane = LaneTrace { name: "", trace: &trace, context: &context, series: &[], number: 0 };
-    found.add_rows(leg_rows(&lane, &found));
+    let rows = leg_rows(&lane, &found);
+    found.add_rows(rows, &context);
     let svg = mile_figures::draw_sweep("sweep", &[], &found).unwrap().unwrap();
     let all = texts(&svg);
     assert!(all.iter().any(|t| t.0 == "w: rate against pace"), "{all:?}");

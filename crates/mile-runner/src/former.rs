@@ -64,6 +64,7 @@ impl From<AnyHead> for RunHead {
                     facts: any.facts,
                     limits: any.limits,
                     claims: any.claims,
+                    stated: Vec::new(),
                     situation: any.situation,
                     legs,
                     demands: any.demands,

@@ -1,6 +1,7 @@
 //! What goes to a runner and comes from it. All of it is serde types, so that the two may be different processes.
 
 use mile_core::channel::{Channel, Reading};
+use mile_core::claims::stated::{LegLoad, StatedClaim};
 use mile_core::findings::Break;
 use mile_core::{Bytes, Celsius, Context, Demand, Digest, FaultKind, Faults, Nanos, RunId, Sample, faults};
 use mile_course::{Access, PlannedLeg, ScanOrder, Work};
@@ -116,6 +117,9 @@ pub struct LaneHead {
     pub limits: Limits,
     /// What is claimed of it.
     pub claims: Claims,
+    /// Claims that the course states with their conditions.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub stated: Vec<StatedClaim>,
     /// The conditions.
     pub situation: Situation,
     /// Its legs, in order.
@@ -178,6 +182,23 @@ impl LaneHead {
         self.legs.iter().filter(|l| is(&l.work)).map(|l| l.name.clone()).collect()
     }
 
+    /// What its legs do, as far as a claim may go by it.
+    fn loads(&self) -> Vec<LegLoad> {
+        let of = |leg: &PlannedLeg| match &leg.work {
+            Work::Transfer(t) => Some(LegLoad {
+                leg: leg.name.clone(),
+                op: t.op,
+                random: t.access == Access::Random,
+                block: t.block.0,
+                depth: t.depth,
+                workers: t.workers,
+                is_held_back: t.rate.is_some() || t.cached || t.copy.is_some() || t.refine.is_some(),
+            }),
+            _ => None,
+        };
+        self.legs.iter().filter_map(of).collect()
+    }
+
     /// What findings need to know beside the trace.
     pub fn context(&self) -> Context {
         Context {
@@ -192,6 +213,9 @@ impl LaneHead {
             latencies: Vec::new(),
             not_sequential: self.legs_that(|work| !is_sequential(work)),
             from_zone_to_zone: self.legs_that(is_from_zone_to_zone),
+            stated: self.stated.clone(),
+            // Nothing goes by them where nothing is stated.
+            loads: if self.stated.is_empty() { Vec::new() } else { self.loads() },
         }
     }
 

@@ -513,7 +513,10 @@ impl Follower {
             let found = lane.found.clone().unwrap_or_else(|| findings(&lane.trace, &context));
             let mut found = found.with_faults(faults).with_latencies(&lane.latencies);
             let context = mile_core::Context { latencies: lane.latencies.clone(), ..context };
-            found.add_rows(crate::sides::rows_of((head, i), &lane.trace, &context, &self.series, &found));
+            found.add_rows(
+                crate::sides::rows_of((head, i), &lane.trace, &context, &self.series, &found),
+                &context,
+            );
             found.notes.splice(0..0, crate::source::remarks(head, &lane.events));
             found
         };

@@ -230,7 +230,7 @@ pub(crate) fn load(path: &Path, run: i64, lane: usize) -> Result<Shown, String> 
     let context = stored.lanes.get(lane).map_or_else(|| head.context(), |l| l.context(head));
     let events = stored.lanes.get_mut(lane).map(|l| std::mem::take(&mut l.events)).unwrap_or_default();
     let mut found = findings(&trace, &context);
-    found.add_rows(crate::sides::rows_of((head, lane), &trace, &context, &stored.series, &found));
+    found.add_rows(crate::sides::rows_of((head, lane), &trace, &context, &stored.series, &found), &context);
     found.notes.splice(0..0, crate::source::remarks(head, &events));
     Ok(Shown {
         run,

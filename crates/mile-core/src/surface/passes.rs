@@ -140,10 +140,12 @@ pub(crate) fn is_at_random(trace: &Trace, leg: &TraceLeg) -> bool {
     let some = leg.samples.clone().take(FEW).filter(|i| length(*i) > 0.0);
     let at: Vec<(f64, f64)> = some.filter_map(|i| Some((trace.offset.get(i)?, length(i)))).collect();
     let steps = at.windows(2).count() as f64;
-    let share = |of: &dyn Fn(&[(f64, f64)]) -> bool| at.windows(2).filter(|w| of(w)).count() as f64 / steps;
+    let together = at.windows(2).filter(|w| hang_together(w[0], w[1])).count() as f64;
+    let up = at.windows(2).filter(|w| w[1].0 >= w[0].0).count() as f64;
+    let down = at.windows(2).filter(|w| w[1].0 <= w[0].0).count() as f64;
     steps >= LEAST_STEPS
-        && share(&|w| hang_together(w[0], w[1])) < 0.5
-        && share(&|w| w[1].0 >= w[0].0).max(share(&|w| w[1].0 <= w[0].0)) < 0.9
+        && together < 0.5 * steps
+        && up.max(down) < 0.9 * steps
         && !is_in_mixed_order(trace, leg)
 }
 

@@ -35,7 +35,11 @@ const MOST_VALUES: usize = 10_000;
 pub(crate) fn canonical_unit(word: &str) -> Option<&'static str> {
     let all = || SIZE_UNITS.into_iter().chain(TIME_UNITS.map(|(u, _)| u));
     let celsius = ["°C", "C"].contains(&word.to_uppercase().as_str()).then_some("°C");
-    all().find(|u| *u == word).or_else(|| all().find(|u| u.eq_ignore_ascii_case(word))).or(celsius)
+    all()
+        .find(|u| *u == word)
+        .or_else(|| all().find(|u| u.eq_ignore_ascii_case(word)))
+        .or(celsius)
+        .or(("IOPS".eq_ignore_ascii_case(word)).then_some("IOPS"))
 }
 
 impl Parser {

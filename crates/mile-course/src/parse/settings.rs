@@ -4,11 +4,25 @@ use super::{Parser, Read};
 use crate::course::{Course, Guard, Lane, Then, Threshold, When};
 use crate::diagnostic::Diagnostic;
 use crate::token::Kind;
-use mile_core::{Bytes, Demand, Nanos, Rate};
+use mile_core::claims::stated::{ClaimedFigure, StatedClaim};
+use mile_core::{Bytes, Demand, Nanos, Op, Rate};
 
 /// The words that begin a setting.
 pub(super) const WORDS: [&str; 9] =
     ["sample", "stop", "health", "rest", "claim", "situation", "demand", "lane", "lanes"];
+
+/// What may be claimed; the last two begin a claim with conditions.
+const CLAIMED: [&str; 6] = ["write", "read", "endurance", "temperature", "sequential", "random"];
+/// A claim of a temperature under any load.
+const ANY: StatedClaim = StatedClaim {
+    figure: ClaimedFigure::Temperature,
+    value: 0.0,
+    op: None,
+    random: None,
+    block: None,
+    depth: None,
+    workers: None,
+};
 
 /// Most lanes of a course.
 const MOST_LANES: usize = 16;
@@ -50,10 +64,19 @@ impl Parser {
                 course.guards.push(Guard { when, then: Then::Stop });
             }
             "rest" => self.resting_guard(course)?,
-            "claim" => match self.one_of(&["write", "read", "endurance"])? {
+            "claim" => match self.one_of(&CLAIMED)? {
                 0 => course.claims.write = Some(self.rate()?),
                 1 => course.claims.read = Some(self.rate()?),
-                _ => course.claims.endurance = Some(self.size()?),
+                2 => course.claims.endurance = Some(self.size()?),
+                3 => {
+                    let value = self.celsius()?.0;
+                    let claim = StatedClaim { value, ..ANY };
+                    course.stated.push(claim);
+                }
+                access => {
+                    let claim = self.stated(access == 5)?;
+                    course.stated.push(claim);
+                }
             },
             "situation" => {
                 let names = ["slot", "cooling", "enclosure", "note", "ambient"];
@@ -77,6 +100,54 @@ impl Parser {
             _ => {}
         }
         Ok(())
+    }
+
+    /// What follows `claim random`: `read 900000 IOPS, blocks 4 KiB, depth 32`.
+    fn stated(&mut self, random: bool) -> Read<StatedClaim> {
+        let op = if self.one_of(&["read", "write"])? == 0 { Op::Read } else { Op::Write };
+        let mut claim = StatedClaim { op: Some(op), random: Some(random), ..ANY };
+        if self.take_word("p50") {
+            (claim.figure, claim.value) = (ClaimedFigure::P50, self.duration()?.0 as f64 / 1e3);
+        } else if self.take_word("p99") {
+            (claim.figure, claim.value) = (ClaimedFigure::P99, self.duration()?.0 as f64 / 1e3);
+        } else {
+            let start = self.at;
+            let value = self.number("what is claimed: `900000 IOPS`, `5000 MB/s`, or `p99 0.2 ms`")?;
+            if self.unit.is_none() && self.take_word("IOPS") {
+                (claim.figure, claim.value) = (ClaimedFigure::Operations, value);
+            } else {
+                self.at = start;
+                self.unit = None;
+                (claim.figure, claim.value) = (ClaimedFigure::Rate, self.rate()?.mb_s());
+            }
+        }
+        if claim.value <= 0.0 {
+            return self.fail(Diagnostic::new(self.here(), "a claim of 0 says nothing"));
+        }
+        while matches!(self.peek(), Some(Kind::Comma)) {
+            self.at += 1;
+            let span = self.here();
+            let wrong = |what: &str| Diagnostic::new(span, format!("a claim states its {what} once"));
+            match self.one_of(&["blocks", "depth", "workers"])? {
+                0 if claim.block.is_none() => claim.block = Some(self.size()?.0),
+                1 if claim.depth.is_none() => claim.depth = Some(self.counted("depth")?),
+                2 if claim.workers.is_none() => claim.workers = Some(self.counted("workers")?),
+                0 => return self.fail(wrong("blocks")),
+                1 => return self.fail(wrong("depth")),
+                _ => return self.fail(wrong("workers")),
+            }
+        }
+        Ok(claim)
+    }
+
+    /// A whole number from 1 to 65,536.
+    fn counted(&mut self, what: &str) -> Read<u32> {
+        let span = self.here();
+        let value = self.plain(&format!("how many, such as `{what} 4`"))?;
+        if value.fract() != 0.0 || !(1.0..=65_536.0).contains(&value) {
+            return self.fail(Diagnostic::new(span, format!("{what} is a whole number from 1 to 65536")));
+        }
+        Ok(value as u32)
     }
 
     /// `lane upper`, `lane spare watched`

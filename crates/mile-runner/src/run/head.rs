@@ -38,6 +38,7 @@ pub fn lane_head(name: &str, plan: &Plan, drive: &dyn Drive) -> LaneHead {
         facts: Some(drive.facts()),
         limits: drive.limits(),
         claims: claims_of(plan, &drive.claims()),
+        stated: plan.stated.clone(),
         situation: situation_of(plan, drive.situation()),
         legs: plan.legs.clone(),
         demands: plan.demands.clone(),

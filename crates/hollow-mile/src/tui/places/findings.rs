@@ -272,7 +272,11 @@ fn next(shown: &Shown, selected: Option<usize>, theme: Theme, width: usize) -> V
 /// Each claim beside what was measured, and what could excuse the difference.
 fn claims(shown: &Shown, theme: Theme, width: usize) -> Vec<(String, Style)> {
     let ink = Style::new().fg(theme.ink);
+    let stated = stated(shown, theme, width);
     if shown.findings.claims.is_empty() {
+        if !stated.is_empty() {
+            return stated;
+        }
         return wrap("Nothing is claimed of this drive's rates, or no leg measured them.", width)
             .into_iter()
             .map(|l| (l, ink))
@@ -285,6 +289,29 @@ fn claims(shown: &Shown, theme: Theme, width: usize) -> Vec<(String, Style)> {
         all.push((format!("{:<22} {measured:>10} {claimed:>10} {:>6.0}", c.what, c.percent), ink));
         let excuses = c.excuses.iter().flat_map(|e| wrap(&format!("  {e}"), width));
         all.extend(excuses.map(|l| (l, theme.faint())));
+    }
+    all.extend(stated);
+    all
+}
+
+/// Claims with their conditions, and what was measured under these.
+fn stated(shown: &Shown, theme: Theme, width: usize) -> Vec<(String, Style)> {
+    let ink = Style::new().fg(theme.ink);
+    let mut all = Vec::new();
+    for c in &shown.findings.stated_claims {
+        let percent = c.percent.map_or(String::new(), |p| format!(", {p:.0} %"));
+        let text = format!(
+            "{}: {} {}, claimed {}{percent}: {}",
+            c.what,
+            c.measured_words(),
+            c.unit,
+            c.claimed_words(),
+            c.verdict()
+        );
+        all.extend(wrap(&text, width).into_iter().map(|l| (l, ink)));
+        let none = c.offer.as_ref().map(|_| "no leg ran under these conditions".to_owned());
+        let below = c.excuses.iter().cloned().chain(none);
+        all.extend(below.flat_map(|e| wrap(&format!("  {e}"), width)).map(|l| (l, theme.faint())));
     }
     all
 }
