@@ -167,6 +167,25 @@ fn findings_show_both_breaks_with_evidence_figures_and_the_share_of_the_claim() 
     }
 }
 
+/// Bug: the last column was cut through, so that 856 MB/s in the worst second of a leg were read as 85.
+#[test]
+fn the_worst_second_of_a_leg_is_shown_with_all_its_digits() {
+    let mut state = with_run(1);
+    state.place = FINDINGS;
+    let worst = |state: &State| {
+        let found = &state.findings.shown.as_ref().unwrap().findings;
+        let even = found.legs.iter().find_map(|l| l.consistency).unwrap();
+        mile_core::units::number(even.worst_second_mb_s)
+    };
+    let worst = worst(&state);
+    for (width, height) in [(159, 46), (240, 67), (120, 46)] {
+        let text = screen(&mut state, width, height);
+        let head = text.lines().position(|l| l.contains("1st tenth")).unwrap();
+        let row = text.lines().nth(head + 1).unwrap();
+        assert_eq!(row.split_whitespace().last(), Some(worst.as_str()), "{width}x{height}: {row}");
+    }
+}
+
 #[test]
 fn a_note_on_a_break_is_kept_with_the_run() {
     let folder = tempfile::tempdir().unwrap();

@@ -473,16 +473,18 @@ fn plateaus(shown: &Shown, theme: Theme) -> Vec<(String, Style)> {
     if !even.is_empty() {
         all.push((String::new(), ink));
         let head = format!(
-            "{:<12} {:>9} {:>9} {:>6} {:>7} {:>9}",
+            "{:<10} {:>9} {:>7} {:>7} {:>6} {:>9}",
             "MB/s", "1st tenth", "last", "varies", "level", "worst 1 s"
         );
         all.push((head, theme.faint()));
     }
     for (leg, c) in even {
-        let name: String = leg.leg.chars().take(12).collect();
+        let cut = leg.leg.chars().count() > 10;
+        let name: String = leg.leg.chars().take(if cut { 9 } else { 10 }).collect();
+        let name = if cut { name + "…" } else { name };
         let (first, last) = (number(c.first_tenth_mb_s), number(c.last_tenth_mb_s));
         let line = format!(
-            "{name:<12} {first:>9} {last:>9} {:>5.1} % {:>5.0} % {:>10}",
+            "{name:<10} {first:>9} {last:>7} {:>5.1} % {:>4.0} % {:>9}",
             c.variation_pct,
             c.on_plateau_pct,
             number(c.worst_second_mb_s)
