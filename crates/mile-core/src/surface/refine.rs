@@ -3,8 +3,8 @@
 //! A scan knows an edge to one zone. A leg that refines reads stretches, one operation at a time, first some beside the hollow and some within it, long ones and short ones: they say
 //! what a stretch of any length takes on either side, `overhead + length / rate`, and how much that varies. Then it reads one in the middle between the
 //! places that are known to lie on either side of the edge, a quarter as long as these are apart. What it takes, between what is usual and what is slow,
-//! says which side it is on, held against a stretch beside the hollow that is read right behind it, until the places are as near as was asked for. Where a drive reads a weak sector several
-//! times, a short stretch is slow only now and then: it is read several times, and the mean counts. A reading that is far faster than usual came from the
+//! says which side it is on, held against a stretch beside the hollow that is read right behind it, until the places are as near as was asked for.
+//! Where a drive reads a weak sector several times, a short stretch is slow only now and then: it is read several times, and the mean counts. A reading that is far faster than usual came from the
 //! drive's own cache and does not count.
 //!
 //! What is read next follows from what was read so far, so that the analysis of the finished run goes the same way through the samples as the run did.
@@ -87,8 +87,9 @@ struct Search {
     law: Option<Law>,
     /// What the stretch that is being read came to so far, reading by reading.
     answers: Vec<f64>,
-    /// What it took just now, seconds; a stretch beside the hollow is read next, so that what makes the whole drive slower for a while cancels out.
-    probed: Option<f64>,
+    /// Its length and what it took just now, seconds; a stretch beside the hollow is read next, so that what makes the whole drive slower for a while
+    /// cancels out.
+    probed: Option<(u64, f64)>,
     /// Where the stretches beside the hollow are: the first byte, and how many bytes there are.
     beside: (u64, u64),
     /// How many of them were read.
@@ -171,7 +172,8 @@ impl Search {
         let length = ((self.high - self.low) / 4).clamp(shortest, LONGEST) / STEP * STEP;
         if self.probed.is_some() {
             // Another one each time, as a drive keeps what it has just read.
-            let places = (self.beside.1 / length).max(1);
+            let length = length.min(self.beside.1 / STEP * STEP);
+            let places = (self.beside.1 / length.max(1)).max(1);
             return (self.beside.0 + self.references % places * length, length);
         }
         (self.middle().saturating_sub(length / 2) / STEP * STEP, length)
@@ -193,8 +195,8 @@ impl Search {
             }
             return;
         };
-        let Some(probed) = self.probed.take() else {
-            self.probed = Some(seconds);
+        let Some((length, probed)) = self.probed.take() else {
+            self.probed = Some((stretch.1, seconds));
             return;
         };
         self.references += 1;
@@ -202,29 +204,29 @@ impl Search {
         let usual = law.overhead_s + law.each_s[0] * stretch.1 as f64;
         let now = seconds / usual;
         let now = if now > REFERENCE.0 && now < REFERENCE.1 { now } else { 1.0 };
-        self.answers.push(law.answer(stretch.1, probed / now).min(MOST_ANSWER));
+        self.answers.push(law.answer(length, probed / now).min(MOST_ANSWER));
         let real: Vec<f64> = self.answers.iter().copied().filter(|a| *a > CACHED).collect();
         let counted = if real.is_empty() { &self.answers } else { &real };
         let (answer, sd) = stats::mean_sd(counted).unwrap_or_default();
-        // They may scatter more than those that the law was taken from.
-        // Where tries are seldom, a few stretches may show none of them and agree all the same.
+        // They may scatter more than those that the law was taken from; and where tries are seldom, a few stretches may show none of them and agree
+        // all the same.
         let n = counted.len();
-        let error = sd.max(law.varies_over(stretch.1)) / (n as f64).sqrt();
+        let error = sd.max(law.varies_over(length)) / (n as f64).sqrt();
         // Well away from an edge a few say which side it is; close to it, all that there are.
         let is_clear = n >= CLEAR.0 && (answer - 0.5).abs() > 0.5 - WITHIN.0 + CLEAR.1 * error;
-        let sure = if stretch.1 > 2 * law.shortest() { SURE_LONG } else { SURE };
+        let sure = if length > 2 * law.shortest() { SURE_LONG } else { SURE };
         let is_known = error <= sure;
-        let most = (MOST_OF_ONE / stretch.1.max(1)).clamp(LEAST_READINGS, MOST_READINGS as u64);
+        let most = (MOST_OF_ONE / length.max(1)).clamp(LEAST_READINGS, MOST_READINGS as u64);
         if !is_clear && !is_known && (self.answers.len() as u64) < most {
             return;
         }
         self.answers.clear();
         // The last stretch, which is the shortest, says how well the edge is known.
-        self.scatter = (1.96 * error * stretch.1 as f64) as u64;
+        self.scatter = (1.96 * error * length as f64) as u64;
         // Where the edge may be within the stretch, all of it is kept, as long as something is left out by that.
         let is_open = !is_clear && !is_known || answer > WITHIN.0 && answer < WITHIN.1;
-        let is_within = is_open && 2 * stretch.1 <= self.high - self.low;
-        let keeps = if is_within { stretch.1 / 2 } else { 0 };
+        let is_within = is_open && 2 * length <= self.high - self.low;
+        let keeps = if is_within { length / 2 } else { 0 };
         let at = self.middle();
         if (answer > 0.5) == self.begins {
             self.high = at + keeps;
