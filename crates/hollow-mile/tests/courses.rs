@@ -16,10 +16,10 @@ use std::process::Stdio;
 const KINDS: [&str; 22] = [
     "first-look",
     "long-soak",
-    "steadiness",
     "fill-sweep",
     "three-levels",
     "batches",
+    "steadiness",
     "cache-recovery",
     "heat-comparison",
     "two-coolers",

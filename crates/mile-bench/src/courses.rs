@@ -22,10 +22,10 @@ macro_rules! ready {
 pub const READY: [Ready; 22] = ready![
     "first-look",
     "long-soak",
-    "steadiness",
     "fill-sweep",
     "three-levels",
     "batches",
+    "steadiness",
     "cache-recovery",
     "heat-comparison",
     "two-coolers",
