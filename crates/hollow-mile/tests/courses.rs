@@ -319,7 +319,7 @@ fn a_span_on_a_disk_tells_its_speed_of_rotation_and_is_drawn() {
 #[test]
 fn claims_are_held_against_legs_under_their_own_conditions() {
     let bench = Bench::new();
-    let course = "course \"claims\"\nsample every 100 ms\nclaim random read 400000 IOPS, blocks 4 KiB, depth 32\nclaim random read p99 1000 ms, blocks 4 KiB\nclaim sequential write 900 MB/s, blocks 1 MiB\nclaim random write 5000 iops, blocks 4 KiB, depth 1, workers 2\nclaim temperature 20 °C\n\nleg w\n  write sequential, blocks 1 MiB, depth 16\n  over 0 % to 2 %\n\nrepeat 3\n  leg r\n    read random, blocks 4 KiB, depth 32\n    over 0 % to 2 %\n    for 5 s\nend\n\nleg shallow\n  read random, blocks 4 KiB, depth 1\n  over 0 % to 2 %\n  for 5 s\n\nleg paced\n  read random, blocks 4 KiB, depth 32, rate 10 MB/s\n  over 0 % to 2 %\n  for 5 s\n";
+    let course = "course \"claims\"\nsample every 100 ms\nclaim random read 400000 IOPS, blocks 4 KiB, depth 32\nclaim random read p99 1000 ms, blocks 4 KiB\nclaim sequential write 2500 MB/s, blocks 1 MiB\nclaim random write 5000 iops, blocks 4 KiB, depth 1, workers 2\nclaim temperature 20 °C\n\nleg w\n  write sequential, blocks 1 MiB, depth 16\n  over 0 % to 12 %\n\nrepeat 3\n  leg r\n    read random, blocks 4 KiB, depth 32\n    over 0 % to 2 %\n    for 5 s\nend\n\nleg shallow\n  read random, blocks 4 KiB, depth 1\n  over 0 % to 2 %\n  for 5 s\n\nleg paced\n  read random, blocks 4 KiB, depth 32, rate 10 MB/s\n  over 0 % to 2 %\n  for 5 s\n";
     bench.write("claims.course", course);
     assert!(
         bench
@@ -347,6 +347,11 @@ fn claims_are_held_against_legs_under_their_own_conditions() {
     assert_eq!((&claims[1]["is_met"], claims[1]["legs"].as_array().unwrap().len()), (&true.into(), 4));
     assert_eq!((&claims[1]["unit"], &claims[1]["at_most"]), (&"µs".into(), &true.into()));
     assert_eq!(claims[2]["legs"], serde_json::json!(["w"]));
+    // 240 GB go past the cache of 118 GB.
+    assert_eq!(
+        (&claims[2]["is_met"], &claims[2]["excuses"]),
+        (&false.into(), &serde_json::json!(["the write cache was exhausted"]))
+    );
     // None ran so; the leg that would is a leg.
     assert_eq!((&claims[3]["measured"], &claims[3]["is_met"]), (&Value::Null, &Value::Null));
     let offer = claims[3]["offer"].as_str().unwrap();
@@ -355,6 +360,7 @@ fn claims_are_held_against_legs_under_their_own_conditions() {
         bench.ok(&["course", "check", "offer.course"]).contains("write random, blocks 4 KiB, depth 1"),
         "{offer}"
     );
+    assert_eq!(claims[4]["percent"], Value::Null, "degrees have no share");
     assert_eq!(claims[4]["is_met"], false, "no drive is below the ambient temperature: {}", claims[4]);
     // The same from the logbook, in words, and in a report.
     let said = bench.ok(&["findings", "last"]);

@@ -12,7 +12,6 @@ mod weights;
 use crate::findings::{Break, Candidate, Cause, Context, Evidence, Hollow};
 use crate::plateaus::Edge;
 use crate::sample::Op;
-use crate::surface::is_at_random;
 use crate::trace::Trace;
 use crate::units::{Bytes, Celsius};
 use facts::Facts;
@@ -111,11 +110,15 @@ struct Mark {
 }
 
 impl<'a> Scene<'a> {
-    /// A run with all of its breaks.
-    pub fn new(trace: &'a Trace, context: &'a Context, seen: &'a [Seen], hollows: &'a [Hollow]) -> Self {
+    /// A run with all of its breaks. `at_random` says of each leg whether its addresses are drawn at random: those are no places of anything.
+    pub fn new(
+        trace: &'a Trace,
+        context: &'a Context,
+        seen: &'a [Seen],
+        hollows: &'a [Hollow],
+        at_random: &[bool],
+    ) -> Self {
         let last = trace.len().saturating_sub(1);
-        // An address that was drawn at random is no place of anything.
-        let at_random: Vec<bool> = trace.legs().iter().map(|leg| is_at_random(trace, leg)).collect();
         let mark = |s: &Seen| {
             let leg = &trace.legs()[s.leg];
             let rested = written_at_last_rest(trace, leg.samples.start).0;
@@ -141,7 +144,7 @@ impl<'a> Scene<'a> {
             seen,
             hollows,
             marks: seen.iter().map(mark).collect(),
-            legs: trace.legs().iter().zip(&at_random).map(range).collect(),
+            legs: trace.legs().iter().zip(at_random).map(range).collect(),
         }
     }
 }

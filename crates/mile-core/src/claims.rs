@@ -91,33 +91,56 @@ fn against(op: &str, which: &str, claimed: Rate, measured: f64, excuses: Vec<Str
 
 /// What was so between two times that a claim is not made for.
 fn excuses(trace: &Trace, context: &Context, found: &Findings, from: f64, to: f64) -> Vec<String> {
-    let mut all = Vec::new();
     let index = |s: f64| trace.index_at_time(crate::units::Nanos::from_secs(s));
     let (first, end) = (index(from), index(to).max(index(from) + 1).min(trace.len()));
-    if let Some(link) = context.link {
-        let rate = trace.mean_rate(first..end).unwrap_or_default();
-        if rate.0 > AT_CEILING * link.0 {
+    let stretch = Stretch {
+        from,
+        to,
+        rate: trace.mean_rate(first..end),
+        fill: trace.fill.extent(first, end).map(|e| e.mean),
+        cache_by: Some(from + 1.0),
+    };
+    stretch.excuses(context, found)
+}
+
+/// A time in which something was measured.
+struct Stretch {
+    from: f64,
+    to: f64,
+    rate: Option<Rate>,
+    /// Share of the drive in use.
+    fill: Option<f64>,
+    /// By when the write cache may have been exhausted to count; `None` where it does not matter.
+    cache_by: Option<f64>,
+}
+
+impl Stretch {
+    fn excuses(&self, context: &Context, found: &Findings) -> Vec<String> {
+        let mut all = Vec::new();
+        if let Some(link) = context.link.filter(|link| self.rate.is_some_and(|r| r.0 > AT_CEILING * link.0)) {
             all.push(format!("the link carries {} MB/s at the most", number(link.mb_s())));
         }
+        if let Some(fill) = self.fill.filter(|f| *f >= FULL) {
+            all.push(format!("{:.0} % of the drive were in use", 100.0 * fill));
+        }
+        if found.throttling.episodes.iter().any(|e| e.start_s < self.to && self.from < e.end_s) {
+            all.push("it was throttled by heat".into());
+        }
+        // Since it had last recovered.
+        let cache =
+            self.cache_by.and_then(|by| {
+                found.breaks.iter().rev().find(|b| {
+                    b.at_s <= by && matches!(b.cause, Cause::CacheExhausted | Cause::CacheRecovered)
+                })
+            });
+        if cache.is_some_and(|b| b.cause == Cause::CacheExhausted) {
+            all.push("the write cache was exhausted".into());
+        }
+        if found.interference.iter().any(|i| i.kind != "gap" && i.start_s < self.to && self.from < i.end_s) {
+            all.push("others were on the drive or the host for part of it".into());
+        }
+        all
     }
-    if let Some(fill) = trace.fill.extent(first, end).filter(|e| e.mean >= FULL) {
-        all.push(format!("{:.0} % of the drive were in use", 100.0 * fill.mean));
-    }
-    // Since it had last recovered.
-    let cache =
-        found.breaks.iter().rev().find(|b| {
-            b.at_s <= from + 1.0 && matches!(b.cause, Cause::CacheExhausted | Cause::CacheRecovered)
-        });
-    if found.throttling.episodes.iter().any(|e| e.start_s < to && from < e.end_s) {
-        all.push("it was throttled by heat".into());
-    }
-    if cache.is_some_and(|b| b.cause == Cause::CacheExhausted) {
-        all.push("the write cache was exhausted".into());
-    }
-    if found.interference.iter().any(|i| i.kind != "gap" && i.start_s < to && from < i.end_s) {
-        all.push("others were on the drive or the host for part of it".into());
-    }
-    all
 }
 
 #[cfg(test)]

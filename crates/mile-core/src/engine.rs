@@ -19,6 +19,8 @@ pub struct Engine {
     settings: Settings,
     /// The legs that have ended, as they were cut, and whether they go from zone to zone.
     ended: Vec<(Cut, bool)>,
+    /// Whether each of them has addresses that are drawn at random.
+    at_random: Vec<bool>,
 }
 
 /// What a run shows so far.
@@ -39,7 +41,7 @@ pub struct Look {
 impl Engine {
     /// With settings of what counts as a break.
     pub fn new(settings: Settings) -> Self {
-        Self { settings, ended: Vec::new() }
+        Self { settings, ended: Vec::new(), at_random: Vec::new() }
     }
 
     /// What `trace` shows. A trace that was looked at before must have grown only at its end.
@@ -67,7 +69,11 @@ impl Engine {
         // What a pass from zone to zone shows of an address stands in the hollows.
         let surface = has_mixed.then(|| surface::surface(trace)).flatten();
         let hollows = surface.as_ref().map_or(&[][..], |(_, hollows)| hollows);
-        let breaks = Scene::new(trace, context, &seen, hollows).breaks();
+        let ended = &legs[self.at_random.len().min(last)..last];
+        self.at_random.extend(ended.iter().map(|leg| surface::is_at_random(trace, leg)));
+        let newest = legs.get(last).map(|leg| surface::is_at_random(trace, leg));
+        let at_random: Vec<bool> = self.at_random.iter().copied().chain(newest).collect();
+        let breaks = Scene::new(trace, context, &seen, hollows, &at_random).breaks();
         Look { cuts, seen, breaks, is_mixed, surface }
     }
 }

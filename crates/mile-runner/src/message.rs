@@ -397,6 +397,7 @@ pub enum EventKind {
         at: Bytes,
         end: Bytes,
         failures: u32,
+        /// `u32::MAX` where nothing came at all.
         #[serde(default)]
         slower: Option<u32>,
     },
@@ -492,6 +493,7 @@ impl EventKind {
             Self::PutOff { at, end, failures, slower } => {
                 let reads = if *failures == 1 { "read" } else { "reads" };
                 let why = match slower {
+                    Some(u32::MAX) if *failures == 0 => "Nothing came of a zone for 20 s".to_owned(),
                     Some(times) if *failures == 0 => {
                         format!("A zone was read {times} times more slowly than the others")
                     }

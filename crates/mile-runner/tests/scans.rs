@@ -673,6 +673,8 @@ fn a_zone_in_which_hardly_anything_comes_is_read_last() {
     // At the first look it is 20 s behind the rate of the others, or at the next.
     assert!(failures == 0 && slower.unwrap() >= 20, "{slower:?}");
     assert!((slow.0 + 13 * mib..slow.0 + 48 * mib).contains(&at), "{at}");
+    let nothing = EventKind::PutOff { at: Bytes(0), end: Bytes(1), failures: 0, slower: Some(u32::MAX) };
+    assert!(nothing.words().starts_with("Nothing came of a zone for 20 s"));
     // Every block was asked for once; those behind where it was left, last.
     let mut all = asked.clone();
     all.sort_unstable();

@@ -1,15 +1,13 @@
 //! Claims that are stated with their conditions, each held against the legs that ran under these and against no others.
 
+use super::Stretch;
 use crate::findings::{Context, Findings};
 use crate::legs::LegRow;
 use crate::repeats::Figure;
 use crate::sample::Op;
-use crate::units::{Bytes, block_size, number};
+use crate::units::{Bytes, Rate, block_size, number};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
-
-/// Share of the drive in use from which it may excuse a figure, percent.
-const FULL_PCT: f64 = 50.0;
 
 /// What a claim is about.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -116,7 +114,7 @@ pub struct StatedFound {
     pub at_most: bool,
     /// What was measured over the legs that fit; `None` where none does.
     pub measured: Option<Figure>,
-    /// Measured over claimed, percent.
+    /// Measured over claimed, percent; `None` for a temperature.
     pub percent: Option<f64>,
     /// Whether it is met: by the mean, where its interval is on one side of the claim, or is not known. `None` where the interval has the claim in it, or
     /// nothing was measured.
@@ -171,7 +169,12 @@ impl StatedClaim {
         ))
     }
 
-    fn found(&self, rows: &[LegRow], loads: &HashMap<&str, &LegLoad>, found: &Findings) -> StatedFound {
+    fn found(
+        &self,
+        rows: &[LegRow],
+        loads: &HashMap<&str, &LegLoad>,
+        (context, found): (&Context, &Findings),
+    ) -> StatedFound {
         let fitting: Vec<(&LegRow, f64)> = rows
             .iter()
             .filter(|row| loads.get(row.leg.as_str()).is_some_and(|load| self.fits(load)))
@@ -186,7 +189,7 @@ impl StatedClaim {
         });
         let mut excuses: Vec<String> = Vec::new();
         if is_met != Some(true) {
-            for excuse in fitting.iter().flat_map(|(row, _)| excuses_of(row, found)) {
+            for excuse in fitting.iter().flat_map(|(row, _)| excuses_of(row, context, found)) {
                 if !excuses.contains(&excuse) {
                     excuses.push(excuse);
                 }
@@ -198,7 +201,10 @@ impl StatedClaim {
             claimed: self.value,
             at_most,
             measured,
-            percent: measured.map(|m| 100.0 * m.mean / self.value),
+            // A share of degrees above the freezing point of water says nothing.
+            percent: measured
+                .filter(|_| self.figure != ClaimedFigure::Temperature)
+                .map(|m| 100.0 * m.mean / self.value),
             is_met,
             legs: fitting.iter().map(|(row, _)| row.leg.clone()).collect(),
             excuses,
@@ -236,23 +242,21 @@ impl StatedFound {
 /// All stated claims, in the order in which they are stated.
 pub(crate) fn stated(context: &Context, rows: &[LegRow], found: &Findings) -> Vec<StatedFound> {
     let loads: HashMap<&str, &LegLoad> = context.loads.iter().map(|l| (l.leg.as_str(), l)).collect();
-    context.stated.iter().map(|claim| claim.found(rows, &loads, found)).collect()
+    context.stated.iter().map(|claim| claim.found(rows, &loads, (context, found))).collect()
 }
 
 /// What was so in a leg that a claim is seldom made for.
-fn excuses_of(row: &LegRow, found: &Findings) -> Vec<String> {
-    let (from, to) = (row.start_s, row.start_s + row.seconds);
-    let mut all = Vec::new();
-    if row.fill_pct.is_some_and(|f| f >= FULL_PCT) {
-        all.push(format!("{:.0} % of the drive were in use", row.fill_pct.unwrap_or_default()));
-    }
-    if found.throttling.episodes.iter().any(|e| e.start_s < to && from < e.end_s) {
-        all.push("it was throttled by heat".into());
-    }
-    if found.interference.iter().any(|i| i.kind != "gap" && i.start_s < to && from < i.end_s) {
-        all.push("others were on the drive or the host for part of it".into());
-    }
-    all
+fn excuses_of(row: &LegRow, context: &Context, found: &Findings) -> Vec<String> {
+    let to = row.start_s + row.seconds;
+    let stretch = Stretch {
+        from: row.start_s,
+        to,
+        rate: row.mean_mb_s.map(|r| Rate(r * 1e6)),
+        fill: row.fill_pct.map(|f| f / 100.0),
+        // The figures are those of the whole leg.
+        cache_by: (row.op == Op::Write).then_some(to),
+    };
+    stretch.excuses(context, found)
 }
 
 #[cfg(test)]

@@ -49,7 +49,7 @@ const STEP: u64 = 64 << 10;
 /// Name of the sweep step of legs that refine.
 pub const REFINE: &str = "refine";
 
-/// Most bytes that a leg reads to refine: for two edges of each hollow the stretches of both sides, and those of 24 halves of a zone.
+/// Most bytes that a leg reads to refine, 64 GB: an edge that it does not come to is known to a zone.
 pub const MOST_READ: u64 = 2 * MOST as u64 * (2 * LONG as u64 + 24) * LONGEST;
 
 /// Whether a leg looks for edges.

@@ -75,8 +75,8 @@ impl BadStretches {
             return;
         }
         let usual = self.paces[self.paces.len() / 2];
-        // One byte where nothing came.
-        let slower = now.since(since).secs() / (gone.saturating_sub(behind).max(1) as f64 * usual);
+        // Without end where nothing came, which the cast below makes the largest number.
+        let slower = now.since(since).secs() / (gone.saturating_sub(behind) as f64 * usual);
         self.window = (now, gone);
         self.slower = self.slower.or((slower >= SLOWER).then_some(slower as u32));
     }

@@ -69,6 +69,10 @@ impl Visits {
 
     /// Puts off what is left of the zone in which a leg is that has gone past so much. Gives what that is, from and to.
     pub(super) fn put_off(&mut self, moved: Bytes) -> Option<(Bytes, Bytes)> {
+        // A leg that looks for edges has no zones of its own; it gives up what cannot be read.
+        if self.edges.is_some() {
+            return None;
+        }
         let zone = self.ends.partition_point(|end| *end <= moved.0);
         let &(start, length) = self.zones.get(zone)?;
         let at = Bytes(start.0 + length.0 - (self.ends[zone] - moved.0));
