@@ -128,6 +128,7 @@ pub fn course(bytes: &[u8]) {
                     has_temperature: readable,
                     readable,
                     cache: readable.then_some(Bytes(1 << 30)),
+                    files: Some(Bytes(1 << 40)),
                 };
                 let drives = vec![facts; course.lanes.len().max(1)];
                 for plan in plan_lanes(&course, &drives).into_iter().flatten() {

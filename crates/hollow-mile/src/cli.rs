@@ -2,7 +2,7 @@
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use mile_bench::Failure;
-use mile_core::{Bytes, Celsius};
+use mile_core::{Bytes, Celsius, Nanos};
 use mile_runner::Speed;
 use std::path::PathBuf;
 
@@ -44,6 +44,8 @@ pub(crate) enum Command {
     Bench(BenchArgs),
     /// Say all that a drive tells of itself: identity, link, temperature, health.
     Health(HealthArgs),
+    /// Keep snapshots of the health of drives, again and again, without load.
+    Watch(WatchArgs),
     /// Begin, end or look at a drive's own test of itself.
     Selftest(SelftestArgs),
     /// The archive of runs.
@@ -54,6 +56,10 @@ pub(crate) enum Command {
     Course(CourseArgs),
     /// Bench instruments: list them, read them, and a stand-in for one.
     Instrument(InstrumentArgs),
+    /// Print the manual page, or write those of all commands into a folder.
+    Man(ManArgs),
+    /// Print what a shell needs to complete commands and options.
+    Completions(CompletionsArgs),
 }
 
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, ValueEnum)]
@@ -263,7 +269,7 @@ pub(crate) struct FindingsArgs {
 
 #[derive(Debug, Args)]
 pub(crate) struct CompareArgs {
-    /// The sides, two or more: each a run, a tag, or runs, tags and CSV files parted by commas. All are held against the first.
+    /// The sides, two or more: each a run, a tag, runs, tags and CSV files parted by commas, or `claims` for what is claimed of the drives. All are held against the first.
     #[arg(required = true, num_args = 2.., value_name = "SIDE")]
     pub(crate) sides: Vec<String>,
     /// Ambient temperature at which temperatures are given, °C.
@@ -436,10 +442,74 @@ pub(crate) struct BenchArgs {
 
 #[derive(Debug, Args)]
 pub(crate) struct HealthArgs {
-    /// The drive: its node, its name, its serial number, or sim:NAME.
-    pub(crate) drive: String,
+    /// The drive: its node, its name, its serial number, or sim:NAME; for its history also the serial number or model of one that is not attached.
+    #[arg(required_unless_present = "import")]
+    pub(crate) drive: Option<String>,
+    /// Keep what it tells now in the logbook; fit for a timer.
+    #[arg(long)]
+    pub(crate) keep: bool,
+    /// Show what is kept of it: what changed, what runs cost it, and how long it will last.
+    #[arg(long)]
+    pub(crate) history: bool,
+    /// With --history: what changed since the last snapshot of this day, such as 2026-03-01.
+    #[arg(long, value_name = "DATE", requires = "history", value_parser = day)]
+    pub(crate) since: Option<i64>,
+    /// With --history: rated endurance, such as 600TB; where it is not given, what is known of the drive counts.
+    #[arg(long, value_name = "SIZE", requires = "history")]
+    pub(crate) endurance: Option<Bytes>,
+    /// With --history: how long it lasts if so much is written a day, such as 50GB.
+    #[arg(long, value_name = "SIZE", requires = "history", conflicts_with = "course_per_day")]
+    pub(crate) per_day: Option<Bytes>,
+    /// With --history: how long it lasts if a course that was run on it is run once a day.
+    #[arg(long, value_name = "COURSE", requires = "history")]
+    pub(crate) course_per_day: Option<String>,
+    /// Put another drive beside it.
+    #[arg(long, value_name = "DRIVE", conflicts_with_all = ["history", "keep"])]
+    pub(crate) against: Option<String>,
+    /// Bring snapshots from elsewhere into the logbook: a JSON file as docs/formats.md describes it, such as `--history --format json` prints.
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["drive", "keep", "history", "against"])]
+    pub(crate) import: Option<PathBuf>,
+    #[arg(long, value_name = "FILE")]
+    pub(crate) logbook: Option<PathBuf>,
     #[arg(long, value_enum, default_value_t)]
     pub(crate) format: Format,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ManArgs {
+    /// The command that it is about; without it, the program.
+    pub(crate) command: Option<String>,
+    /// Write the pages of all commands into this folder.
+    #[arg(long, value_name = "FOLDER", conflicts_with = "command")]
+    pub(crate) folder: Option<PathBuf>,
+    /// Write over pages that exist.
+    #[arg(long, requires = "folder")]
+    pub(crate) overwrite: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct CompletionsArgs {
+    /// The shell.
+    #[arg(value_enum)]
+    pub(crate) shell: clap_complete::Shell,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct WatchArgs {
+    /// The drives: nodes, names or serial numbers.
+    #[arg(required = true, value_name = "DRIVE")]
+    pub(crate) drives: Vec<String>,
+    /// Time between two snapshots, such as "10 min"; at least 10 s.
+    #[arg(long, value_name = "TIME", value_parser = time, default_value = "10 min")]
+    pub(crate) every: Nanos,
+    /// End after so many rounds; without it, on SIGINT or SIGTERM.
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
+    pub(crate) rounds: Option<u64>,
+    /// Wake disks that sleep. Without it they are passed over.
+    #[arg(long)]
+    pub(crate) wake: bool,
+    #[arg(long, value_name = "FILE")]
+    pub(crate) logbook: Option<PathBuf>,
 }
 
 #[derive(Debug, Args)]
@@ -459,6 +529,8 @@ pub(crate) enum SelftestRequest {
     Short,
     /// Begin an extended test.
     Extended,
+    /// Begin a test for damage on the way here; ATA drives.
+    Conveyance,
     /// End the test underway.
     Abort,
     /// How far it is, and how earlier ones ended.
@@ -609,4 +681,32 @@ fn mb_s(text: &str) -> Result<f64, String> {
         Ok(rate) if rate > 0.0 && rate.is_finite() => Ok(rate),
         _ => Err(format!("`{text}` is no rate in MB/s")),
     }
+}
+
+/// A time such as `10 min`, `90s`, `1.5 h`.
+fn time(text: &str) -> Result<Nanos, String> {
+    let bad = || format!("`{text}` is no time; write it as `10 min` or `30 s`");
+    let text = text.trim();
+    let split = text.find(|c: char| c.is_ascii_alphabetic()).ok_or_else(bad)?;
+    let value: f64 = text[..split].trim().parse().map_err(|_| bad())?;
+    let unit = match &text[split..] {
+        "s" => 1.0,
+        "min" => 60.0,
+        "h" => 3600.0,
+        "d" => 86_400.0,
+        _ => return Err(bad()),
+    };
+    let seconds = value * unit;
+    if !(10.0..=366.0 * 86_400.0).contains(&seconds) {
+        return Err(format!("{text} is not between 10 s and a year"));
+    }
+    Ok(Nanos::from_secs(seconds))
+}
+
+/// A day such as `2026-03-01`, as the moment at which it ends, seconds since 1970-01-01 UTC.
+fn day(text: &str) -> Result<i64, String> {
+    let date: jiff::civil::Date =
+        text.parse().map_err(|_| format!("`{text}` is no day; write it as 2026-03-01"))?;
+    let end = date.tomorrow().and_then(|d| d.to_zoned(jiff::tz::TimeZone::system()));
+    end.map(|z| z.timestamp().as_second() - 1).map_err(|e| format!("`{text}`: {e}"))
 }

@@ -13,3 +13,5 @@ pub(crate) mod logbook;
 pub(crate) mod report;
 pub(crate) mod resume;
 pub(crate) mod run;
+pub(crate) mod shell;
+pub(crate) mod watch;

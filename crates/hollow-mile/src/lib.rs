@@ -7,6 +7,7 @@ mod bundle;
 mod cli;
 mod commands;
 mod figure;
+mod history;
 pub mod measure;
 mod progress;
 mod report;
@@ -47,9 +48,12 @@ pub fn run() -> ExitCode {
         Some(Command::Export(args)) => commands::export::run(&args),
         Some(Command::Bench(args)) => commands::bench::run(&args),
         Some(Command::Health(args)) => commands::health::run(&args),
+        Some(Command::Watch(args)) => commands::watch::run(&args),
         Some(Command::Selftest(args)) => commands::health::selftest(&args),
         Some(Command::Logbook(args)) => commands::logbook::run(&args),
         Some(Command::Instrument(args)) => commands::instrument::run(&args),
+        Some(Command::Man(args)) => commands::shell::man(&args),
+        Some(Command::Completions(args)) => commands::shell::completions(&args),
         Some(Command::Leftovers(args)) => commands::leftovers::run(&args),
         Some(Command::Course(args)) => commands::course::run(&args),
     };

@@ -133,7 +133,7 @@ impl Progress {
 
     /// Whether its leg puts a load on the drive.
     pub(crate) fn is_busy(&self) -> bool {
-        self.legs.get(self.leg).is_some_and(|l| matches!(l.work, Work::Transfer(_)))
+        self.legs.get(self.leg).is_some_and(|l| matches!(l.work, Work::Transfer(_) | Work::Files(_)))
     }
 
     fn is_watched(&self, leg: usize) -> bool {
@@ -283,6 +283,7 @@ mod tests {
         has_temperature: true,
         readable: true,
         cache: None,
+        files: None,
     };
 
     #[test]

@@ -2,6 +2,7 @@
 
 use crate::commands::compare::{letter, value, verdict, with_interval};
 use crate::figure::{lanes_svg, span_svg, surface_svg, svg, sweep_svg, title_of_all, when};
+use crate::history::{Story, day};
 use crate::source::Source;
 use crate::{tables, text};
 use mile_bench::Failure;
@@ -51,6 +52,7 @@ pub(crate) fn parts(
     runs: &[Run],
     compared: Option<&Comparison>,
     drawn: Option<&str>,
+    stories: &[Story],
     files: &[(String, String)],
 ) -> Result<Vec<Part>, Failure> {
     let mut parts = Vec::new();
@@ -60,6 +62,9 @@ pub(crate) fn parts(
     }
     for run in runs {
         of_run(&mut parts, run, runs.len() > 1)?;
+    }
+    for story in stories {
+        history(&mut parts, story);
     }
     parts.push(Part::Heading("Method".into()));
     parts.extend(METHOD.map(|m| Part::Text(m.to_owned())));
@@ -72,6 +77,43 @@ pub(crate) fn parts(
         parts.push(Part::Table(vec!["File".into(), "SHA-256".into()], rows));
     }
     Ok(parts)
+}
+
+/// The story of a drive: what changed, what has to be known to read it, what runs cost it, and how long it will last.
+fn history(parts: &mut Vec<Part>, story: &Story) {
+    parts.push(Part::Heading(format!("History of {}, serial {}", story.drive.model, story.drive.serial)));
+    if let (Some(a), Some(b)) = (story.snapshots.first(), story.snapshots.last()) {
+        let looks = story.snapshots.len();
+        parts.push(Part::Text(format!("{looks} looks from {} to {}.", day(a.at), day(b.at))));
+    }
+    for since in &story.since {
+        let what = if since.what == "first" { "Since the first look" } else { "Since the look before" };
+        parts.push(Part::Sub(format!("{what}, {}", day(since.from))));
+        let mut lines: Vec<String> = since.changes.iter().map(|c| c.what.clone()).collect();
+        if lines.is_empty() {
+            lines.push("nothing".into());
+        }
+        parts.push(Part::Lines(lines));
+        let sources: Vec<String> = since
+            .changes
+            .iter()
+            .filter(|c| c.rank < 2)
+            .filter_map(|c| Some(format!("{}: {} ({}).", c.what, c.means.as_ref()?, c.source.as_ref()?)))
+            .collect();
+        parts.extend(sources.into_iter().map(Part::Small));
+    }
+    if !story.remarks.is_empty() {
+        parts.push(Part::Sub("To know when reading it".into()));
+        let lines = story.remarks.iter().map(|r| format!("{}  {}", day(r.at), r.what));
+        parts.push(Part::Lines(lines.collect()));
+    }
+    if let Some(costs) = table(story.costs()) {
+        parts.extend([Part::Sub("What runs cost it".into()), costs]);
+    }
+    let when = story.when();
+    if !when.is_empty() {
+        parts.extend([Part::Sub("When limits are reached".into()), Part::Lines(when)]);
+    }
 }
 
 fn table((heads, cells): (Vec<&'static str>, Vec<Vec<String>>)) -> Option<Part> {
@@ -145,6 +187,11 @@ fn of_run(parts: &mut Vec<Part>, run: &[Source], is_one_of_many: bool) -> Result
         }
         parts.push(head(&of("Figures of the legs")));
         parts.extend(table(tables::legs(&source.findings.leg_table)));
+        if let Some(files) = table(tables::files(&source.findings.leg_table)) {
+            parts.extend([Part::Sub("Whole files".into()), files]);
+            let sides = tables::slower_sides(&source.findings.leg_table);
+            parts.extend((!sides.is_empty()).then_some(Part::Lines(sides)));
+        }
         if let Some(repeats) = table(tables::repeats(&source.findings.repeats)) {
             parts.extend([Part::Sub("Repeats".into()), repeats]);
         }
@@ -249,9 +296,15 @@ fn conditions(run: &[Source]) -> Vec<(String, String)> {
         row(&of("enclosure"), s.enclosure.clone());
         row(&of("stated ambient"), s.ambient.map(|a| a.to_string()));
         row(&of("notes"), s.notes.clone());
+        // Each leg says it; what several say alike is told once.
+        let mut engines: Vec<&str> = Vec::new();
         for event in &source.events {
             match &event.kind {
-                EventKind::Engine(words) => row(&of("operations"), Some(words.clone())),
+                EventKind::Engine(words) if engines.contains(&words.as_str()) => {}
+                EventKind::Engine(words) => {
+                    engines.push(words);
+                    row(&of("operations"), Some(words.clone()));
+                }
                 EventKind::Fitted(words) => row(&of("deviation"), Some(words.clone())),
                 EventKind::Note(words) => row(&of("operator's note"), Some(words.clone())),
                 _ => {}

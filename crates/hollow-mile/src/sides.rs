@@ -125,15 +125,60 @@ pub(crate) fn names(side: &str, logbook: Option<&Path>) -> Result<Vec<String>, F
     Ok(all)
 }
 
+/// The word for what is claimed, as a side.
+pub(crate) const CLAIMS: &str = "claims";
+
+/// All sides, in their order. The side `claims` is what is claimed of the drives of the first other side, for the legs that ran under the conditions of the
+/// claims. `only_ended` is whether a run that is underway is refused.
+pub(crate) fn all_named(
+    sides: &[String],
+    logbook: Option<&Path>,
+    beside: &BesideArgs,
+    only_ended: bool,
+) -> Result<Vec<Loaded>, Failure> {
+    let is_claims = |side: &str| side == CLAIMS && !Path::new(side).exists();
+    if sides.iter().filter(|s| is_claims(s)).count() > 1 {
+        return Err(Failure::usage("`claims` is one side; the others are runs, tags or files"));
+    }
+    let mut all: Vec<Loaded> = sides
+        .iter()
+        .map(|s| if is_claims(s) { Ok(Loaded::default()) } else { named(s, logbook, beside, only_ended) })
+        .collect::<Result<_, _>>()?;
+    let Some(place) = sides.iter().position(|s| is_claims(s)) else { return Ok(all) };
+    let others = all.iter().find(|l| !l.1.is_empty());
+    let sources = others.iter().flat_map(|l| &l.1).flatten();
+    let mut claimed: Vec<_> = Vec::new();
+    for source in sources {
+        let rows = &source.findings.leg_table;
+        for one in mile_core::claims::claimed_figures(&source.trace, &source.context, rows) {
+            if !claimed.iter().any(|c: &(String, _, f64)| (&c.0, &c.1) == (&one.0, &one.1)) {
+                claimed.push(one);
+            }
+        }
+    }
+    if claimed.is_empty() {
+        return Err(Failure::usage(
+            "nothing is claimed of these runs that a leg of theirs measured: state it in the course, such as `claim random read 900000 IOPS, blocks 4 KiB, depth 32`, or with --rated-write and --rated-read",
+        ));
+    }
+    all[place].0 = Side { name: CLAIMS.to_owned(), members: Vec::new(), claimed };
+    Ok(all)
+}
+
 /// A side with its runs.
 pub(crate) type Loaded = (Side, Vec<Vec<Source>>);
 
 /// The runs, tags and files that a side names, parted by commas.
-pub(crate) fn named(side: &str, logbook: Option<&Path>, beside: &BesideArgs) -> Result<Loaded, Failure> {
+fn named(
+    side: &str,
+    logbook: Option<&Path>,
+    beside: &BesideArgs,
+    only_ended: bool,
+) -> Result<Loaded, Failure> {
     let (mut members, mut runs) = (Vec::new(), Vec::new());
     for name in names(side, logbook)? {
         let all = Source::load_all(&name, logbook, beside)?;
-        if all.iter().any(|s| s.status == Some(Status::Underway)) {
+        if only_ended && all.iter().any(|s| s.status == Some(Status::Underway)) {
             return Err(Failure::usage(format!(
                 "run {name} is underway: its figures are not final. Compare it when it has ended"
             )));
@@ -142,7 +187,7 @@ pub(crate) fn named(side: &str, logbook: Option<&Path>, beside: &BesideArgs) -> 
         members.push(member(&all));
         runs.push(all);
     }
-    Ok((Side { name: side.to_owned(), members }, runs))
+    Ok((Side { name: side.to_owned(), members, claimed: Vec::new() }, runs))
 }
 
 /// Points of a line over a leg.

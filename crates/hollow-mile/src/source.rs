@@ -120,6 +120,7 @@ impl Source {
             demands,
             faults: known.faults,
             latencies: known.latencies,
+            files: known.files,
             not_sequential: known.not_sequential,
             from_zone_to_zone: known.from_zone_to_zone,
             stated: known.stated,

@@ -1,5 +1,6 @@
 //! The figures of legs as tables: on the screen, in reports, and as rows of a CSV file.
 
+use mile_core::files::{FileFigures, FileStep};
 use mile_core::legs::{LegRow, Repeated};
 use mile_core::tables::SweepTable;
 use mile_core::units::number;
@@ -10,7 +11,7 @@ use std::fmt::Write as _;
 const MOST_COLUMNS: usize = 8;
 
 /// Columns of the table of legs as a file.
-pub(crate) const LEG_COLUMNS: [&str; 28] = [
+pub(crate) const LEG_COLUMNS: [&str; 37] = [
     "lane",
     "leg",
     "op",
@@ -39,6 +40,15 @@ pub(crate) const LEG_COLUMNS: [&str; 28] = [
     "j_per_gb",
     "errors",
     "channels",
+    "files",
+    "files_per_s",
+    "create_p99_us",
+    "open_p99_us",
+    "write_p99_us",
+    "read_p99_us",
+    "sync_p99_us",
+    "close_p99_us",
+    "delete_p99_us",
 ];
 
 /// A leg as a row of a file: nothing where a figure is not known, and the channels as `name unit min mean max`.
@@ -46,7 +56,8 @@ pub(crate) fn leg_fields(row: &LegRow) -> Vec<String> {
     let some = |v: Option<f64>, digits: usize| v.map_or(String::new(), |v| format!("{v:.digits$}"));
     let channels =
         row.channels.iter().map(|c| format!("{} {} {:.3} {:.3} {:.3}", c.name, c.unit, c.min, c.mean, c.max));
-    vec![
+    let files = row.files.as_ref();
+    let mut fields = vec![
         row.lane.clone(),
         row.leg.clone(),
         row.op.word().to_owned(),
@@ -75,7 +86,70 @@ pub(crate) fn leg_fields(row: &LegRow) -> Vec<String> {
         some(row.j_per_gb, 3),
         row.errors.to_string(),
         channels.collect::<Vec<_>>().join("; "),
-    ]
+        files.map_or(String::new(), |f| f.files.to_string()),
+        some(files.and_then(FileFigures::files_per_s), 3),
+    ];
+    fields.extend(FileStep::ALL.map(|step| some(files.and_then(|f| f.step(step)).map(|s| s.p99_us), 1)));
+    fields
+}
+
+/// Heads and cells of the table of legs that work with whole files: a row for each leg, and the median and 99th percentile of each step.
+pub(crate) fn files(rows: &[LegRow]) -> (Vec<&'static str>, Vec<Vec<String>>) {
+    let heads = vec!["Whole files", "files", "data", "files/s", "MB/s", "step", "p50 ms", "p99 ms", "max ms"];
+    let mut cells = Vec::new();
+    for (row, f) in rows.iter().filter_map(|r| Some((r, r.files.as_ref()?))) {
+        let name = if row.lane.is_empty() { row.leg.clone() } else { format!("{}: {}", row.lane, row.leg) };
+        let mut first = vec![
+            name,
+            mile_core::units::thousands(&f.files.to_string()),
+            if f.bytes > 0 { Bytes(f.bytes).to_string() } else { "–".into() },
+            f.files_per_s().map_or("–".into(), number),
+            f.mb_s().map_or("–".into(), number),
+        ];
+        if f.steps.is_empty() {
+            first.extend(["–"; 4].map(str::to_owned));
+            cells.push(first);
+            continue;
+        }
+        for step in &f.steps {
+            let mut line = std::mem::replace(&mut first, vec![String::new(); 5]);
+            line.push(step.step.word().to_owned());
+            line.extend([step.p50_us, step.p99_us, step.slowest_us].map(|us| number(us / 1e3)));
+            cells.push(line);
+        }
+    }
+    (heads, cells)
+}
+
+/// The same for a narrow panel: a line for each leg, and its steps in lines of at most so many columns.
+pub(crate) fn files_narrow(rows: &[LegRow], width: usize) -> Vec<String> {
+    let mut lines = Vec::new();
+    for (row, f) in rows.iter().filter_map(|r| Some((r, r.files.as_ref()?))) {
+        let name = if row.lane.is_empty() { row.leg.clone() } else { format!("{}: {}", row.lane, row.leg) };
+        let mut figures = vec![format!("{} files", mile_core::units::thousands(&f.files.to_string()))];
+        figures.extend(f.files_per_s().map(|n| format!("{}/s", number(n))));
+        figures.extend(f.mb_s().map(|n| format!("{} MB/s", number(n))));
+        lines.push(name);
+        lines.push(format!("  {}", figures.join(", ")));
+        let ms = |us: f64| number(us / 1e3);
+        let mut line = "  ms p50 (p99):".to_owned();
+        for (i, s) in f.steps.iter().enumerate() {
+            let end = if i + 1 < f.steps.len() { "," } else { "" };
+            let step = format!(" {} {} ({}){end}", s.step.word(), ms(s.p50_us), ms(s.p99_us));
+            if line.chars().count() + step.chars().count() > width {
+                lines.push(std::mem::replace(&mut line, "   ".to_owned()));
+            }
+            line.push_str(&step);
+        }
+        lines.extend((!f.steps.is_empty()).then_some(line));
+    }
+    lines
+}
+
+/// What is said of the sides of copies from a folder.
+pub(crate) fn slower_sides(rows: &[LegRow]) -> Vec<String> {
+    let of = |r: &LegRow| r.files.as_ref()?.slower_side().map(|s| format!("Leg {}: {s}", r.leg));
+    rows.iter().filter_map(of).collect()
 }
 
 /// Heads and cells of the table of legs for people.

@@ -152,7 +152,9 @@ pub(crate) fn health_rows(h: &mile_drive::Health) -> Vec<(String, String)> {
         row("error", Some(format!("number {}: {}, block {}", e.count, e.words(), e.block)));
     }
     for s in &h.statistics {
-        row(&s.name, Some(format!("{} {}", s.value, s.unit).trim_end().to_owned()));
+        let sign = if s.value < 0 { "−" } else { "" };
+        let value = mile_core::units::thousands(&s.value.unsigned_abs().to_string());
+        row(&s.name, Some(format!("{sign}{value} {}", s.unit).trim_end().to_owned()));
     }
     for a in &h.attributes {
         let threshold = a.threshold.map_or(String::new(), |t| format!(", threshold {t}"));
@@ -496,10 +498,15 @@ fn tables(found: &Findings) -> String {
             );
         }
     }
-    for (heads, cells) in [tables::legs(&found.leg_table), tables::repeats(&found.repeats)] {
+    for (heads, cells) in
+        [tables::legs(&found.leg_table), tables::files(&found.leg_table), tables::repeats(&found.repeats)]
+    {
         if !cells.is_empty() {
             let _ = writeln!(out, "\n{}", tables::lines(&heads, &cells));
         }
+    }
+    for sentence in tables::slower_sides(&found.leg_table) {
+        let _ = writeln!(out, "\n{sentence}");
     }
     for sweep in &found.sweeps {
         let _ = writeln!(out, "\n{}", tables::sweep(sweep));

@@ -10,46 +10,10 @@
 mod common;
 
 use common::Bench;
+use common::bad_target::BadTarget;
 use serde_json::Value;
-use std::path::Path;
-use std::process::{Command, Output};
 
-const TOOL: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../scripts/bad-target");
 const MIB: u64 = 1 << 20;
-
-/// A device that misbehaves; it is taken down when it goes out of scope.
-struct BadTarget {
-    folder: tempfile::TempDir,
-    device: String,
-}
-
-impl BadTarget {
-    /// `None` where the machine has no FUSE or no loop devices, which is told as a skip.
-    fn up(options: &[&str]) -> Option<Self> {
-        let folder = tempfile::tempdir().unwrap();
-        let out = tool(folder.path(), "up", options);
-        let device = String::from_utf8(out.stdout).unwrap().trim().to_owned();
-        if !out.status.success() {
-            common::skipped(&format!(
-                "no device that misbehaves can be made: {}",
-                String::from_utf8_lossy(&out.stderr)
-            ));
-            return None;
-        }
-        Some(Self { folder, device })
-    }
-}
-
-impl Drop for BadTarget {
-    fn drop(&mut self) {
-        tool(self.folder.path(), "down", &[]);
-    }
-}
-
-fn tool(folder: &Path, verb: &str, options: &[&str]) -> Output {
-    let state = folder.join("target");
-    Command::new("python3").args([TOOL, verb, "--dir"]).arg(state).args(options).output().unwrap()
-}
 
 /// Reads that are held to 100 MB/s, so that what is slow stands out on a busy machine too.
 #[test]
@@ -99,7 +63,8 @@ fn slow_failing_and_corrupt_ranges_are_found_where_they_are_and_shown_on_the_map
     assert!(figure.contains('✕') && figure.contains('≠'), "{figure}");
     bench.ok(&["export", "last", "--as", "csv", "--what", "errors", "-o", "errors.csv"]);
     let list = bench.read("errors.csv");
-    let row = |kind: &str| list.lines().find(|l| l.contains(kind)).unwrap_or_else(|| panic!("{list}"));
-    assert!(row("read-failed").contains(&format!("{},{}", failing.0, failing.1)), "{list}");
-    assert!(row("corrupt").contains(&corrupt.0.to_string()), "{list}");
+    let has = |kind: &str, what: &str| list.lines().any(|l| l.contains(kind) && l.contains(what));
+    // The kernel may join operations that follow on each other: what failed with the range, and was read again, is in the list too.
+    assert!(has("read-failed", &format!("{},{}", failing.0, failing.1)), "{list}");
+    assert!(has("corrupt", &corrupt.0.to_string()), "{list}");
 }

@@ -390,6 +390,31 @@ fn a_full_disk_under_the_logbook_is_said_and_loses_nothing_that_was_kept() {
     assert!(std::path::Path::new(&aside).exists(), "what could not be brought in stays");
 }
 
+/// A run that was killed leaves the log of the database behind, whose index the database puts beside it: there is no room for that here.
+#[test]
+fn a_logbook_with_a_log_can_be_read_where_there_is_no_room_for_its_index() {
+    let Some(mount) = common::LoopMount::sized(8) else { return };
+    let bench = Bench::new();
+    let book = mount.folder().join("l.logbook").display().to_string();
+    bench.kill_on_the_way(
+        &["run", LONG_SOAK, "--on", "sim:merrow-k2", "--speed", "x60", "--logbook", &book],
+        0,
+        60,
+    );
+    let beside = |end: &str| std::path::PathBuf::from(format!("{book}{end}"));
+    assert!(beside("-wal").exists(), "the log is there");
+    let _ = std::fs::remove_file(beside("-shm"));
+    // To the last block, with smaller and smaller pieces.
+    let mut file = std::fs::File::create(mount.folder().join("filler")).unwrap();
+    for piece in [1 << 16, 4096, 1024, 1] {
+        while std::io::Write::write_all(&mut file, &vec![7; piece]).is_ok() {}
+    }
+    let list = bench.ok(&["logbook", "list", "--logbook", &book]);
+    assert!(list.contains("cut short"), "{list}");
+    assert!(bench.ok(&["findings", "last", "--logbook", &book]).contains("The run is cut short"));
+    bench.ok(&["leftovers", "--logbook", &book]);
+}
+
 /// kill -9 at twelve moments of a run: it is there on the next start, marked, and can be read. (That at most a second is lost
 /// is tested where samples are recorded.)
 #[test]
@@ -504,4 +529,40 @@ fn a_trace_from_elsewhere_is_kept_as_a_run() {
     }
     let again = bench.fails(&["logbook", "import", "last"]);
     assert!(again.contains("name a CSV or Parquet file"), "{again}");
+}
+
+/// What shells and `man` are told has every command that the help has, and bash reads it.
+#[test]
+fn manual_pages_and_completions_have_every_command() {
+    let bench = Bench::new();
+    let help = bench.ok(&["--help"]);
+    let commands: Vec<&str> = help
+        .lines()
+        .skip_while(|l| !l.starts_with("Commands:"))
+        .skip(1)
+        .take_while(|l| !l.is_empty())
+        .filter(|l| l.starts_with("  ") && !l.starts_with("   "))
+        .filter_map(|l| l.split_whitespace().next())
+        .filter(|c| *c != "help")
+        .collect();
+    assert!(commands.len() > 15 && commands.contains(&"watch"), "{commands:?}");
+    for shell in ["bash", "zsh", "fish"] {
+        let text = bench.ok(&["completions", shell]);
+        assert!(commands.iter().all(|c| text.contains(c)), "{shell}");
+    }
+    bench.write("c.bash", &bench.ok(&["completions", "bash"]));
+    let read = std::process::Command::new("bash").arg("-n").arg(bench.path("c.bash")).output().unwrap();
+    assert!(read.status.success(), "{read:?}");
+    let page = bench.ok(&["man"]);
+    assert!(page.contains(".TH hollow-mile 1"), "{page}");
+    assert!(
+        commands.iter().all(|c| page.contains(&format!("hollow\\-mile\\-{}", c.replace('-', "\\-")))),
+        "{page}"
+    );
+    assert!(bench.ok(&["man", "watch"]).contains("\\-\\-every"));
+    assert!(bench.fails(&["man", "whatever"]).contains("there is no such command"));
+    std::fs::create_dir(bench.path("man")).unwrap();
+    bench.ok(&["man", "--folder", "man"]);
+    assert_eq!(std::fs::read_dir(bench.path("man")).unwrap().count(), commands.len() + 1);
+    assert!(bench.fails(&["man", "--folder", "man"]).contains("exists"), "nothing is written over unasked");
 }

@@ -265,3 +265,28 @@ fn a_report_says_what_was_asked_and_found_and_a_folder_is_checked_before_it_is_b
     let said = bench.fails(&["findings", &bench.path("").display().to_string()]);
     assert!(said.contains("none that `hollow-mile report --bundle` made"), "{said}");
 }
+
+#[test]
+fn claims_are_a_side_for_the_legs_that_ran_under_their_conditions() {
+    let bench = Bench::new();
+    bench.write(
+        "c.course",
+        "course \"claims\"\nclaim write 3000 MB/s\nclaim random read 400000 IOPS, blocks 4 KiB, depth 32\nleg lay\n write sequential, blocks 1 MiB, depth 16, over 0 % to 2 %\nrepeat 3\n leg rnd\n  read random, blocks 4 KiB, depth 32, over 0 % to 2 %, for 5 s\n leg other\n  read random, blocks 4 KiB, depth 1, over 0 % to 2 %, for 5 s\nend\n",
+    );
+    bench.ok(&["run", "c.course", "--on", "sim:merrow-k2"]);
+    let found: Value =
+        serde_json::from_str(&bench.ok(&["compare", "claims", "1", "--format", "json"])).unwrap();
+    let figures: Vec<(&str, &str, f64)> = found["figures"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|f| {
+            (f["leg"].as_str().unwrap(), f["figure"].as_str().unwrap(), f["a"]["mean"].as_f64().unwrap())
+        })
+        .collect();
+    assert_eq!(figures, [("lay", "rate", 3000.0), ("rnd", "operations", 400_000.0)]);
+    assert!(bench.fails(&["compare", "claims", "claims"]).contains("`claims` is one side"));
+    bench.write("p.course", "course \"p\"\nleg r\n read random, blocks 4 KiB, depth 1, for 5 s\n");
+    bench.ok(&["run", "p.course", "--on", "sim:merrow-k2"]);
+    assert!(bench.fails(&["compare", "claims", "2"]).contains("nothing is claimed"));
+}

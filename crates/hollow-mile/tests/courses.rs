@@ -13,7 +13,7 @@ use common::Bench;
 use serde_json::Value;
 use std::process::Stdio;
 
-const KINDS: [&str; 22] = [
+const KINDS: [&str; 24] = [
     "first-look",
     "long-soak",
     "fill-sweep",
@@ -25,6 +25,7 @@ const KINDS: [&str; 22] = [
     "two-coolers",
     "two-slots",
     "drive-to-drive",
+    "small-and-large-files",
     "ramp",
     "workers",
     "matrix",
@@ -35,6 +36,7 @@ const KINDS: [&str; 22] = [
     "span-disk",
     "span-flash",
     "inner-outer",
+    "used-drive",
     "after-a-year",
 ];
 
@@ -65,6 +67,14 @@ fn every_ready_made_course_is_in_its_form_and_fits_every_drive_of_the_bench() {
             };
             assert_eq!(bytes(0, "read"), bytes(1, "written"), "both sides of the copy move the same");
             assert!(bytes(0, "read") > 599_000_000_000 && bytes(0, "written") == 0);
+            continue;
+        }
+        if kind == "small-and-large-files" {
+            // For a file system, which drives of the simulated bench have none of.
+            assert!(bench.fails(&["course", "forecast", &file, "--on", "sim:sprat"]).contains("file system"));
+            let on = ["--on", "t.bin", "--size", "64MB", "--format", "json"];
+            let look = json(&bench.ok(&[&["course", "forecast", &file][..], &on].concat()));
+            assert_eq!(look["forecast"]["legs"][6]["written"], 1_000_000_000, "five files of 200 MB");
             continue;
         }
         if kind == "two-slots" {

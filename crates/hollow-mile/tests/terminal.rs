@@ -765,10 +765,14 @@ fn runs_are_marked_compared_and_reported_without_leaving_the_terminal() {
         t.until("1");
         t.press(&["9"], "Nothing is compared yet. In the logbook (7) a and b mark runs");
         t.press(&["7"], "6 runs, the newest first.");
-        t.press(&["c"], "Mark runs for both sides in the logbook");
+        t.press(&["c"], "Mark runs in the logbook");
         // Runs 3 and 2 were bare, run 4 was finned.
         t.keys(&["Down", "Down"]);
         t.press(&["b"], "Side A: none. Side B: 4.");
+        // One side alone is held against what is claimed.
+        t.press(&["c"], "B  run 4");
+        t.until_all(&["A  claims", "rate, MB/s"]);
+        t.press(&["7"], "6 runs, the newest first.");
         t.keys(&["Down"]);
         t.press(&["a"], "Side A: 3. Side B: 4.");
         t.keys(&["Down"]);
@@ -815,6 +819,60 @@ fn the_other_side_of_a_run_is_run_and_compared_with_it() {
         t.until_all(&["it is run 7 of the logbook.", "compares it with run 1"]);
         t.press(&["9"], "cooling differs: A bare; B desk fan");
         t.until_all(&["A  run 1", "B  run 7"]);
+        t.keys(&["q"]);
+        t.shell_is_back();
+    }
+}
+
+#[test]
+fn the_story_of_a_drive_is_shown_and_kept_without_leaving_the_terminal() {
+    for (columns, rows) in [(159, 46), (80, 24)] {
+        let t = Terminal::start(columns, rows, "", "demo");
+        t.until("1");
+        t.keys(&["Down", "Down", "Down"]);
+        t.press(&["6"], "Bittern S1 960GB, serial BS1-1808-04471.");
+        // What changed, worst first; the strips with their ruler; and when limits are reached.
+        t.until_all(&[
+            "Since the look before, 2026-09-13",
+            "errors on the link: 16, after 15",
+            "life used",
+            "2026-0",
+        ]);
+        if rows > 40 {
+            t.until_all(&[
+                "When limits are reached",
+                "366.0 TB of the rated 600.0 TB written",
+                "(95 %: 2030-",
+            ]);
+        } else {
+            t.press(&["End"], "Self-tests");
+        }
+        t.press(&["a"], "logical sectors written");
+        t.press(&["End"], "attribute 198");
+        t.keys(&["a"]);
+        t.press(&["w"], "Kept: Bittern S1 960GB");
+        t.until("Nothing that matters has changed");
+        t.keys(&["q"]);
+        t.shell_is_back();
+    }
+}
+
+#[test]
+fn lines_that_do_not_fit_below_the_terrain_can_be_reached() {
+    for (columns, rows) in [(159, 46), (80, 24)] {
+        let t = Terminal::start(columns, rows, "", "demo");
+        t.until("1");
+        t.press(&["7"], "6 runs, the newest first.");
+        t.keys(&["Down"]);
+        let first = t.press(&["Enter"], "Run 5, quay fill sweep");
+        assert!(!first.contains("write cache      412"), "{first}");
+        // More pages than there are, so that the end is reached whatever the size.
+        t.keys(&["NPage"; 40]);
+        t.until("worst 1 s");
+        let last = t.screen();
+        assert!(!last.contains("more\n") || !last.contains("…"), "{last}");
+        t.keys(&["PPage"; 40]);
+        t.until("1 to 5 of 21 breaks");
         t.keys(&["q"]);
         t.shell_is_back();
     }

@@ -117,6 +117,7 @@ impl Card {
                 has_temperature: told.health.temperature.is_some(),
                 readable: true,
                 cache: None,
+                files: None,
             },
             limits: told.limits,
             claims: Claims::default(),
@@ -146,7 +147,15 @@ impl Card {
         let logical_block = Bytes(4096);
         Self::bare(
             identity,
-            Facts { capacity: size, logical_block, has_temperature: false, readable: false, cache: None },
+            Facts {
+                capacity: size,
+                logical_block,
+                has_temperature: false,
+                readable: false,
+                cache: Some(mile_drive::host::memory()),
+                // What is free there is known once it is named.
+                files: Some(Bytes(u64::MAX)),
+            },
         )
     }
 

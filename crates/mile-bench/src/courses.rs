@@ -19,7 +19,7 @@ macro_rules! ready {
 }
 
 /// All of them, the ones that are run first in front.
-pub const READY: [Ready; 22] = ready![
+pub const READY: [Ready; 24] = ready![
     "first-look",
     "long-soak",
     "fill-sweep",
@@ -31,6 +31,7 @@ pub const READY: [Ready; 22] = ready![
     "two-coolers",
     "two-slots",
     "drive-to-drive",
+    "small-and-large-files",
     "ramp",
     "workers",
     "matrix",
@@ -41,6 +42,7 @@ pub const READY: [Ready; 22] = ready![
     "span-disk",
     "span-flash",
     "inner-outer",
+    "used-drive",
     "after-a-year"
 ];
 

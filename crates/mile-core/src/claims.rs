@@ -3,6 +3,7 @@
 pub mod stated;
 
 use crate::findings::{Cause, Context, Findings};
+use crate::legs::{FigureName, LegRow};
 use crate::sample::Op;
 use crate::trace::Trace;
 use crate::units::{Rate, number};
@@ -76,6 +77,42 @@ pub(crate) fn fitting<'a>(trace: &'a Trace, context: &Context) -> HashSet<&'a st
     let is_large =
         |(bytes, operations): (u64, u64)| operations == 0 || bytes as f64 / operations as f64 > SMALL;
     sums.into_iter().filter(|(name, sum)| is_large(*sum) && !others.contains(name)).map(|s| s.0).collect()
+}
+
+/// What is claimed of the legs of a run: the leg without its repeats, the figure, and its value, in the units of [`LegRow::figures`]. Each claim is given only for
+/// legs that ran under its conditions. Temperatures are left out, as no ambient is claimed with them.
+pub fn claimed_figures(trace: &Trace, context: &Context, rows: &[LegRow]) -> Vec<(String, FigureName, f64)> {
+    let sequential = fitting(trace, context);
+    let mut all: Vec<(String, FigureName, f64)> = Vec::new();
+    let mut add = |row: &LegRow, figure: &str, unit: &str, value: f64| {
+        let entry =
+            (row.shared_name(), FigureName { figure: figure.to_owned(), unit: unit.to_owned() }, value);
+        // Of several claims for one figure, the first holds: it is stated with its conditions.
+        if !all.iter().any(|(leg, name, _)| (leg, name) == (&entry.0, &entry.1)) {
+            all.push(entry);
+        }
+    };
+    for row in rows {
+        let load = context.loads.iter().find(|l| l.leg == row.leg);
+        for claim in context.stated.iter().filter(|c| load.is_some_and(|l| c.fits(l))) {
+            match claim.figure {
+                stated::ClaimedFigure::Rate => add(row, "rate", "MB/s", claim.value),
+                stated::ClaimedFigure::Operations => add(row, "operations", "1/s", claim.value),
+                stated::ClaimedFigure::P50 => add(row, "p50", "µs", claim.value),
+                stated::ClaimedFigure::P99 => add(row, "p99", "µs", claim.value),
+                stated::ClaimedFigure::Temperature => {}
+            }
+        }
+        let rated = match row.op {
+            Op::Write => context.rated_write,
+            Op::Read => context.rated_read,
+            Op::Mixed | Op::Idle => None,
+        };
+        if let Some(rate) = rated.filter(|r| r.0 > 0.0 && sequential.contains(row.leg.as_str())) {
+            add(row, "rate", "MB/s", rate.mb_s());
+        }
+    }
+    all
 }
 
 fn against(op: &str, which: &str, claimed: Rate, measured: f64, excuses: Vec<String>) -> ClaimFound {

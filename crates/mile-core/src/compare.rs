@@ -8,7 +8,7 @@ pub mod welch;
 use crate::legs::{FigureName, LegRow, trend};
 use crate::repeats::Figure;
 use serde::{Deserialize, Serialize};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 /// Corrected chance up to which a difference is established.
 pub const LEVEL: f64 = 0.05;
@@ -35,6 +35,15 @@ pub struct Side {
     pub name: String,
     /// Its runs.
     pub members: Vec<Member>,
+    /// What is claimed, where this side is no runs but the claims of others: a leg without its repeats, the figure, and its value.
+    pub claimed: Vec<(String, FigureName, f64)>,
+}
+
+impl Side {
+    /// Whether it is what is claimed.
+    fn is_claims(&self) -> bool {
+        !self.claimed.is_empty()
+    }
 }
 
 /// What to hold against each other, and how.
@@ -97,6 +106,8 @@ pub enum Design {
     Independent,
     /// In pairs, as the runs of the sides took turns.
     Paired,
+    /// Against what is claimed, which has no repeats and no error.
+    Claimed,
 }
 
 /// Why nothing can be said of a difference.
@@ -125,9 +136,11 @@ impl WhyNot {
 }
 
 impl Comparison {
-    /// Figures whose difference was tested, by which chances are corrected.
-    pub fn tested(&self) -> usize {
-        self.figures.iter().filter(|f| f.is_tested()).count()
+    /// Figures whose difference was tested, by which chances are corrected; and how many of these differences are established.
+    pub fn tested(&self) -> (usize, usize) {
+        let rates = with_rate(&self.figures);
+        let tested = || self.figures.iter().filter(|f| is_tested(f, &rates));
+        (tested().count(), tested().filter(|f| f.established).count())
     }
 
     /// Why nothing can be said of some figures: each reason once.
@@ -139,11 +152,20 @@ impl Comparison {
     }
 }
 
-impl Compared {
-    /// Whether its difference is one of those that chances are corrected for. Operations a second say the same as the rate, and count with it.
-    fn is_tested(&self) -> bool {
-        self.p.is_some() && !same_as_rate(self)
-    }
+/// The legs, each with the place of its other side, of which the rate was tested.
+fn with_rate(figures: &[Compared]) -> HashSet<(String, usize)> {
+    let rates = figures.iter().filter(|f| f.name.figure == "rate" && f.p.is_some());
+    rates.map(|f| (f.leg.clone(), f.b_side)).collect()
+}
+
+/// Whether operations a second say the same as a rate that was tested, and count with it.
+fn same_as_rate(figure: &Compared, rates: &HashSet<(String, usize)>) -> bool {
+    figure.name.figure == "operations" && rates.contains(&(figure.leg.clone(), figure.b_side))
+}
+
+/// Whether its difference is one of those that chances are corrected for.
+fn is_tested(figure: &Compared, rates: &HashSet<(String, usize)>) -> bool {
+    figure.p.is_some() && !same_as_rate(figure, rates)
 }
 
 /// A figure of a leg on two sides.
@@ -197,12 +219,19 @@ pub fn compare(sides: &[Side], terms: &Terms) -> Option<Comparison> {
     let known: Vec<(Values, Vec<(String, FigureName)>)> = sides.iter().map(|s| values(s, terms)).collect();
     let (mut figures, mut deviations) = (Vec::new(), Vec::new());
     for (place, other) in others.iter().enumerate() {
-        let is_paired = take_turns(first, other);
+        let design = match (first.is_claims(), other.is_claims()) {
+            (true, true) => continue,
+            (false, false) if !take_turns(first, other) => Design::Independent,
+            (false, false) => Design::Paired,
+            _ => Design::Claimed,
+        };
         let (a, order) = &known[0];
         let b = &known[place + 1].0;
         for key in order {
             let Some((a, b)) = a.get(key).zip(b.get(key)) else { continue };
-            if let Some((figure, of_it)) = compared(key, (0, a), (place + 1, b), is_paired, terms) {
+            if let Some((figure, of_it)) =
+                compared(key, (0, a), (place + 1, b), (design, first.is_claims()), terms)
+            {
                 figures.push(figure);
                 deviations.push(of_it);
             }
@@ -219,6 +248,9 @@ pub fn compare(sides: &[Side], terms: &Terms) -> Option<Comparison> {
             "{} conditions differ between the sides: what the figures show may come from any of them.",
             differs.len()
         ));
+    }
+    if sides.iter().any(Side::is_claims) {
+        notes.push("A claim is held only against legs that ran under its conditions. It is one value: its side has no repeats and no interval.".into());
     }
     if figures.iter().all(|f| f.p.is_none()) {
         notes.push(format!("Nothing is established with fewer than {} values on a side.", welch::ENOUGH));
@@ -253,6 +285,11 @@ fn values(side: &Side, terms: &Terms) -> (Values, Vec<(String, FigureName)>) {
     let mut members: Vec<&Member> = side.members.iter().collect();
     members.sort_by_key(|m| m.started);
     let (mut all, mut order) = (Values::new(), Vec::new());
+    for (leg, name, value) in &side.claimed {
+        let key = (leg.clone(), name.clone());
+        order.push(key.clone());
+        all.insert(key, vec![*value]);
+    }
     for row in members.iter().flat_map(|m| &m.rows) {
         let leg = row.shared_name();
         for (name, value) in row.figures(Some(terms.reference_ambient)) {
@@ -297,25 +334,40 @@ fn compared(
     (leg, name): &(String, FigureName),
     (a_side, a): (usize, &[f64]),
     (b_side, b): (usize, &[f64]),
-    is_paired: bool,
+    (design, a_is_claimed): (Design, bool),
     terms: &Terms,
 ) -> Option<(Compared, Option<f64>)> {
-    let (fa, fb) = (Figure::of(a)?, Figure::of(b)?);
+    let (mut fa, mut fb) = (Figure::of(a)?, Figure::of(b)?);
     let step = unit(name, a.iter().chain(b).copied());
-    let is_paired = is_paired && a.len() == b.len();
-    let found = if is_paired { welch::paired(a, b, step)? } else { welch::independent(a, b, step)? };
+    let design = if design == Design::Paired && a.len() != b.len() { Design::Independent } else { design };
+    let is_paired = design != Design::Independent;
+    // A claim is one value, and no repeat.
+    let claimed = |f: Figure| Figure { n: 0, sd: None, ..f };
+    let (found, repeats) = match (design, a_is_claimed) {
+        (Design::Paired, _) => (welch::paired(a, b, step)?, a.len()),
+        (Design::Independent, _) => (welch::independent(a, b, step)?, a.len().min(b.len())),
+        (Design::Claimed, true) => {
+            fa = claimed(fa);
+            (welch::against(fa.mean, b, step)?, b.len())
+        }
+        (Design::Claimed, false) => {
+            fb = claimed(fb);
+            let other_way = welch::against(fb.mean, a, step)?;
+            (welch::Difference { value: -other_way.value, ..other_way }, a.len())
+        }
+    };
     let of_a = (name.unit != "°C" && fa.mean != 0.0).then_some(100.0 / fa.mean.abs());
     // Of the share: the error of a counts as well (the delta method).
     let half_pct = of_a.zip(found.half).map(|(scale, half)| {
-        let error = |f: &Figure| f.sd.unwrap_or(0.0) / (f.n as f64).sqrt();
+        let error = |f: &Figure| f.sd.unwrap_or(0.0) / (f.n.max(1) as f64).sqrt();
         let (ea, eb) = (error(&fa), error(&fb));
         let plain = ea.hypot(eb);
         let shared = if is_paired || plain <= 0.0 { 1.0 } else { eb.hypot(ea * fb.mean / fa.mean) / plain };
         half * scale * shared
     });
     let percent = of_a.map(|scale| found.value * scale);
-    let enough = a.len().min(b.len()) >= welch::ENOUGH;
-    let drifts = !is_paired && [a, b].into_iter().any(|v| trend(v).is_some());
+    let enough = repeats >= welch::ENOUGH;
+    let drifts = design != Design::Paired && [a, b].into_iter().any(|v| trend(v).is_some());
     let why_not = match found.p {
         _ if !enough => Some(WhyNot::TooFew),
         None => Some(WhyNot::Alike),
@@ -338,7 +390,7 @@ fn compared(
         percent,
         percent_low: percent.zip(half_pct).map(|(p, h)| p - h),
         percent_high: percent.zip(half_pct).map(|(p, h)| p + h),
-        design: if is_paired { Design::Paired } else { Design::Independent },
+        design,
         p: found.p,
         p_corrected: None,
         established: false,
@@ -350,7 +402,8 @@ fn compared(
 
 /// Corrects for the number of figures.
 fn correct(figures: &mut [Compared], deviations: &[Option<f64>]) {
-    let tested: Vec<usize> = (0..figures.len()).filter(|i| figures[*i].is_tested()).collect();
+    let rates = with_rate(figures);
+    let tested: Vec<usize> = (0..figures.len()).filter(|i| is_tested(&figures[*i], &rates)).collect();
     let chances: Vec<f64> = tested.iter().filter_map(|i| figures[*i].p).collect();
     let corrected = welch::holm(&chances);
     let mut of_rate = HashMap::new();
@@ -361,7 +414,7 @@ fn correct(figures: &mut [Compared], deviations: &[Option<f64>]) {
             of_rate.insert((figure.leg.clone(), figure.b_side), *p);
         }
     }
-    for figure in figures.iter_mut().filter(|f| same_as_rate(f)) {
+    for figure in figures.iter_mut().filter(|f| same_as_rate(f, &rates)) {
         figure.p_corrected =
             figure.p.and_then(|_| of_rate.get(&(figure.leg.clone(), figure.b_side)).copied());
     }
@@ -371,10 +424,6 @@ fn correct(figures: &mut [Compared], deviations: &[Option<f64>]) {
         figure.repeats_needed = deviations.and_then(|d| welch::needed(d, level, POWER));
         figure.established = figure.why_not.is_none() && figure.p_corrected.is_some_and(|p| p <= LEVEL);
     }
-}
-
-fn same_as_rate(figure: &Compared) -> bool {
-    figure.name.figure == "operations"
 }
 
 /// The conditions that are not the same on all sides.
@@ -398,8 +447,14 @@ fn differs(sides: &[Side]) -> Vec<Differs> {
         all.into_iter().map(said).collect::<Vec<_>>().join(", ")
     };
     let all = names.into_iter().map(|name| {
-        let values: Vec<String> = sides.iter().map(|s| on(s, name)).collect();
+        let values: Vec<String> =
+            sides.iter().map(|s| if s.is_claims() { "–".into() } else { on(s, name) }).collect();
         Differs { what: name.to_owned(), values }
     });
-    all.filter(|d| d.values.iter().any(|v| *v != d.values[0])).collect()
+    let known = |d: &Differs| {
+        let mut known = d.values.iter().zip(sides).filter(|(_, s)| !s.is_claims()).map(|v| v.0);
+        let first = known.next();
+        known.any(|v| Some(v) != first)
+    };
+    all.filter(known).collect()
 }

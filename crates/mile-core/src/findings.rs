@@ -16,6 +16,7 @@ use crate::consistency::{self, Consistency};
 use crate::demand::{self, Demand, DemandFound};
 use crate::engine::{Engine, Look};
 use crate::faults::Faults;
+use crate::files::FileFigures;
 use crate::interference;
 use crate::latencies::LegLatencies;
 use crate::leg_name::LegName;
@@ -60,6 +61,8 @@ pub struct Context {
     /// Latencies of its legs, where all of them were kept.
     #[serde(default)]
     pub latencies: Vec<LegLatencies>,
+    /// What legs did with whole files.
+    pub files: Vec<FileFigures>,
     /// Names of legs that did not run under the conditions of a claimed sequential rate: at random, in small blocks, held back by the course, through a cache.
     #[serde(default)]
     pub not_sequential: Vec<String>,

@@ -2,6 +2,7 @@
 
 use crate::channel::Series;
 use crate::consistency;
+use crate::files::{FileFigures, FileStep};
 use crate::findings::Findings;
 use crate::latencies::LegLatencies;
 use crate::leg_name::LegName;
@@ -77,6 +78,8 @@ pub struct LegRow {
     pub energy_wh: Option<f64>,
     /// Energy for each GB moved, J.
     pub j_per_gb: Option<f64>,
+    /// What it did with whole files, where it did anything with them.
+    pub files: Option<FileFigures>,
     /// Operations that failed.
     pub errors: u64,
     /// The channels of the lane, and those of the run.
@@ -141,6 +144,16 @@ impl LegRow {
         .into_iter()
         .filter_map(|(name, unit, value)| Some((FigureName::new(name, unit), value?)))
         .collect();
+        if let Some(files) = &self.files {
+            all.extend(files.files_per_s().map(|n| (FigureName::new("files", "1/s"), n)));
+            for step in &files.steps {
+                let name = |share: &str| FigureName::new(format!("{} {share}", step.step.word()), "µs");
+                // The data of a file is told by its rate.
+                if !matches!(step.step, FileStep::Write | FileStep::Read) {
+                    all.extend([(name("p50"), step.p50_us), (name("p99"), step.p99_us)]);
+                }
+            }
+        }
         for c in &self.channels {
             let shift = if c.unit == "°C" && c.name != "ambient" { shift } else { 0.0 };
             all.push((FigureName::new(format!("{} mean", c.name), &c.unit), c.mean + shift));
@@ -161,6 +174,10 @@ pub fn leg_rows(lane: &LaneTrace<'_>, found: &Findings) -> Vec<LegRow> {
         }
     }
     // Of several legs of one name, the histograms are in the order of the legs.
+    let mut files: HashMap<&str, VecDeque<&FileFigures>> = HashMap::new();
+    for one in &lane.context.files {
+        files.entry(&one.leg).or_default().push_back(one);
+    }
     let mut histograms: HashMap<&str, VecDeque<&LegLatencies>> = HashMap::new();
     for one in &lane.context.latencies {
         histograms.entry(&one.leg).or_default().push_back(one);
@@ -170,7 +187,8 @@ pub fn leg_rows(lane: &LaneTrace<'_>, found: &Findings) -> Vec<LegRow> {
         .map(|group| {
             let name = trace.legs()[group[0]].name.as_str();
             let histogram = histograms.get_mut(name).and_then(VecDeque::pop_front);
-            row(lane, found, group, histogram)
+            let files = files.get_mut(name).and_then(VecDeque::pop_front).cloned();
+            LegRow { files, ..row(lane, found, group, histogram) }
         })
         .collect()
 }
@@ -223,6 +241,7 @@ fn row(lane: &LaneTrace<'_>, found: &Findings, group: &[usize], histogram: Optio
         fill_pct: trace.fill.get(first.samples.start).map(|f| 100.0 * f),
         energy_wh: energy_j.map(|j| j / 3600.0),
         j_per_gb: energy_j.filter(|_| bytes > 0).map(|j| j / (bytes as f64 / 1e9)),
+        files: None,
         errors: legs.iter().map(|l| trace.errors_in(&l.samples)).sum(),
         channels: lane.series().filter_map(|s| channel(s, own.iter().map(|l| time(&l.samples)))).collect(),
     }

@@ -65,6 +65,7 @@ fn run(dice: &mut Dice, is: Is, hour: f64) -> Member {
             fill_pct: None,
             energy_wh: None,
             j_per_gb: None,
+            files: None,
             errors: 0,
             channels: Vec::new(),
         }
@@ -87,7 +88,10 @@ fn sides(seed: u64, n: usize, b: Is, in_turns: bool) -> [Side; 2] {
         both[which].push(run(&mut dice, if which == 0 { USUAL } else { b }, i as f64 * 0.1));
     }
     let [a, b] = both;
-    [Side { name: "a".into(), members: a }, Side { name: "b".into(), members: b }]
+    [
+        Side { name: "a".into(), members: a, ..Side::default() },
+        Side { name: "b".into(), members: b, ..Side::default() },
+    ]
 }
 
 fn found(seed: u64, n: usize, b: Is) -> Comparison {
@@ -166,7 +170,7 @@ fn the_stated_number_of_repeats_reaches_the_stated_power() {
     let n = figure(&wide, "write", "rate").repeats_needed.unwrap();
     assert!((20..60).contains(&n), "{n}");
     // At the level of the first of so many, for which it is stated.
-    let figures = wide.tested() as f64;
+    let figures = wide.tested().0 as f64;
     let seen = (0..SEEDS)
         .filter(|s| figure(&found(50_000 + s, n, b), "write", "rate").p.unwrap() <= 0.05 / figures)
         .count();
@@ -240,4 +244,48 @@ fn temperatures_are_given_at_one_ambient_and_what_differs_is_listed() {
         figure(&found, "write", "mean temperature").a.mean
     };
     assert!((mean(35.0) - mean(25.0) - 10.0).abs() < 1e-9 && (mean(25.0) - 61.0).abs() < 2.0);
+}
+
+/// Student's test of one mean against a given value, with the quantile of three degrees of freedom from the table (3.1824 for 95 %).
+#[test]
+fn what_is_claimed_is_a_side_without_repeats_and_without_error() {
+    let [mut a, _] = sides(5, 4, USUAL, false);
+    // Small blocks, so that operations are a figure of their own.
+    a.members.iter_mut().for_each(|m| m.rows[1].operations *= 100);
+    let name =
+        |figure: &str, unit: &str| mile_core::legs::FigureName { figure: figure.into(), unit: unit.into() };
+    let claims = Side {
+        name: "claims".into(),
+        claimed: vec![
+            ("write".into(), name("rate", "MB/s"), 1600.0),
+            ("read".into(), name("operations", "1/s"), 1500.0),
+            ("other".into(), name("rate", "MB/s"), 1.0),
+        ],
+        ..Side::default()
+    };
+    let rates: Vec<f64> = a.members.iter().filter_map(|m| m.rows[0].mean_mb_s).collect();
+    let mean = rates.iter().sum::<f64>() / 4.0;
+    let half = 3.1824 * (rates.iter().map(|r| (r - mean).powi(2)).sum::<f64>() / 3.0).sqrt() / 2.0;
+    for claims_first in [true, false] {
+        let both = if claims_first { [claims.clone(), a.clone()] } else { [a.clone(), claims.clone()] };
+        let found = compare(&both, &Terms::default()).unwrap();
+        assert_eq!(found.figures.len(), 2, "only what is claimed, and only of legs that there are");
+        let sign = if claims_first { 1.0 } else { -1.0 };
+        let rate = figure(&found, "write", "rate");
+        assert_eq!((rate.a.n, rate.b.n), if claims_first { (0, 4) } else { (4, 0) });
+        assert!((rate.difference - sign * (mean - 1600.0)).abs() < 1e-9);
+        assert!((rate.difference_high.unwrap() - rate.difference - half).abs() < 1e-3 * half);
+        assert!(rate.established, "100 MB/s are 17 standard deviations");
+        assert_eq!(rate.design, mile_core::compare::Design::Claimed);
+        let operations = figure(&found, "read", "operations");
+        assert!(operations.p_corrected.is_some(), "tested where no rate of that leg is");
+        assert_eq!(found.tested().0, 2);
+        assert!(found.differs.is_empty(), "a claim has no conditions that could differ");
+    }
+    let few = Side { members: a.members[..2].to_vec(), ..a };
+    let found = compare(&[claims, few], &Terms::default()).unwrap();
+    assert!(
+        figure(&found, "write", "rate").p.is_none(),
+        "two repeats establish nothing against a claim either"
+    );
 }

@@ -1,7 +1,9 @@
 //! A course as it was written, before it is fitted to a drive: batteries, repeats and sweeps are unfolded.
 
 use crate::copy::{Copy, CopyPart};
+use crate::files::Files;
 use mile_core::claims::stated::StatedClaim;
+use mile_core::health::{Counter, SelfTestKind};
 use mile_core::{Bytes, Celsius, Demand, Nanos, Op, Rate};
 use serde::{Deserialize, Serialize};
 
@@ -98,6 +100,8 @@ pub enum When {
     OthersAbove(Rate, Nanos),
     /// A reading of a channel beyond this.
     Channel(Threshold),
+    /// A counter of the drive's health beyond this.
+    Counter(Counter, Threshold),
 }
 
 /// A reading of a channel, such as a bench instrument gives, above or below a value.
@@ -160,6 +164,8 @@ pub enum Action {
     Watch,
     /// Reads or writes.
     Transfer(Box<Transfer>),
+    /// Works with whole files.
+    Files(Box<Files>),
     /// Reads one lane and writes what was read to another.
     Copy(Box<Copy>),
     /// Makes the drive keep what it was given.
@@ -168,6 +174,8 @@ pub enum Action {
     Discard(Range),
     /// Reads the drive's health and keeps it.
     Health,
+    /// Has the drive test itself, at the longest so long.
+    SelfTest(SelfTestKind, Option<Nanos>),
     /// Tells the operator something and waits for a key, at the longest so long.
     Ask(String, Option<Nanos>),
 }

@@ -251,6 +251,22 @@ fn leg_forecast(leg: &PlannedLeg, known: &[Known], claims: &Claims) -> LegForeca
         Work::Ask(_) => {
             out.seconds = same.map(end_of).or(Some(0.0));
         }
+        Work::SelfTest(_) => {
+            (out.seconds, out.basis) = match same {
+                Some(k) => (Some(end_of(k)), Basis::SameLeg(k.run)),
+                None if leg.time.is_some() => (leg.time.map(Nanos::secs), Basis::Limit),
+                None => (None, Basis::Nothing),
+            };
+        }
+        // Times of files go by how they went before; nothing else is known of a file system.
+        Work::Files(f) => {
+            (out.seconds, out.basis) = match same {
+                Some(k) => (Some(end_of(k)), Basis::SameLeg(k.run)),
+                None if leg.time.is_some() => (leg.time.map(Nanos::secs), Basis::Limit),
+                None => (None, Basis::Nothing),
+            };
+            (out.written, out.read) = (f.writes(), if f.writes() == 0 { f.moves().0 } else { 0 });
+        }
         Work::Rest if leg.seen.is_empty() => out.seconds = leg.time.map(Nanos::secs),
         Work::Rest => match same {
             Some(k) => (out.seconds, out.basis) = (Some(end_of(k)), Basis::SameLeg(k.run)),

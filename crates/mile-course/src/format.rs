@@ -10,7 +10,13 @@ use std::fmt::Write;
 /// Longest line of clauses; a clause by itself may be longer.
 const WIDTH: usize = 100;
 /// Words other than those that begin a clause, which are written in small letters.
-const WORDS: [&str; 70] = [
+const WORDS: [&str; 76] = [
+    "short",
+    "extended",
+    "conveyance",
+    "delete",
+    "each",
+    "file",
     "course",
     "leg",
     "for",
@@ -209,7 +215,7 @@ impl Layout {
         }
         // What waits says all of it on one line.
         let lines: &[&str] = match clauses.first().map(|c| c.word.as_str()) {
-            Some("rest" | "ask") => &[],
+            Some("rest" | "ask" | "self-test") => &[],
             _ => &["over", "until", "for", "at"],
         };
         let group = |word: &str| lines.iter().position(|w| *w == word).map_or(0, |g| g + 1);

@@ -6,6 +6,7 @@
 pub mod copy;
 pub mod course;
 pub mod diagnostic;
+pub mod files;
 pub mod forecast;
 pub mod format;
 pub mod parse;
@@ -18,6 +19,7 @@ pub use course::{
     Threshold, Transfer, When,
 };
 pub use diagnostic::{Diagnostic, Span};
+pub use files::{FileSync, Files, PlannedFiles};
 pub use forecast::{Basis, Forecast, Known, LegForecast, forecast};
 pub use format::format;
 pub use parse::{demand, parse};

@@ -208,7 +208,7 @@ impl Parser {
         matches!(token, Some(Kind::Word(w)) if w.eq_ignore_ascii_case(word))
     }
 
-    fn take_word(&mut self, word: &str) -> bool {
+    pub(crate) fn take_word(&mut self, word: &str) -> bool {
         let found = self.is_word(0, word);
         self.at += usize::from(found);
         found
@@ -587,7 +587,7 @@ impl Parser {
         self.at = back;
     }
 
-    fn text(&mut self, what: &str) -> Read<String> {
+    pub(crate) fn text(&mut self, what: &str) -> Read<String> {
         if let Some(Kind::Text(text)) = self.peek() {
             let text = text.clone();
             self.at += 1;

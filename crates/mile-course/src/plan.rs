@@ -1,6 +1,7 @@
 //! A course fitted to one drive: byte ranges instead of shares, ends that the drive can reach, and a budget of bytes for
 //! every leg. What had to be changed to fit is said in [`Plan::notes`].
 
+mod folded;
 mod leg;
 mod passes;
 
@@ -11,13 +12,15 @@ use crate::course::{
     Access, Action, Claims, Course, End, Guard, Kind, Position, Range, ScanOrder, Seen, Then, Threshold,
     Transfer, When,
 };
+use crate::files::{self, Files, PlannedFiles, There};
+use folded::Folded;
 use mile_core::claims::stated::StatedClaim;
+use mile_core::health::{Counter, SelfTestKind};
 use mile_core::surface::refine::MOST_READ;
 use mile_core::units::{IN_FLIGHT_MOST, block_size, thousands};
 use mile_core::{Bytes, Celsius, Demand, Nanos, Op, Rate};
 use passes::{number_passes, without};
 use serde::{Deserialize, Serialize};
-use std::collections::HashMap;
 
 /// What planning needs to know of a drive.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -32,6 +35,8 @@ pub struct DriveFacts {
     pub readable: bool,
     /// The host's memory, where what is moved can be led through its cache; `None` where it cannot.
     pub cache: Option<Bytes>,
+    /// Bytes for files of the run beside the one that is addressed; `None` where it is on no file system.
+    pub files: Option<Bytes>,
 }
 
 /// A course for one drive.
@@ -66,6 +71,8 @@ pub struct Plan {
 pub struct Guards {
     /// Readings of channels beyond which the run stops.
     pub channels: Vec<Threshold>,
+    /// Counters of the drive's health beyond which it stops.
+    pub counters: Vec<(Counter, Threshold)>,
     /// Temperature above which the run stops.
     pub stop_above: Option<Celsius>,
     /// Temperature above which it rests, below which it goes on, and how long it rests at the most.
@@ -94,6 +101,7 @@ impl Guards {
         for guard in guards {
             match (guard.when.clone(), guard.then) {
                 (When::Channel(threshold), _) => all.channels.push(threshold),
+                (When::Counter(counter, threshold), _) => all.counters.push((counter, threshold)),
                 (When::TemperatureAbove(limit), Then::Stop) => all.stop_above = colder(all.stop_above, limit),
                 (When::TemperatureAbove(limit), Then::Rest(below, longest)) => {
                     if all.rest_above.is_none_or(|r| limit < r.0) {
@@ -151,6 +159,8 @@ pub enum Work {
     Skip,
     /// Reads or writes.
     Transfer(PlannedTransfer),
+    /// Works with whole files.
+    Files(Box<PlannedFiles>),
     /// Makes the drive keep what it was given.
     Flush,
     /// Tells the drive that a range holds nothing any more.
@@ -160,6 +170,8 @@ pub enum Work {
         /// Bytes from there.
         length: Bytes,
     },
+    /// Has the drive test itself.
+    SelfTest(SelfTestKind),
     /// Reads the drive's health and keeps it.
     Health,
     /// Tells the operator something and waits for a key.
@@ -278,12 +290,14 @@ impl Plan {
         self.legs.iter().any(|l| match &l.work {
             Work::Transfer(t) => t.op != Op::Read,
             Work::Discard { .. } => true,
+            Work::Files(f) => f.changes(),
             Work::Rest
             | Work::Watch
             | Work::Told(_)
             | Work::Skip
             | Work::Flush
             | Work::Health
+            | Work::SelfTest(_)
             | Work::Ask(_) => false,
         })
     }
@@ -344,7 +358,14 @@ pub fn plan(course: &Course, drive: &DriveFacts) -> Result<Plan, Vec<String>> {
         )]);
     }
     let guards = Guards::of(&course.guards);
-    let mut fit = Fit { drive, notes: Vec::new(), errors: Vec::new(), written: Vec::new(), filled: 0 };
+    let mut fit = Fit {
+        drive,
+        notes: Vec::new(),
+        errors: Vec::new(),
+        written: Vec::new(),
+        filled: 0,
+        there: There::default(),
+    };
     for limit in [guards.stop_above, guards.rest_above.map(|r| r.0)].into_iter().flatten() {
         if !drive.has_temperature {
             fit.notes.push(format!(
@@ -366,9 +387,13 @@ pub fn plan(course: &Course, drive: &DriveFacts) -> Result<Plan, Vec<String>> {
         let planned = match &leg.action {
             Action::Rest(rest) => Some(fit.rest(empty, &rest.until, rest.at_most)),
             Action::Transfer(transfer) => fit.transfer(empty, transfer, &guards),
+            Action::Files(files) => fit.files(empty, files),
             // A plan is for one lane, for which a copy is a read or a write.
             Action::Copy(_) | Action::Watch => Some(PlannedLeg { work: Work::Watch, ..empty }),
             Action::Flush => Some(PlannedLeg { work: Work::Flush, ..empty }),
+            Action::SelfTest(kind, at_most) => {
+                Some(PlannedLeg { work: Work::SelfTest(*kind), time: *at_most, ..empty })
+            }
             Action::Health => Some(PlannedLeg { work: Work::Health, ..empty }),
             Action::Ask(text, at_most) => {
                 Some(PlannedLeg { work: Work::Ask(text.clone()), time: *at_most, ..empty })
@@ -436,36 +461,6 @@ fn seen_of(ends: &[End]) -> Vec<Seen> {
     ends.iter().filter_map(|e| if let End::Seen(seen) = e { Some(seen.clone()) } else { None }).collect()
 }
 
-/// What was said of legs, by their line in the text: where it stands, and how many of its repeats it holds for too.
-#[derive(Default)]
-struct Folded(HashMap<usize, (usize, usize)>);
-
-impl Folded {
-    /// Takes back what was said since there were `had` sentences, where as much was said of that line already.
-    fn fold(&mut self, said: &mut Vec<String>, had: usize, line: usize) {
-        if said.len() == had {
-            return;
-        }
-        match self.0.get_mut(&line) {
-            Some(known) => {
-                known.1 += 1;
-                said.truncate(had);
-            }
-            None => {
-                self.0.insert(line, (had, 0));
-            }
-        }
-    }
-
-    fn count(&self, said: &mut [String]) {
-        for (at, more) in self.0.values().filter(|v| v.1 > 0) {
-            if let Some(text) = said.get_mut(*at) {
-                text.push_str(&format!(" The same holds for {more} more of its repeats."));
-            }
-        }
-    }
-}
-
 /// Bytes at the front of a file that say which run it is of.
 const MARK: u64 = 4096;
 
@@ -482,6 +477,8 @@ struct Fit<'a> {
     written: Vec<(u64, u64)>,
     /// Bytes from the front that fills have written and that stay.
     filled: u64,
+    /// Files that are there.
+    there: There,
 }
 
 impl Fit<'_> {
@@ -566,6 +563,24 @@ impl Fit<'_> {
             return Some((Bytes(start + shift.0), Bytes(end - start - block)));
         }
         Some((Bytes(start), Bytes(end - start)))
+    }
+
+    fn files(&mut self, empty: PlannedLeg, files: &Files) -> Option<PlannedLeg> {
+        match files::fit(&empty.name, files, self.drive, &mut self.there) {
+            Ok(planned) => {
+                if files.cached {
+                    self.notes.push(format!(
+                        "Leg {} goes through the host's cache: its figures are those of cache and drive together.",
+                        empty.name
+                    ));
+                }
+                Some(PlannedLeg { work: Work::Files(Box::new(planned)), time: files.at_most, ..empty })
+            }
+            Err(why) => {
+                self.errors.push(why);
+                None
+            }
+        }
     }
 
     fn transfer(&mut self, empty: PlannedLeg, leg: &Transfer, guards: &Guards) -> Option<PlannedLeg> {

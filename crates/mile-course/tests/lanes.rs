@@ -11,6 +11,7 @@ fn facts(gb: u64) -> DriveFacts {
         has_temperature: true,
         readable: true,
         cache: None,
+        files: None,
     }
 }
 

@@ -12,6 +12,7 @@ const K2: DriveFacts = DriveFacts {
     has_temperature: true,
     readable: true,
     cache: None,
+    files: None,
 };
 const FILE: DriveFacts = DriveFacts {
     capacity: Bytes(4_000_000_000),
@@ -19,6 +20,7 @@ const FILE: DriveFacts = DriveFacts {
     has_temperature: false,
     readable: false,
     cache: Some(Bytes(8 << 30)),
+    files: Some(Bytes(100 << 30)),
 };
 
 fn stop(when: When) -> Guard {
@@ -179,7 +181,7 @@ fn every_error_is_reported_at_its_place_with_what_was_expected() {
         ("course \"x\"\nleg a\n write sequential", &["3:2 how large its blocks"]),
         ("course \"x\"\nleg a\n write sideways, blocks 1 MiB", &["3:8 `sequential` or `random`"]),
         ("course \"x\"\nleg a\n write sequential, blocks 1 MB", &["3:20 multiple of 512 B"]),
-        ("course \"x\"\nleg a\n write sequential, blocks 32 MiB", &["3:20 at most 16 MiB"]),
+        ("course \"x\"\nleg a\n write sequential, blocks 128 MiB", &["3:20 at most 64 MiB"]),
         ("course \"x\"\nleg a\n write sequential, blocks 1 MiB, depth 0", &["3:34 whole number"]),
         ("course \"x\"\nleg a\n write sequential, blocks 1 MiB, over 50 % to 20 %", &["3:39 range is empty"]),
         ("course \"x\"\nleg a\n write sequential, blocks 1 MiB, over 0 % to 120 %", &["3:46 at most 100 %"]),
@@ -369,4 +371,70 @@ fn a_sweep_in_a_random_order_has_each_value_once_in_each_repeat_and_another_orde
         let said = parse(&wrong).unwrap_err();
         assert!(said[0].message.contains(why), "{said:?}");
     }
+}
+
+#[test]
+fn legs_with_whole_files_are_counted_and_fitted() {
+    let text = "course \"f\"\nfor n in 1, 4\n leg w\n  files write, sizes 50 % of 1 KiB and 50 % of 3 KiB, count 1000, workers n\n leg r\n  files read, workers n\nend\nleg d\n files delete\nleg in\n files copy from \"/a b\", sync at the end\nleg all\n files read\n";
+    let planned = plan(&parse(text).unwrap(), &FILE).unwrap();
+    let files: Vec<_> = planned
+        .legs
+        .iter()
+        .map(|l| match &l.work {
+            Work::Files(f) => (l.name.as_str(), f.op.word(), f.count, f.bytes.map(|b| b.0), f.workers),
+            other => panic!("{other:?}"),
+        })
+        .collect();
+    let two = 2 * 1024 * 1000;
+    assert_eq!(
+        files,
+        [
+            ("n 1 / w", "write", Some(1000), Some(two), 1),
+            ("n 1 / r", "read", Some(1000), Some(two), 1),
+            ("n 4 / w", "write", Some(1000), Some(two), 4),
+            ("n 4 / r", "read", Some(2000), Some(2 * two), 4),
+            ("d", "delete", Some(2000), Some(2 * two), 1),
+            ("source alone / in", "source", None, None, 1),
+            ("in", "copy", None, None, 1),
+            ("all", "read", None, None, 1),
+        ]
+    );
+    assert_eq!(planned.writes(), Bytes(2 * two));
+    assert!(planned.changes_the_drive());
+    // A file takes whole units of 4 KiB: 2,000 of them take 8 MB where their data is 4 MB.
+    let small = DriveFacts { files: Some(Bytes(6_000_000)), ..FILE };
+    let errors = plan(&parse(text).unwrap(), &small).unwrap_err();
+    assert!(errors[0].contains("n 4 / w") && errors[0].contains("8.19 MB"), "{errors:?}");
+    let written = mile_course::format(text).unwrap();
+    assert_eq!(mile_course::format(&written).unwrap(), written);
+    assert_eq!(parse(&written).unwrap().legs.len(), 8);
+}
+
+#[test]
+fn counters_of_the_health_are_guards_and_other_names_are_channels() {
+    use mile_core::health::Counter;
+    let text = "course \"g\"\nstop if reallocated above 0\nstop if \"media errors\" above 2\nstop if spare below 20 %\nstop if \"written bytes\" above 90 TB\nstop if probe above 50 °C\nleg r\n rest for 1 s\n";
+    let guards = plan(&parse(text).unwrap(), &K2).unwrap().guards;
+    let counters: Vec<_> =
+        guards.counters.iter().map(|(c, t)| (*c, t.above, t.value, t.unit.as_str())).collect();
+    assert_eq!(
+        counters,
+        [
+            (Counter::ReallocatedSectors, true, 0.0, ""),
+            (Counter::MediaErrors, true, 2.0, ""),
+            (Counter::SparePct, false, 20.0, "%"),
+            (Counter::WrittenBytes, true, 90.0, "TB"),
+        ]
+    );
+    assert_eq!(guards.channels.len(), 1);
+    for (wrong, hint) in [
+        ("reallocated above 3 °C", "plain number"),
+        ("\"written bytes\" above 3", "a size"),
+        ("pending above 5 %", "plain number"),
+    ] {
+        let errors = parse(&format!("course \"g\"\nstop if {wrong}\nleg r\n rest for 1 s\n")).unwrap_err();
+        assert!(errors[0].hint.as_ref().unwrap().contains(hint), "{errors:?}");
+    }
+    let written = mile_course::format(text).unwrap();
+    assert_eq!(parse(&written).unwrap().guards.len(), 5);
 }

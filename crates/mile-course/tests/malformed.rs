@@ -12,7 +12,7 @@ const IN_A_WRITE: [(&str, &str); 34] = [
     ("write sequential, blocks «MiB", "a size"),
     ("write sequential, blocks 1 «XiB", "a unit"),
     ("write sequential, «blocks 1000 B", "multiple of 512 B"),
-    ("write sequential, «blocks 32 MiB", "at most 16 MiB"),
+    ("write sequential, «blocks 128 MiB", "at most 64 MiB"),
     ("write sequential, blocks 1 MiB, «depth 0", "from 1 to 1024"),
     ("write sequential, blocks 1 MiB, «depth 2.5", "from 1 to 1024"),
     ("write sequential, blocks 1 MiB, depth «many", "how many operations"),
@@ -45,7 +45,7 @@ const IN_A_WRITE: [(&str, &str); 34] = [
 ];
 
 /// Legs of other kinds.
-const OTHERS: [(&str, &str); 18] = [
+const OTHERS: [(&str, &str); 30] = [
     ("ask \"fan on\", «over 0 % to 10 %", "does not belong to a word"),
     ("discard, «at most 5 min", "does not belong to a discard"),
     ("«rest", "never ends"),
@@ -64,6 +64,18 @@ const OTHERS: [(&str, &str); 18] = [
     ("ask «fan on", "double quotes"),
     ("verify, blocks 1 MiB, «incompressible 50 %", "only what is written"),
     ("«blocks 1 MiB", "begins with what it does"),
+    ("files «move", "`write` or `read` or `delete` or `copy`"),
+    ("files copy «to \"/a\"", "`from`"),
+    ("files copy from «here", "double quotes"),
+    ("«files write, count 10", "how large its files are"),
+    ("«files write, sizes 4 KiB", "how many files"),
+    ("files write, sizes 4 KiB, «count 1.5", "a whole number of files"),
+    ("files write, sizes «64 KiB to 4 KiB, count 10", "from the smaller one"),
+    ("files write, sizes «50 % of 4 KiB and 40 % of 8 KiB, count 10", "add up to 100 %"),
+    ("files write, sizes «50 % of 4 KiB and 8 KiB, count 10", "add up to 100 %"),
+    ("files read, «sizes 4 KiB", "only files that are written"),
+    ("files delete, «through the cache", "does not belong to a leg that works with files"),
+    ("files write, sizes 4 KiB, count 10, sync «always", "`each` or `at`"),
 ];
 
 /// Lines outside of legs.
@@ -220,6 +232,7 @@ fn a_time_that_no_run_takes_is_refused_and_a_long_run_is_sampled_less_often() {
         has_temperature: true,
         readable: true,
         cache: None,
+        files: None,
     };
     let plan = mile_course::plan(&mile_course::parse(&rest("3650 d")).unwrap(), &facts).unwrap();
     assert!(

@@ -341,6 +341,7 @@ pub fn self_test(data: &SmartData, log: Option<&[u8]>) -> SelfTest {
     let kind = |code: u8| match code & 0x7f {
         1 => TestKind::Short,
         2 => TestKind::Extended,
+        3 => TestKind::Conveyance,
         _ => TestKind::Other,
     };
     let mut results = Vec::new();

@@ -1,9 +1,10 @@
 //! What the runner knows of a drive.
 
-use crate::health::Health;
+use crate::health::{Health, TestKind};
 use crate::pending::Pending;
 use crate::pipe::PipeEnd;
 use crate::tally::Tally;
+use mile_core::files::{FileFigures, FilesOp};
 use mile_core::{Bytes, Celsius, Nanos, Op, Rate, RunId, Throttled};
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
@@ -92,6 +93,9 @@ pub struct Facts {
     /// The host's memory, where transfers can be led through its cache; `None` where they cannot.
     #[serde(default)]
     pub cache: Option<Bytes>,
+    /// Bytes for files of the run beside the one that is addressed; `None` where it is on no file system.
+    #[serde(default)]
+    pub files: Option<Bytes>,
 }
 
 /// Limits that a drive declares.
@@ -193,6 +197,31 @@ pub struct Transfer {
     pub incompressible: f64,
     /// Whether it goes through the host's cache; only where [`Facts::cache`] says that it can.
     pub cached: bool,
+}
+
+/// Work on whole files to do.
+#[derive(Clone, Debug, PartialEq)]
+pub struct FilesWork {
+    /// What.
+    pub op: FilesOp,
+    /// The size of each file that is written, in bytes; none for other work.
+    pub sizes: Vec<u64>,
+    /// Bytes of one operation, a multiple of 4 KiB where the host's cache is passed.
+    pub block: Bytes,
+    /// Workers, each with one file at a time.
+    pub workers: u32,
+    /// Whether each file is synced before it is closed.
+    pub sync_each: bool,
+    /// Whether the file system is synced when all of them are written.
+    pub sync_at_end: bool,
+    /// Whether it goes through the host's cache.
+    pub cached: bool,
+    /// The folder that is copied in, or read alone.
+    pub source: Option<PathBuf>,
+    /// Most that may be written, bytes; `None` where nothing limits it.
+    pub at_most: Option<Bytes>,
+    /// Time after which an operation that is not back counts as lost.
+    pub patience: Nanos,
 }
 
 /// No operation may be out longer than this, where a course says nothing else.
@@ -420,6 +449,11 @@ pub struct Truth {
     pub instruments: Option<InstrumentTruth>,
 }
 
+/// The address of an operation behind a word; nothing for one on a file, which has none.
+fn place(offset: &Option<Bytes>) -> String {
+    offset.map_or(String::new(), |at| format!(" at byte {}", at.0))
+}
+
 /// Why a drive would not, or could not.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
@@ -438,9 +472,10 @@ pub enum DriveError {
     #[error("a {op} of {length} at byte {offset} failed: {source}")]
     Operation { op: &'static str, offset: Bytes, length: Bytes, source: std::io::Error },
     #[error(
-        "no operation came back for {limit}; {in_flight} are still out, the oldest at byte {offset}. The drive, or what it is attached to, has stopped answering"
+        "no operation came back for {limit}; {in_flight} are still out, the oldest{}. The drive, or what it is attached to, has stopped answering",
+        place(offset)
     )]
-    Stalled { limit: Nanos, in_flight: usize, offset: Bytes },
+    Stalled { limit: Nanos, in_flight: usize, offset: Option<Bytes> },
     #[error(
         "{depth} blocks of {block} in flight take {need} of memory, more than the {limit} allowed: use a smaller depth or block"
     )]
@@ -537,6 +572,19 @@ pub trait Drive: Send {
     /// Begins reads or writes.
     fn begin(&mut self, transfer: &Transfer) -> Result<(), DriveError>;
 
+    /// Begins work on whole files, or goes on with it after it was drained; [`Drive::advance`] and [`Drive::drain`] are for it then.
+    ///
+    /// # Errors
+    /// Where the drive is on no file system; what the file system says.
+    fn begin_files(&mut self, _work: &FilesWork, _again: bool) -> Result<(), DriveError> {
+        Err(DriveError::NotOffered { what: "work with whole files" })
+    }
+
+    /// Ends work on whole files, and gives what it came to, and whether it ended as no more may be written.
+    fn end_files(&mut self) -> Option<(FileFigures, bool)> {
+        None
+    }
+
     /// Goes on with them until `until` at the latest, and adds what completed to `tally`. Gives whether the budget
     /// is used up and nothing is in flight. Comes back early where an operation failed; that is in the tally, and no error.
     fn advance(&mut self, until: Nanos, tally: &mut Tally) -> Result<bool, DriveError>;
@@ -577,7 +625,7 @@ pub trait Drive: Send {
     }
 
     /// The oldest operation that is not back: its age, its address, and how many are out.
-    fn waiting(&self) -> Option<(Nanos, Bytes, usize)> {
+    fn waiting(&self) -> Option<(Nanos, Option<Bytes>, usize)> {
         None
     }
 
@@ -590,6 +638,17 @@ pub trait Drive: Send {
     fn discard(&mut self, _start: Bytes, _length: Bytes) -> Pending<Result<(), DriveError>> {
         Pending::done(Err(DriveError::NotOffered { what: "discard" }))
     }
+
+    /// Has it begin a test of itself, which goes on in it while others are done.
+    ///
+    /// # Errors
+    /// [`DriveError::NotOffered`], or why it cannot be asked.
+    fn begin_self_test(&mut self, _kind: TestKind) -> Result<(), DriveError> {
+        Err(DriveError::NotOffered { what: "self-tests" })
+    }
+
+    /// Ends the test of itself that is underway.
+    fn end_self_test(&mut self) {}
 
     /// Begins to read its health, which may take a while; [`Drive::health_answer`] has it when it is there.
     fn ask_health(&mut self) {}

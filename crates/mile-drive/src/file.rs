@@ -5,7 +5,8 @@
 //! the moment at which it appears. What would not measure a disk, or harm what is there, is refused before anything is made.
 
 use crate::clock::Monotonic;
-use crate::drive::{Drive, DriveError, Facts, Failure, Identity, Narrowed, Readings, Transfer};
+use crate::drive::{Drive, DriveError, Facts, Failure, FilesWork, Identity, Narrowed, Readings, Transfer};
+use crate::files::{self, FileSet, Files};
 use crate::host;
 pub use crate::io::EngineChoice;
 use crate::io::{Io, pattern};
@@ -14,6 +15,7 @@ use crate::pipe::PipeEnd;
 use crate::sensors::{Sensors, Source};
 use crate::sysfs::{self, Disk};
 use crate::tally::Tally;
+use mile_core::files::{FileFigures, FilesOp};
 use mile_core::{Bytes, Nanos, RunId};
 use mile_files::{FileId, Held};
 use rustix::fs::{FallocateFlags, OFlags, StatVfs};
@@ -31,6 +33,11 @@ pub struct FileDrive {
     path: PathBuf,
     size: Bytes,
     io: Io,
+    /// The files of the run, once a leg has made any, and the work on them that is underway.
+    set: Option<FileSet>,
+    files: Option<Files>,
+    /// Bytes for files beside the one that is addressed.
+    room: Bytes,
     /// Whether the file may be there: the run goes on.
     goes_on: bool,
     /// The file, and how it is removed.
@@ -127,6 +134,7 @@ impl FileDrive {
         let already = std::fs::metadata(path).map_or(0, |m| m.len());
         let space = rustix::fs::statvfs(&folder).map_err(io("look at the free space"))?;
         check_space(&space, Bytes(size.0.saturating_sub(already))).map_err(refused)?;
+        let room = room(&space, Bytes(size.0.saturating_sub(already)));
         let device = std::fs::metadata(&folder)
             .map_err(|e| DriveError::Io { path: folder.clone(), doing: "look at the folder", source: e })?
             .dev();
@@ -148,6 +156,9 @@ impl FileDrive {
             path: path.to_owned(),
             size,
             io: io_of_run,
+            set: None,
+            files: None,
+            room,
             goes_on: goes_on.is_some(),
             held: None,
             file: None,
@@ -213,7 +224,7 @@ impl FileDrive {
 }
 
 /// Writes the mark of a run to the first page of its file.
-fn mark(file: &File, run: RunId) -> io::Result<()> {
+pub(crate) fn mark(file: &File, run: RunId) -> io::Result<()> {
     let mut page = vec![0; pattern::SEALED];
     pattern::Pool::new(run, 0, u32::MAX).stamp(&mut page, 0, 0, true);
     file.write_all_at(&page, 0)?;
@@ -291,6 +302,19 @@ fn check_existing(path: &Path, goes_on: Option<RunId>) -> Result<(), DriveError>
     }
 }
 
+/// What is free for other files, beside what is kept free in any case.
+fn room(space: &StatVfs, need: Bytes) -> Bytes {
+    let free = space.f_bavail * space.f_frsize;
+    Bytes(free.saturating_sub(reserve(Bytes(space.f_blocks * space.f_frsize)).0).saturating_sub(need.0))
+}
+
+/// The folder for whole files that belongs to a file of a run.
+pub fn folder_for_files(path: &Path) -> PathBuf {
+    let mut name = path.as_os_str().to_owned();
+    name.push(".files");
+    PathBuf::from(name)
+}
+
 fn check_space(space: &StatVfs, need: Bytes) -> Result<(), String> {
     let free = Bytes(space.f_bavail * space.f_frsize);
     let kept = reserve(Bytes(space.f_blocks * space.f_frsize));
@@ -317,6 +341,7 @@ impl Drive for FileDrive {
             has_temperature: self.temperature.is_some(),
             readable: false,
             cache: Some(host::memory()),
+            files: Some(self.room),
         }
     }
 
@@ -346,6 +371,11 @@ impl Drive for FileDrive {
     fn open(&mut self) -> Result<(), DriveError> {
         let file = self.make()?;
         self.file = Some(file);
+        // What an interrupted run had of whole files is not taken up again.
+        let folder = folder_for_files(&self.path);
+        if self.goes_on && files::run_of_folder(&folder).is_some_and(|f| f.0 == self.io.run()) {
+            files::remove_folder(&folder, self.io.run())?;
+        }
         self.sensors = self.temperature.clone().map(|t| Sensors::start(Source::Kernel(t), None));
         self.clock = Monotonic::start_at(self.start_at);
         self.moved_at_open = self.disk.as_ref().and_then(Disk::moved);
@@ -388,15 +418,53 @@ impl Drive for FileDrive {
         self.io.begin(through, transfer, self.size, Bytes(LOGICAL_BLOCK), self.clock)
     }
 
+    fn begin_files(&mut self, work: &FilesWork, again: bool) -> Result<(), DriveError> {
+        if let Some(files) = self.files.as_mut().filter(|_| again) {
+            files.go_on();
+            return Ok(());
+        }
+        self.files = None;
+        let needs: u64 = match (work.op, &work.source) {
+            (FilesOp::Write, _) => work.sizes.iter().sum(),
+            (FilesOp::Copy, Some(folder)) => files::list(folder)?.iter().map(|f| f.1).sum(),
+            _ => 0,
+        };
+        let space = rustix::fs::statvfs(folder_of(&self.path))
+            .map_err(|e| self.failed("look at the free space")(e.into()))?;
+        check_space(&space, Bytes(needs))
+            .map_err(|why| DriveError::Refused { path: folder_for_files(&self.path), why })?;
+        let set = match &mut self.set {
+            Some(set) => set,
+            none => none.insert(FileSet::create(&folder_for_files(&self.path), self.io.run())?),
+        };
+        self.files = Some(Files::begin(set, work.clone(), self.io.run(), self.clock)?);
+        Ok(())
+    }
+
+    fn end_files(&mut self) -> Option<(FileFigures, bool)> {
+        let (files, set) = (self.files.take()?, self.set.as_mut()?);
+        let is_full = files.is_full();
+        Some((files.end(set), is_full))
+    }
+
     fn advance(&mut self, until: Nanos, tally: &mut Tally) -> Result<bool, DriveError> {
+        if let Some(files) = &mut self.files {
+            return files.advance(until, tally);
+        }
         self.io.advance(&self.clock, until, tally)
     }
 
     fn drain(&mut self, until: Nanos, tally: &mut Tally) -> Result<bool, DriveError> {
+        if let Some(files) = &mut self.files {
+            return files.hold(until, tally);
+        }
         self.io.drain(&self.clock, until, tally)
     }
 
     fn abandon(&mut self) {
+        if let Some(files) = &mut self.files {
+            files.abandon();
+        }
         self.io.abandon();
     }
 
@@ -405,8 +473,8 @@ impl Drive for FileDrive {
         self.io.narrow(file, failure, Bytes(LOGICAL_BLOCK), patience)
     }
 
-    fn waiting(&self) -> Option<(Nanos, Bytes, usize)> {
-        self.io.waiting(&self.clock)
+    fn waiting(&self) -> Option<(Nanos, Option<Bytes>, usize)> {
+        self.files.as_ref().map_or_else(|| self.io.waiting(&self.clock), Files::waiting)
     }
 
     fn flush(&mut self) -> Pending<Result<(), DriveError>> {
@@ -428,8 +496,16 @@ impl Drive for FileDrive {
 
     fn close(&mut self, keep: bool) -> Result<(), DriveError> {
         self.io.stop();
+        self.end_files();
+        let mut left = None;
+        if let Some(set) = self.set.take().filter(|_| !keep) {
+            left = set.remove().err();
+        }
         self.cached = None;
         self.file = None;
+        if let Some(e) = left {
+            return Err(e);
+        }
         match self.held.take().filter(|_| !keep) {
             Some(held) => Ok(held.remove().map(|_| ())?),
             None => Ok(()),
@@ -461,6 +537,7 @@ impl FileDrive {
 impl Drop for FileDrive {
     fn drop(&mut self) {
         self.io.stop();
+        self.files = None;
         self.file = None;
         // A run that did not get to its end may go on: the file stays, and is listed among what is left.
         self.held = None;

@@ -1,9 +1,11 @@
 //! The health of a drive as one thing, whatever standard it was told in: what is known, what each page said, and what the drive
 //! does not offer.
 
+use crate::Identity;
 use crate::ata::{Attribute, SmartData, Statistic};
 use crate::nvme::HealthLog;
 use crate::nvme::errors::ErrorEntry;
+use mile_core::health::{Counter, Origin, SelfTestKind, Snapshot};
 use mile_core::units::thousands;
 use mile_core::{Bytes, Celsius};
 use serde::{Deserialize, Serialize};
@@ -28,6 +30,9 @@ pub struct Health {
     pub spare_threshold_pct: Option<u8>,
     /// Bytes written over its life.
     pub written: Option<Bytes>,
+    /// Bytes written to flash over its life, where it tells.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub flash_written: Option<Bytes>,
     /// Bytes read over its life.
     pub read: Option<Bytes>,
     /// Hours powered on.
@@ -52,6 +57,9 @@ pub struct Health {
     pub statistics: Vec<Statistic>,
     /// Self-tests.
     pub self_test: Option<SelfTest>,
+    /// Whether it is a disk in standby that was not woken for this.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub asleep: bool,
     /// What could not be had, in sentences.
     pub missing: Vec<String>,
     /// The pages as they were read.
@@ -82,15 +90,26 @@ impl Page {
 pub enum TestKind {
     Short,
     Extended,
+    Conveyance,
     Other,
 }
 
 impl TestKind {
+    /// The kind that a course asks for.
+    pub fn of(kind: SelfTestKind) -> Self {
+        match kind {
+            SelfTestKind::Short => Self::Short,
+            SelfTestKind::Extended => Self::Extended,
+            SelfTestKind::Conveyance => Self::Conveyance,
+        }
+    }
+
     /// The word.
     pub fn word(self) -> &'static str {
         match self {
             Self::Short => "short",
             Self::Extended => "extended",
+            Self::Conveyance => "conveyance",
             Self::Other => "other",
         }
     }
@@ -241,6 +260,54 @@ impl Health {
         said
     }
 
+    /// As a snapshot of a history: the same counters whatever standard they were told in.
+    pub fn snapshot(&self, at: i64, origin: Origin, identity: &Identity, port: Option<&str>) -> Snapshot {
+        let statistic = |name: &str| {
+            self.statistics.iter().find(|s| s.name == name).and_then(|s| u64::try_from(s.value).ok())
+        };
+        let attribute = |id: u8| self.attributes.iter().find(|a| a.id == id).map(|a| a.raw);
+        let failed =
+            |t: &SelfTest| t.results.iter().filter(|r| !r.passed && is_failure(&r.words)).count() as u64;
+        let nvme =
+            |of: &dyn Fn(&HealthLog) -> u128| self.nvme.as_ref().and_then(|log| u64::try_from(of(log)).ok());
+        let all = [
+            (Counter::PendingSectors, self.sectors[1]),
+            (Counter::UncorrectableSectors, self.sectors[2]),
+            (Counter::MediaErrors, self.media_errors.or_else(|| attribute(187))),
+            (Counter::ReallocatedSectors, self.sectors[0]),
+            (Counter::FailedSelfTests, self.self_test.as_ref().map(failed)),
+            (Counter::LinkErrors, statistic("interface checksum errors").or_else(|| attribute(199))),
+            // Three counts of 16 bits; the lowest is that of commands.
+            (Counter::CommandTimeouts, attribute(188).map(|raw| raw & 0xffff)),
+            (Counter::ErrorLogEntries, nvme(&|l| l.error_entries)),
+            (Counter::SparePct, self.spare_pct.map(u64::from)),
+            (Counter::SpareThresholdPct, self.spare_threshold_pct.map(u64::from)),
+            (Counter::UnsafeShutdowns, self.unsafe_shutdowns.or_else(|| attribute(192))),
+            (Counter::MinutesAboveCritical, nvme(&|l| l.minutes_above_critical.into())),
+            (Counter::MinutesAboveWarning, nvme(&|l| l.minutes_above_warning.into())),
+            (Counter::HeavyThrottles, nvme(&|l| l.heavy_transitions.into())),
+            (Counter::HeavyThrottleSeconds, nvme(&|l| l.heavy_seconds.into())),
+            (Counter::LightThrottles, nvme(&|l| l.light_transitions.into())),
+            (Counter::LightThrottleSeconds, nvme(&|l| l.light_seconds.into())),
+            (Counter::UsedPct, self.used_pct.map(u64::from)),
+            (Counter::WrittenBytes, self.written.map(|b| b.0)),
+            (Counter::ReadBytes, self.read.map(|b| b.0)),
+            (Counter::FlashWrittenBytes, self.flash_written.map(|b| b.0)),
+            (Counter::PowerCycles, self.power_cycles),
+            (Counter::PowerOnHours, self.power_on_hours),
+        ];
+        Snapshot {
+            at,
+            origin,
+            firmware: identity.firmware.clone(),
+            port: port.map(str::to_owned),
+            temperature_c: self.temperature.map(|t| t.0),
+            highest_c: self.highest.map(|t| t.0),
+            warnings: self.warnings.clone(),
+            counters: all.into_iter().filter_map(|(c, v)| Some((c, v?))).collect(),
+        }
+    }
+
     /// One line: the figures that are known.
     pub fn line(&self) -> String {
         let mut parts = Vec::new();
@@ -252,6 +319,11 @@ impl Health {
         parts.extend(self.media_errors.filter(|e| *e > 0).map(|e| format!("{e} media errors")));
         if parts.is_empty() { "the drive tells nothing of its health".into() } else { parts.join(", ") }
     }
+}
+
+/// Whether a self-test that did not pass failed, and was not ended by somebody.
+fn is_failure(words: &str) -> bool {
+    !["aborted", "interrupted", "in progress"].iter().any(|w| words.contains(w))
 }
 
 #[cfg(test)]

@@ -349,9 +349,9 @@ impl Io {
     }
 
     /// The oldest operation that is not back: its age, its address, and how many are out.
-    pub fn waiting(&self, clock: &Monotonic) -> Option<(Nanos, Bytes, usize)> {
+    pub fn waiting(&self, clock: &Monotonic) -> Option<(Nanos, Option<Bytes>, usize)> {
         let Some(Running::One(one)) = &self.running else { return None };
         let (since, address, out) = one.waiting()?;
-        Some((clock.now().since(Nanos(since)), address, out))
+        Some((clock.now().since(Nanos(since)), Some(address), out))
     }
 }

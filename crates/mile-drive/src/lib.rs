@@ -8,6 +8,7 @@ pub mod block;
 pub mod clock;
 pub mod drive;
 pub mod file;
+pub mod files;
 pub mod health;
 pub mod host;
 pub mod io;
@@ -21,8 +22,8 @@ pub mod sysfs;
 pub mod tally;
 
 pub use drive::{
-    Claims, Drive, DriveError, Facts, Failure, Identity, Limits, Link, Mismatch, Narrowed, Readings,
-    Situation, Transfer, Truth, TruthEvent, Wrong,
+    Claims, Drive, DriveError, Facts, Failure, FilesWork, Identity, Limits, Link, Mismatch, Narrowed,
+    Readings, Situation, Transfer, Truth, TruthEvent, Wrong,
 };
 pub use health::Health;
 pub use pending::{NotThere, Pending};

@@ -19,8 +19,8 @@ pub struct Tally {
     pub failures: Vec<Failure>,
     /// What a verifying read found wrong, and nobody has looked at yet.
     pub mismatches: Vec<Mismatch>,
-    /// The slowest operation: how long it took, and its address.
-    pub slowest: (Nanos, Bytes),
+    /// The slowest operation: how long it took, and its address where it has one.
+    pub slowest: (Nanos, Option<Bytes>),
     /// Address of the first operation.
     pub first: Option<Bytes>,
     /// One past the highest byte touched.
@@ -44,7 +44,7 @@ impl Default for Tally {
             errors: 0,
             failures: Vec::new(),
             mismatches: Vec::new(),
-            slowest: (Nanos(0), Bytes(0)),
+            slowest: (Nanos(0), None),
             first: None,
             reach: None,
             latency: histogram(),
@@ -56,18 +56,28 @@ impl Tally {
     /// Adds a completed operation.
     #[inline]
     pub fn add(&mut self, op: Op, offset: Bytes, length: u64, latency: Nanos) {
+        let slowest = self.slowest;
+        self.count(op, length, latency);
+        if self.slowest != slowest {
+            self.slowest.1 = Some(offset);
+        }
+        if self.first.is_none() {
+            self.first = Some(offset);
+        }
+        self.reach = Some(Bytes(self.reach.map_or(0, |r| r.0).max(offset.0 + length)));
+    }
+
+    /// Adds a completed operation that has no address on the drive.
+    #[inline]
+    pub fn count(&mut self, op: Op, length: u64, latency: Nanos) {
         match op {
             Op::Read => self.read.0 += length,
             _ => self.written.0 += length,
         }
         self.ops += 1;
-        if self.first.is_none() {
-            self.first = Some(offset);
-        }
-        self.reach = Some(Bytes(self.reach.map_or(0, |r| r.0).max(offset.0 + length)));
         self.latency.saturating_record(latency.0);
         if latency > self.slowest.0 {
-            self.slowest = (latency, offset);
+            self.slowest = (latency, None);
         }
     }
 
@@ -102,6 +112,6 @@ impl Tally {
         (self.written, self.read) = (Bytes(0), Bytes(0));
         (self.ops, self.errors) = (0, 0);
         (self.first, self.reach) = (None, None);
-        self.slowest = (Nanos(0), Bytes(0));
+        self.slowest = (Nanos(0), None);
     }
 }

@@ -13,12 +13,14 @@
 
 pub mod database;
 mod error;
+mod folder;
 mod held;
 mod identity;
 mod private;
 mod whole;
 
 pub use error::FileError;
+pub use folder::HeldFolder;
 pub use held::Held;
 pub use identity::FileId;
 pub use private::{private_folder, remove_socket, set_aside};

@@ -10,4 +10,6 @@ pub mod store;
 
 pub use exchange::{Exchange, Imported, Problem};
 pub use recorder::{Archive, Entered, Errand, Kept, Recorder};
-pub use store::{Block, Digest, Entry, Logbook, LogbookError, StoredLane, StoredRun, latencies};
+pub use store::{
+    Block, Digest, DriveKey, Entry, KnownDrive, Logbook, LogbookError, StoredLane, StoredRun, latencies,
+};

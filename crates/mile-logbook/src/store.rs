@@ -12,20 +12,25 @@ mod entry;
 mod keeper;
 mod latencies;
 mod owner;
+mod reading;
 mod readings;
 mod schema;
+mod snapshots;
 mod tags;
 
 pub use entry::{Block, Entry, StoredLane, StoredRun};
 pub use latencies::latencies;
 pub use mile_core::{Digest, MINIATURE};
+pub use snapshots::{DriveKey, KnownDrive};
 pub use tags::no_tag;
 
+use mile_core::health::Moment;
 use mile_core::sample::Order;
 use mile_core::{Sample, Trace, findings};
 use mile_files::FileError;
 use mile_files::database::{self, Access, Checked, Head};
-use mile_runner::{Event, HealthShot, Outcome, RunHead, Status};
+use mile_runner::{Event, Outcome, RunHead, Status};
+use reading::Lies;
 use rusqlite::{
     Connection, ErrorCode, OpenFlags, OptionalExtension, Row, Transaction, TransactionBehavior, params,
 };
@@ -117,18 +122,6 @@ pub struct Logbook {
     as_it_was: Option<Lies>,
 }
 
-/// By what a file that was changed is known: its length, and when it was changed last.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-struct Lies(u64, i64, i64);
-
-impl Lies {
-    fn at(path: &Path) -> Option<Self> {
-        use std::os::unix::fs::MetadataExt;
-        let meta = std::fs::metadata(path).ok()?;
-        Some(Self(meta.len(), meta.mtime(), meta.mtime_nsec()))
-    }
-}
-
 impl Logbook {
     /// Opens a logbook to write to it, or makes a new one where there is no file. Runs whose process is gone are marked as cut
     /// short.
@@ -175,51 +168,6 @@ impl Logbook {
         // told by its owner each time.
         let _ = book.mark_cut_short();
         Ok(book)
-    }
-
-    /// Opens a logbook that must exist, to read it. Nothing is created or written, and it may lie on a file system that is full or
-    /// cannot be written.
-    ///
-    /// # Errors
-    /// Where there is none, or it cannot be read.
-    pub fn read(path: &Path) -> Result<Self> {
-        let checked = database::check(path, Access::Read)?;
-        if checked.head() == Head::Empty {
-            return Err(LogbookError::Blank { path: path.to_owned() });
-        }
-        Self::recognise(&checked)?;
-        let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let mut book = if checked.has_log() {
-            Self::connect(checked.path(), checked.path(), flags)?
-        } else {
-            // Nobody writes to it: it is read as it lies there. SQLite would else put its shared index beside it.
-            let as_it_was = Lies::at(checked.path());
-            let uri = format!("file:{}?immutable=1", escaped(checked.path()));
-            let mut book =
-                Self::connect(Path::new(&uri), checked.path(), flags | OpenFlags::SQLITE_OPEN_URI)?;
-            book.as_it_was = as_it_was;
-            book
-        };
-        book.check()?;
-        schema::read_as_now(&book.db, book.version, book.wrap())?;
-        Ok(book)
-    }
-
-    /// Reads from a logbook with `with`, again where somebody wrote to it meanwhile.
-    ///
-    /// # Errors
-    /// As [`Logbook::read`], and what `with` gives.
-    pub fn reading<T>(path: &Path, with: impl Fn(&Self) -> Result<T>) -> Result<T> {
-        let mut tries = TRIES;
-        loop {
-            let book = Self::read(path)?;
-            let read = with(&book);
-            let still = book.as_it_was.is_none() || book.as_it_was == Lies::at(&book.path);
-            if still || tries == 0 {
-                return read;
-            }
-            tries -= 1;
-        }
     }
 
     /// All runs of the logbook at a path, newest first; none where nothing was kept in it yet.
@@ -343,16 +291,30 @@ impl Logbook {
         if self.version >= VERSION {
             return Ok(());
         }
-        let change = Transaction::new(&mut self.db, TransactionBehavior::Immediate).map_err(&wrap)?;
-        // Another process may have done it meanwhile.
-        let version = change.pragma_query_value(None, "user_version", |row| row.get(0)).map_err(&wrap)?;
-        if version < VERSION {
-            schema::migrate(&change, version).map_err(&wrap)?;
-            change.pragma_update(None, "user_version", VERSION).map_err(&wrap)?;
-        }
-        change.commit().map_err(&wrap)?;
+        self.db.execute_batch("BEGIN IMMEDIATE").map_err(&wrap)?;
+        let done = self.migrate_now();
+        let end = if done.is_ok() { "COMMIT" } else { "ROLLBACK" };
+        self.db.execute_batch(end).map_err(&wrap)?;
+        done?;
         self.version = VERSION;
         Ok(())
+    }
+
+    /// Brings the tables to this version, in a transaction of the caller's.
+    fn migrate_now(&self) -> Result<()> {
+        let wrap = self.wrap();
+        // Another process may have done it meanwhile.
+        let version = self.pragma("user_version")?;
+        if version >= VERSION {
+            return Ok(());
+        }
+        schema::migrate(&self.db, version).map_err(&wrap)?;
+        if version < schema::HEALTH_SINCE {
+            for (key, snapshot) in self.read_of_runs()? {
+                self.keep_snapshots(&key, &[snapshot])?;
+            }
+        }
+        self.db.pragma_update(None, "user_version", VERSION).map_err(wrap)
     }
 
     fn mark_cut_short(&mut self) -> Result<()> {
@@ -601,30 +563,6 @@ impl Logbook {
         Ok(())
     }
 
-    /// Keeps the drive's health at a moment of a run.
-    pub fn keep_health(&mut self, run: i64, lane: usize, shot: &HealthShot) -> Result<()> {
-        let text = serde_json::to_string(shot).map_err(|e| self.bad(run, &e))?;
-        self.db
-            .execute(
-                "INSERT OR REPLACE INTO health (run, lane, at, shot) VALUES (?1, ?2, ?3, ?4)",
-                params![run, lane as i64, shot.at.0 as i64, text],
-            )
-            .map(|_| ())
-            .map_err(self.wrap())
-    }
-
-    /// The drive's health during a run, in the order of time; what it was before and after is in the run's head and outcome.
-    pub fn healths(&self, run: i64, lane: usize) -> Result<Vec<HealthShot>> {
-        let wrap = self.wrap_of(run);
-        let mut query = self
-            .db
-            .prepare("SELECT shot FROM health WHERE run = ?1 AND lane = ?2 ORDER BY at")
-            .map_err(&wrap)?;
-        let texts =
-            query.query_map(params![run, lane as i64], |row| row.get::<_, String>(0)).map_err(&wrap)?;
-        texts.map(|t| serde_json::from_str(&t.map_err(&wrap)?).map_err(|e| self.bad(run, &e))).collect()
-    }
-
     /// Enters a run that begins now, and gives its number.
     pub fn begin(&mut self, head: &RunHead) -> Result<i64> {
         let text = serde_json::to_string(head).map_err(|e| self.bad(0, &e))?;
@@ -634,7 +572,9 @@ impl Logbook {
                 params![head.started, head.course, head.drives(), owner::this(), text],
             )
             .map_err(self.wrap())?;
-        Ok(self.db.last_insert_rowid())
+        let run = self.db.last_insert_rowid();
+        self.note_before(run, head)?;
+        Ok(run)
     }
 
     /// Writes what is known of a run when it begins once more: its health may be known only then.
@@ -645,8 +585,8 @@ impl Logbook {
         let text = serde_json::to_string(head).map_err(|e| self.bad(run, &e))?;
         self.db
             .execute("UPDATE runs SET head = ?2 WHERE id = ?1", params![run, text])
-            .map(|_| ())
-            .map_err(self.wrap())
+            .map_err(self.wrap())?;
+        self.note_before(run, head)
     }
 
     /// Takes up a run again that had ended before its course did.
@@ -747,7 +687,13 @@ impl Logbook {
         change
             .execute("UPDATE runs SET status = ?2, owner = '' WHERE id = ?1", params![run, word_of(status)])
             .map_err(&wrap)?;
-        change.commit().map_err(wrap)
+        change.commit().map_err(wrap)?;
+        for (lane, outcome) in outcomes.iter().enumerate() {
+            if let Some((o, health)) = outcome.as_ref().and_then(|o| Some((o, o.health.as_ref()?))) {
+                self.note_health(run, &head, lane, o.at.secs(), (Moment::After, health))?;
+            }
+        }
+        Ok(())
     }
 }
 
@@ -757,16 +703,6 @@ fn word_of(status: Status) -> String {
 
 fn status_of(word: &str) -> Option<Status> {
     serde_json::from_str(&format!("\"{word}\"")).ok()
-}
-
-/// The path of a file as a URI takes it (RFC 3986, section 2.1).
-fn escaped(path: &Path) -> String {
-    use std::os::unix::ffi::OsStrExt;
-    let one = |b: &u8| match b {
-        b'/' | b'.' | b'-' | b'_' | b'0'..=b'9' | b'a'..=b'z' | b'A'..=b'Z' => char::from(*b).to_string(),
-        b => format!("%{b:02X}"),
-    };
-    path.as_os_str().as_bytes().iter().map(one).collect()
 }
 
 /// Moves a damaged logbook out of the way, with what belongs to it, and gives its new name. Nothing is deleted. One that is sound

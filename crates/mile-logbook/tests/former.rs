@@ -106,6 +106,23 @@ fn means_the_same(was: &Former, book: &Logbook, what: &str) {
     let expected: Digest = serde_json::from_value(was.digest.clone()).unwrap();
     assert_eq!((list.len(), list[0].digest.as_ref()), (1, Some(&expected)), "{what}");
     assert_eq!(list[0].problem, None);
+    // What the run read of its drive is the drive's history: before, on the way as often as it was kept, and after.
+    let drives = book.known_drives().unwrap();
+    let before = was.head["health"].is_object();
+    let after = was.outcome["health"].is_object();
+    let shots = was.healths + u64::from(before) + u64::from(after);
+    assert_eq!(drives.iter().map(|d| d.snapshots).sum::<u64>(), shots, "{what}");
+    if let Some(drive) = drives.first() {
+        assert_eq!(drive.key.serial, was.head["drive"]["serial"], "{what}");
+        let all = book.snapshots_of(&drive.key).unwrap();
+        let written = |v: &Value| v["health"]["written"].as_u64();
+        let of = |s: &mile_core::health::Snapshot| s.get(mile_core::health::Counter::WrittenBytes);
+        // Format 1 kept it in another form.
+        for (kept, snapshot) in [(&was.outcome, all.last().unwrap()), (&was.head, &all[0])] {
+            assert!(was.format == 1 || written(kept).is_some(), "{what}");
+            assert!(written(kept).is_none_or(|w| of(snapshot) == Some(w)), "{what}: {snapshot:?}");
+        }
+    }
 }
 
 fn version(path: &Path) -> i64 {
@@ -114,20 +131,20 @@ fn version(path: &Path) -> i64 {
 
 #[test]
 fn logbooks_of_every_earlier_format_open_and_mean_the_same() {
-    for format in [1, 2, 3] {
+    for format in [1, 2, 3, 4] {
         let was = former(format);
         let bytes = std::fs::read(&was.path).unwrap();
         means_the_same(&was, &Logbook::read(&was.path).unwrap(), &format!("format {format}, read"));
         assert_eq!(std::fs::read(&was.path).unwrap(), bytes, "reading changes nothing");
         means_the_same(&was, &Logbook::open(&was.path).unwrap(), &format!("format {format}, opened"));
-        assert_eq!(version(&was.path), 4);
+        assert_eq!(version(&was.path), 5);
         means_the_same(&was, &Logbook::read(&was.path).unwrap(), &format!("format {format}, read again"));
     }
 }
 
 #[test]
 fn a_run_of_two_lanes_goes_into_a_logbook_of_an_earlier_format() {
-    for format in [1, 2, 3] {
+    for format in [1, 2, 3, 4] {
         let was = former(format);
         let mut book = Logbook::open(&was.path).unwrap();
         let mut head = book.run(1).unwrap().head;

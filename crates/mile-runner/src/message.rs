@@ -2,7 +2,9 @@
 
 use mile_core::channel::{Channel, Reading};
 use mile_core::claims::stated::{LegLoad, StatedClaim};
+use mile_core::files::FileFigures;
 use mile_core::findings::Break;
+use mile_core::health::SelfTestKind;
 use mile_core::{Bytes, Celsius, Context, Demand, Digest, FaultKind, Faults, Nanos, RunId, Sample, faults};
 use mile_course::{Access, PlannedLeg, ScanOrder, Work};
 use mile_drive::drive::{Failure, Mismatch, Narrowed};
@@ -211,6 +213,7 @@ impl LaneHead {
             demands: self.demands.clone(),
             faults: Vec::new(),
             latencies: Vec::new(),
+            files: Vec::new(),
             not_sequential: self.legs_that(|work| !is_sequential(work)),
             from_zone_to_zone: self.legs_that(is_from_zone_to_zone),
             stated: self.stated.clone(),
@@ -221,7 +224,11 @@ impl LaneHead {
 
     /// As [`LaneHead::context`], with what happened.
     pub fn context_with(&self, events: &[Event]) -> Context {
-        Context { faults: faults_of(events), ..self.context() }
+        let files = events.iter().filter_map(|e| match &e.kind {
+            EventKind::Files(figures) => Some(figures.as_ref().clone()),
+            _ => None,
+        });
+        Context { faults: faults_of(events), files: files.collect(), ..self.context() }
     }
 }
 
@@ -237,6 +244,7 @@ fn is_sequential(work: &Work) -> bool {
                 && t.refine.is_none()
                 && t.copy.is_none()
         }
+        Work::Files(_) => false,
         _ => true,
     }
 }
@@ -407,6 +415,16 @@ pub enum EventKind {
     RowsLeftOut(u64),
     /// More operations failed than are told one by one.
     MoreErrors(u64),
+    /// A self-test of the drive is over.
+    SelfTest {
+        kind: SelfTestKind,
+        passed: bool,
+        words: String,
+        /// The first block that failed, where the drive tells.
+        block: Option<u64>,
+    },
+    /// What a leg did with whole files.
+    Files(Box<FileFigures>),
     /// All that went wrong since the run began, or went on.
     Faults(Vec<Faults>),
     /// A verifying read did not find what was written.
@@ -414,12 +432,15 @@ pub enum EventKind {
     /// An operation took this long.
     Stall {
         took: Nanos,
-        offset: Bytes,
+        /// `None` for an operation on a file.
+        #[serde(default)]
+        offset: Option<Bytes>,
     },
     /// Operations are out and none has come back for this long.
     Waiting {
         age: Nanos,
-        offset: Bytes,
+        #[serde(default)]
+        offset: Option<Bytes>,
         out: u64,
     },
     /// The drive's health changed.
@@ -468,6 +489,11 @@ pub enum EventKind {
     },
 }
 
+/// The address of an operation behind a word; nothing where it has none.
+fn at_byte(offset: Option<Bytes>) -> String {
+    offset.map_or(String::new(), |at| format!(" at byte {}", at.0))
+}
+
 impl EventKind {
     /// One sentence, without its full stop.
     pub fn words(&self) -> String {
@@ -510,6 +536,14 @@ impl EventKind {
             Self::Faults(all) => {
                 all.iter().map(Faults::sentence).collect::<Vec<_>>().join(" ").trim_end_matches('.').to_owned()
             }
+            Self::SelfTest { kind, words, block, .. } => {
+                let at = block.map_or(String::new(), |b| format!(", first at block {b}"));
+                format!("Self-test ({}): {words}{at}", kind.word())
+            }
+            Self::Files(f) => {
+                let side = f.slower_side().map_or(String::new(), |s| format!(". {}", s.trim_end_matches('.')));
+                format!("Leg {}: {}{side}", f.leg, f.sentence())
+            }
             Self::MoreErrors(count) => format!("{count} more operations failed, which are only counted"),
             Self::Wrong(m) => {
                 let from =
@@ -517,12 +551,12 @@ impl EventKind {
                 format!("Verifying: {} at byte {} are {}{from}", m.length, m.offset.0, m.wrong.word())
             }
             Self::Stall { took, offset } => {
-                format!("Stall: an operation at byte {} took {took}", offset.0)
+                format!("Stall: an operation{} took {took}", at_byte(*offset))
             }
             Self::Waiting { age, offset, out } => {
                 format!(
-                    "Nothing has come back for {age}: {out} operations are out, the oldest at byte {}",
-                    offset.0
+                    "Nothing has come back for {age}: {out} operations are out, the oldest{}",
+                    at_byte(*offset)
                 )
             }
             Self::HealthChanged(text) => format!("Health: {text}"),

@@ -5,6 +5,7 @@ mod bad;
 mod channels;
 mod copying;
 mod ends;
+mod files;
 mod go_on;
 mod head;
 mod lanes;
@@ -12,6 +13,7 @@ mod meeting;
 mod pause;
 mod reliance;
 mod scan;
+mod selftest;
 mod settle;
 mod watch;
 
@@ -219,6 +221,8 @@ fn lane(
         health_due: go_on.as_ref().map_or(Nanos(0), |g| g.at).plus(plan.health_every),
         go_on,
         health: head.health.clone(),
+        counter_guard: None,
+        source_alone: None,
     };
     let ended = run.all();
     let mut outcome = run.outcome(ended);
@@ -321,6 +325,10 @@ struct Run<'a> {
     health_due: Nanos,
     /// The health as it was seen last.
     health: Option<Health>,
+    /// What a guard on a counter of the health saw.
+    counter_guard: Option<String>,
+    /// What a folder gave that was read alone, MB/s, before it is copied in.
+    source_alone: Option<(String, f64)>,
 }
 
 impl Run<'_> {
@@ -345,7 +353,13 @@ impl Run<'_> {
         if let (Some(on), Some(leg)) = (self.go_on.clone(), self.plan.legs.get(first)) {
             self.bridge(first as u32, leg, &on);
         }
+        self.begin_to_mind_counters();
         for (i, leg) in self.plan.legs.iter().enumerate().skip(first) {
+            if let Some(why) = self.counter_guard.take() {
+                let guard = Guarded::Other(why);
+                self.event(guard.event());
+                return Ok(LegEnd::Guarded(guard));
+            }
             if let Some(end) = self.meet(i)? {
                 self.event(if let LegEnd::Guarded(guard) = &end {
                     guard.event()
@@ -398,7 +412,14 @@ impl Run<'_> {
     fn leg(&mut self, index: u32, leg: &PlannedLeg) -> Result<LegEnd, DriveError> {
         self.leg_latency.reset();
         (self.zone_at, self.failed, self.bad) = (None, 0, BadStretches::default());
-        self.doing = (index, if let Work::Transfer(t) = &leg.work { t.op } else { Op::Idle });
+        self.doing = (
+            index,
+            match &leg.work {
+                Work::Transfer(t) => t.op,
+                Work::Files(f) => files::op_of(f.op),
+                _ => Op::Idle,
+            },
+        );
         let mut began = self.drive.now();
         let mut moved = Bytes(0);
         match self.go_on.take() {
@@ -428,6 +449,7 @@ impl Run<'_> {
                 self.close_sample(index, Op::Idle);
                 LegEnd::Planned("kept with the run".into())
             }
+            Work::SelfTest(kind) => self.self_test(index, leg, *kind, began)?,
             Work::Flush => {
                 let flush = self.drive.flush();
                 let done = self.attend(&flush, None)?;
@@ -470,55 +492,23 @@ impl Run<'_> {
                 let over = matches!(end, LegEnd::Planned(_) | LegEnd::Skipped);
                 let end = if over && !self.look_at_bad(index, transfer)? { LegEnd::Stopped } else { end };
                 self.write_skipped |= transfer.op != Op::Read && matches!(end, LegEnd::Skipped);
-                let mut bytes = Vec::new();
-                // Serialising into memory fails for no histogram that was made here.
-                if V2Serializer::new().serialize(&self.leg_latency, &mut bytes).is_ok() {
-                    (self.tell)(Message::LegLatency(index, bytes));
-                }
+                self.tell_latency(index);
+                end
+            }
+            Work::Files(work) => {
+                let end = self.files(index, leg, work, began)?;
+                self.tell_latency(index);
                 end
             }
         };
         Ok(end)
     }
 
-    /// Fills the time between the end of an interrupted run and now with a sample in which nothing was done.
-    fn bridge(&mut self, index: u32, leg: &PlannedLeg, on: &GoOn) {
-        let end = self.drive.now();
-        let start = self.live.trace().end(self.live.trace().len());
-        if end > start {
-            let sample = Sample { start, end, leg: index, op: Op::Idle, ..Sample::default() };
-            self.live.push(&sample, &leg.name);
-            (self.tell)(Message::Sample(sample));
-            self.sample_start = end;
-        }
-        let (name, gap) = (leg.name.clone(), end.since(start));
-        self.event(EventKind::WentOn { leg: index, name, gap, moved: on.moved });
-    }
-
-    fn rest(&mut self, index: u32, leg: &PlannedLeg, began: Nanos) -> Result<LegEnd, DriveError> {
-        let mut paused = Nanos(0);
-        let mut watch = Watch::new(&leg.seen, self.drive.now(), 0, self.errors);
-        loop {
-            if let Some(why) = self.seen(&mut watch) {
-                self.close_sample(index, Op::Idle);
-                return Ok(LegEnd::Planned(why));
-            }
-            let deadline = leg.time.map(|t| began.plus(t).plus(paused));
-            if deadline.is_some_and(|d| self.drive.now() >= d) {
-                self.close_sample(index, Op::Idle);
-                return Ok(LegEnd::Planned(format!("{} have passed", leg.time.unwrap_or_default())));
-            }
-            let until = self.slice_end(deadline);
-            self.drive.idle(until);
-            if let Some(end) = self.after_slice(index, Op::Idle)? {
-                return Ok(end);
-            }
-            if self.paused {
-                match self.pause(index)? {
-                    (Some(end), _) => return Ok(end),
-                    (None, time) => paused = paused.plus(time),
-                }
-            }
+    fn tell_latency(&mut self, index: u32) {
+        let mut bytes = Vec::new();
+        // Serialising into memory fails for no histogram that was made here.
+        if V2Serializer::new().serialize(&self.leg_latency, &mut bytes).is_ok() {
+            (self.tell)(Message::LegLatency(index, bytes));
         }
     }
 
@@ -703,6 +693,9 @@ impl Run<'_> {
             self.wall.sleep_until(Nanos::from_secs(self.drive.now().secs() / factor));
         }
         self.look_at_health();
+        if let Some(why) = self.counter_guard.take() {
+            return Ok(Some(LegEnd::Guarded(Guarded::Other(why))));
+        }
         self.take_instruments();
         self.watch_waiting();
         while let Ok(command) = self.commands.try_recv() {
@@ -736,6 +729,9 @@ impl Run<'_> {
             self.foreign_told = self.foreign_told.max(others);
             Rate(new / seconds)
         });
+        // What a file system writes for its own books is the run's doing, and cannot be told from what others do.
+        let of_files = matches!(self.plan.legs.get(leg as usize).map(|l| &l.work), Some(Work::Files(_)));
+        let foreign = foreign.filter(|_| !of_files);
         let sample = Sample {
             start,
             end,

@@ -349,9 +349,9 @@ fn a_run_goes_on_before_any_hole_that_it_may_have_left() {
     // The last three seconds, and four operations.
     assert_eq!(moved(&one, Status::CutShort, &[]), 5696);
     assert_eq!(moved(&one, Status::Stopped, &[event(EventKind::Left { out: 4 })]), 5696);
-    let waiting = event(EventKind::Waiting { age: Nanos(0), offset: Bytes(77 * MIB), out: 1 });
+    let waiting = event(EventKind::Waiting { age: Nanos(0), offset: Some(Bytes(77 * MIB)), out: 1 });
     assert_eq!(moved(&one, Status::CutShort, std::slice::from_ref(&waiting)), 77);
-    let back = event(EventKind::Stall { took: Nanos(0), offset: Bytes(77 * MIB) });
+    let back = event(EventKind::Stall { took: Nanos(0), offset: Some(Bytes(77 * MIB)) });
     assert_eq!(moved(&one, Status::CutShort, &[waiting, back]), 5696);
     // It was being stopped with its run when it was killed.
     let ending = |over| {

@@ -221,6 +221,7 @@ impl Drive for Memory {
             has_temperature: false,
             readable: false,
             cache: None,
+            files: None,
         }
     }
     fn is_virtual(&self) -> bool {
@@ -270,9 +271,9 @@ impl Drive for Memory {
     fn drain(&mut self, until: Nanos, tally: &mut Tally) -> Result<bool, DriveError> {
         self.pump.as_mut().map_or(Ok(true), |p| p.drain(&self.clock, until, tally))
     }
-    fn waiting(&self) -> Option<(Nanos, Bytes, usize)> {
+    fn waiting(&self) -> Option<(Nanos, Option<Bytes>, usize)> {
         let (since, at, out) = self.pump.as_ref()?.waiting()?;
-        Some((Nanos(self.clock.now().0.saturating_sub(since)), at, out))
+        Some((Nanos(self.clock.now().0.saturating_sub(since)), Some(at), out))
     }
     fn readings(&mut self) -> Readings {
         Readings::default()

@@ -1,6 +1,7 @@
 //! The health of a simulated drive, in the bytes of the standards, so that what reads real logs reads these too.
 
 use crate::model::HealthKind;
+use crate::selftest::Medium;
 use crate::{SimDrive, Thermal};
 use mile_core::Celsius;
 use mile_drive::ata::{self, SmartData};
@@ -9,11 +10,27 @@ use mile_drive::nvme::{DATA_UNIT, HealthLog};
 
 impl SimDrive {
     /// Its health, where it tells.
-    pub(crate) fn health_now(&self) -> Option<Health> {
+    pub(crate) fn health_now(&mut self) -> Option<Health> {
+        let medium = self.tested();
+        self.tests.step(self.now, self.hours(), &medium);
         match self.model.health.kind {
-            HealthKind::Nvme => Some(Health::of_nvme(self.health_log())),
+            HealthKind::Nvme => {
+                let log = self.tests.nvme(self.now, &medium);
+                let mut all = Health::of_nvme(self.health_log());
+                all.self_test = mile_drive::nvme::selftest::decode(&log);
+                all.pages.push(Page::new("NVMe log 06h", &log));
+                Some(all)
+            }
             HealthKind::Ata => Some(self.ata_health()),
             HealthKind::None => None,
+        }
+    }
+
+    fn tested(&self) -> Medium {
+        Medium {
+            capacity: self.model.geometry.capacity_bytes,
+            block: self.model.geometry.logical_block,
+            fails_at: self.model.health.self_test_fails_at,
         }
     }
 
@@ -23,7 +40,7 @@ impl SimDrive {
         self.model.health.percentage_used.saturating_add(worn)
     }
 
-    fn hours(&self) -> u64 {
+    pub(crate) fn hours(&self) -> u64 {
         self.model.health.power_on_hours + self.now / 3_600_000_000_000
     }
 
@@ -85,7 +102,11 @@ impl SimDrive {
             (slot[0], slot[1], slot[3], slot[4]) = (id, 2, 100, 100);
             slot[5..11].copy_from_slice(&raw.to_le_bytes()[..6]);
         }
+        let (status, mut log) = self.tests.ata(self.now, &self.tested());
+        // The capability to test itself, and how that stands.
+        (data[363], data[367]) = (status, 1 << 4);
         seal(&mut data);
+        seal(&mut log);
         // Statistics: 56 bits of value under flags that say supported and valid.
         let page = |number: u8, values: &[(usize, u64)]| {
             let mut page = [0_u8; 512];
@@ -112,7 +133,7 @@ impl SimDrive {
         let mut all = Health {
             source: "ATA SMART".into(),
             pages: pages.iter().map(|(name, bytes)| Page::new(name, *bytes)).collect(),
-            missing: vec!["Self-tests: not offered by this drive".into()],
+            self_test: Some(ata::self_test(&smart, Some(&log))),
             ..Health::default()
         };
         all.of_ata(&smart, statistics, block);

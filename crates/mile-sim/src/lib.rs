@@ -14,6 +14,7 @@ mod health;
 mod instruments;
 mod medium;
 pub mod model;
+mod selftest;
 mod thermal;
 
 use disk::DiskMedium;
@@ -25,7 +26,7 @@ use mile_drive::drive::{
     Claims, Drive, DriveError, Facts, Failure, Identity, Limits, Link, Narrowed, Readings, Situation,
     Transfer, Truth, TruthEvent, TruthKind,
 };
-use mile_drive::health::Health;
+use mile_drive::health::{Health, TestKind};
 use mile_drive::io::narrow::{MOST_FAILING, divide};
 use mile_drive::pipe::{PipeEnd, When};
 use mile_drive::{Pending, Tally};
@@ -59,6 +60,7 @@ pub struct SimDrive {
     wander: f64,
     /// Whether its health was asked for.
     asked: bool,
+    tests: selftest::Tests,
     work: Option<Work>,
     /// The copy that its transfers are a side of.
     copy: Option<PipeEnd>,
@@ -132,6 +134,7 @@ impl SimDrive {
             joules: 0.0,
             wander: 0.0,
             asked: false,
+            tests: selftest::Tests::default(),
             work: None,
             copy: None,
             load: None,
@@ -348,6 +351,7 @@ impl Drive for SimDrive {
             has_temperature: self.model.health.kind != HealthKind::None,
             readable: true,
             cache: None,
+            files: None,
         }
     }
 
@@ -527,6 +531,23 @@ impl Drive for SimDrive {
     fn discard(&mut self, start: Bytes, length: Bytes) -> Pending<Result<(), DriveError>> {
         self.medium.discard(start, length);
         Pending::done(Ok(()))
+    }
+
+    fn begin_self_test(&mut self, kind: TestKind) -> Result<(), DriveError> {
+        let offers = match self.model.health.kind {
+            HealthKind::None => false,
+            HealthKind::Nvme => kind != TestKind::Conveyance,
+            HealthKind::Ata => true,
+        };
+        if !offers {
+            return Err(DriveError::NotOffered { what: "self-tests of this kind" });
+        }
+        self.tests.begin(kind, self.now, self.hours());
+        Ok(())
+    }
+
+    fn end_self_test(&mut self) {
+        self.tests.abort(self.hours());
     }
 
     fn ask_health(&mut self) {

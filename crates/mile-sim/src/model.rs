@@ -243,6 +243,9 @@ pub struct HealthModel {
     pub power_cycles: u64,
     pub unsafe_shutdowns: u64,
     pub percentage_used: u8,
+    /// A block that an extended self-test cannot read.
+    #[serde(default)]
+    pub self_test_fails_at: Option<u64>,
 }
 
 impl Model {

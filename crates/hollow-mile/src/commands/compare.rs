@@ -16,8 +16,7 @@ use std::path::Path;
 /// Runs of a logbook held against each other, as they are named.
 pub(crate) fn of(named: &[String], logbook: &Path) -> Result<Comparison, Failure> {
     let beside = BesideArgs::default();
-    let all: Vec<Loaded> =
-        named.iter().map(|s| sides::named(s, Some(logbook), &beside)).collect::<Result<_, _>>()?;
+    let all = sides::all_named(named, Some(logbook), &beside, true)?;
     held(&all, &Terms::default())
 }
 
@@ -34,11 +33,7 @@ pub(crate) fn figure(named: &[String], runs: &[&[Vec<Source>]]) -> Result<Option
 }
 
 pub(crate) fn run(args: &CompareArgs) -> Result<(), Failure> {
-    let all: Vec<Loaded> = args
-        .sides
-        .iter()
-        .map(|s| sides::named(s, args.logbook.as_deref(), &args.beside))
-        .collect::<Result<_, _>>()?;
+    let all = sides::all_named(&args.sides, args.logbook.as_deref(), &args.beside, true)?;
     let terms =
         Terms { reference_ambient: args.reference_ambient.map_or(25.0, |c| c.0), detect: args.detect };
     let found = held(&all, &terms)?;
@@ -81,7 +76,7 @@ pub(crate) fn report(found: &Comparison) -> String {
     let mut out = String::new();
     for (i, side) in found.sides.iter().enumerate() {
         let runs = side.runs.join(", ");
-        let runs = if runs == side.name { String::new() } else { format!(" ({runs})") };
+        let runs = if runs == side.name || runs.is_empty() { String::new() } else { format!(" ({runs})") };
         let _ = writeln!(out, "{}  {}{runs}", letter(i), side.name);
     }
     if found.differs.is_empty() {
@@ -118,7 +113,7 @@ pub(crate) fn report(found: &Comparison) -> String {
             "    {name:<22} {:>22} {:>22} {:>7} {:>24} {:>20}  {said:<22} {}",
             value(&f.a),
             value(&f.b),
-            format!("{}, {}", f.a.n, f.b.n),
+            numbers(f),
             with_interval(f.difference, f.difference_low, f.difference_high),
             f.percent.map_or(String::new(), |p| with_interval(p, f.percent_low, f.percent_high)),
             f.repeats_needed.map_or(String::new(), |n| n.to_string())
@@ -141,7 +136,7 @@ pub(crate) fn report(found: &Comparison) -> String {
     let _ = writeln!(
         out,
         "\nEach value is a mean with its interval (95 %), n the repeats of each side. A difference is established where its chance p, corrected for {} figures, is at most 0.05.",
-        found.figures.iter().filter(|f| f.p_corrected.is_some()).count()
+        found.tested().0
     );
     for note in &found.notes {
         let _ = writeln!(out, "{note}");
@@ -155,6 +150,11 @@ pub(crate) fn letter(side: usize) -> String {
         .ok()
         .filter(|s| *s < 26)
         .map_or_else(|| format!("side {}", side + 1), |s| char::from(b'A' + s).to_string())
+}
+
+/// The repeats of both sides; a claim has none.
+pub(crate) fn numbers(f: &Compared) -> String {
+    [f.a.n, f.b.n].map(|n| if n == 0 { "–".to_owned() } else { n.to_string() }).join(", ")
 }
 
 /// A figure with its interval.

@@ -71,7 +71,17 @@ fn what(action: &Action) -> String {
         Action::Flush => "flush".into(),
         Action::Discard(_) => "discard".into(),
         Action::Health => "look at the health".into(),
+        Action::SelfTest(kind, _) => format!("self-test, {}", kind.word()),
         Action::Copy(copy) => copy.words(),
+        Action::Files(files) => match files.op {
+            mile_core::files::FilesOp::Write => {
+                format!("write {} files of {}", files.count, files.sizes.words())
+            }
+            mile_core::files::FilesOp::Copy => {
+                format!("copy the files of {}", files.from.as_deref().unwrap_or_default())
+            }
+            op => format!("{} files", op.word()),
+        },
         Action::Ask(text, _) => format!("ask \"{text}\""),
         Action::Transfer(t) => {
             let order = if t.access == mile_course::Access::Random { "random" } else { "sequential" };

@@ -29,6 +29,7 @@ struct Leftover {
 }
 
 const SCRATCH: &str = "scratch-file";
+const FILES: &str = "files";
 const ASIDE: &str = "log-aside";
 
 pub(crate) fn run(args: &LeftoversArgs) -> Result<(), Failure> {
@@ -52,16 +53,16 @@ pub(crate) fn run(args: &LeftoversArgs) -> Result<(), Failure> {
         return Ok(());
     };
     let chosen: Vec<&Leftover> = match wanted.as_str() {
-        "all" => found.iter().filter(|l| l.what == SCRATCH).collect(),
+        "all" => found.iter().filter(|l| l.what != ASIDE).collect(),
         number => {
             let run: i64 = number.parse().map_err(|_| {
                 Failure::usage(format!("--remove takes the number of a run, or `all`, and not `{number}`"))
             })?;
-            found.iter().filter(|l| l.run == run && l.what == SCRATCH).collect()
+            found.iter().filter(|l| l.run == run && l.what != ASIDE).collect()
         }
     };
     if chosen.is_empty() && wanted == "all" {
-        text::say(if found.is_empty() { nothing } else { "Runs of this logbook have left no scratch file." });
+        text::say(if found.is_empty() { nothing } else { "Runs of this logbook have left no files." });
         return Ok(());
     }
     if chosen.is_empty() {
@@ -69,19 +70,33 @@ pub(crate) fn run(args: &LeftoversArgs) -> Result<(), Failure> {
             "there is no such scratch file; `hollow-mile leftovers` lists what there is",
         ));
     }
-    for leftover in chosen {
-        let held = Held::open(&leftover.path)?;
-        // Once more, on the file that is open now.
-        if leftover.identity.is_none() || mile_drive::file::run_of(held.file()) != leftover.identity {
-            return Err(Failure::usage(format!(
-                "{} is not what run {} left any more, and stays",
-                leftover.path.display(),
+    chosen.into_iter().try_for_each(remove)
+}
+
+/// Takes away what a run left, if it is that still.
+fn remove(leftover: &Leftover) -> Result<(), Failure> {
+    let path = leftover.path.display();
+    let other =
+        || Failure::usage(format!("{path} is not what run {} left any more, and stays", leftover.run));
+    let Some(run) = leftover.identity else { return Err(other()) };
+    if leftover.what == FILES {
+        if mile_drive::files::remove_folder(&leftover.path, run)? {
+            text::say(&format!("{path} is gone."));
+        } else {
+            text::say(&format!(
+                "The files of run {} are gone. {path} stays, as there is something else in it.",
                 leftover.run
-            )));
+            ));
         }
-        held.remove()?;
-        text::say(&format!("{} is gone.", leftover.path.display()));
+        return Ok(());
     }
+    let held = Held::open(&leftover.path)?;
+    // Once more, on the file that is open now.
+    if mile_drive::file::run_of(held.file()) != Some(run) {
+        return Err(other());
+    }
+    held.remove()?;
+    text::say(&format!("{path} is gone."));
     Ok(())
 }
 
@@ -104,6 +119,7 @@ fn find(logbook: &Path) -> Result<Vec<Leftover>, Failure> {
         for lane in head.lanes.iter().filter(|l| !l.drive.simulated) {
             let Some(order) = &lane.order else { continue };
             found.extend(scratch_of(run, status, order, identity));
+            found.extend(files_of(run, order, identity));
         }
     }
     let logbook = std::path::absolute(logbook)?;
@@ -142,4 +158,15 @@ fn scratch_of(run: i64, status: Status, order: &Order, identity: RunId) -> Optio
     };
     let bytes = file.metadata().map_or(0, |m| m.len());
     Some(Leftover { path, run, bytes, what: SCRATCH, note, identity: Some(identity) })
+}
+
+/// The folder of whole files that a lane of a run worked with, where it is still there.
+fn files_of(run: i64, order: &Order, identity: RunId) -> Option<Leftover> {
+    let folder = order.folder.clone().unwrap_or_default();
+    let path = mile_drive::file::folder_for_files(&folder.join(&order.drive));
+    let (made_by, bytes) = mile_drive::files::run_of_folder(&path)?;
+    (made_by == identity).then(|| {
+        let note = if order.keep { "whole files, kept, as was asked for" } else { "whole files of the run" };
+        Leftover { path, run, bytes: bytes.0, what: FILES, note: note.to_owned(), identity: Some(identity) }
+    })
 }

@@ -89,6 +89,7 @@ pub(crate) fn import(all: &[Source], logbook: &Path) -> Result<i64, Failure> {
                 has_temperature: !source.trace.temp.is_blank(),
                 readable: true,
                 cache: None,
+                files: None,
             }),
             demands: known.demands.clone(),
             ..of.clone()

@@ -4,37 +4,28 @@ use crate::bundle;
 use crate::cli::{BesideArgs, ReportArgs};
 use crate::commands::compare::figure;
 use crate::figure::write_whole;
+use crate::history::{self, Ask, Story};
 use crate::report::{Run, lead, parts, title};
 use crate::sides;
-use crate::source::Source;
 use crate::text;
 use mile_bench::Failure;
+use mile_bench::session::logbook_path;
 use mile_core::compare::{Comparison, Side, Terms, compare};
 use mile_drive::clock::unix_seconds;
 use mile_figures::report::{Paper, report};
+use mile_logbook::DriveKey;
 use mile_runner::Status;
 use std::path::Path;
 
-/// Runs that are told once each, what their sides are against each other, and the figure of that.
-type Gathered = (Vec<Run>, Option<Comparison>, Option<String>);
+/// Runs that are told once each, what their sides are against each other, the figure of that, and the histories of their drives.
+type Gathered = (Vec<Run>, Option<Comparison>, Option<String>, Vec<Story>);
 
 /// Gathers what a report is about.
 fn gather(named: &[String], logbook: Option<&Path>, beside: &BesideArgs) -> Result<Gathered, Failure> {
     let mut runs: Vec<Run> = Vec::new();
-    let mut compared: Vec<Side> = Vec::new();
-    let mut loaded: Vec<Vec<Run>> = Vec::new();
-    for side in named {
-        let mut members = Vec::new();
-        let mut own = Vec::new();
-        for name in sides::names(side, logbook)? {
-            let run = Source::load_all(&name, logbook, beside)?;
-            run.iter().flat_map(Source::problem_lines).for_each(|line| text::complain(&line));
-            members.push(sides::member(&run));
-            own.push(run);
-        }
-        loaded.push(own);
-        compared.push(Side { name: side.clone(), members });
-    }
+    // A run that is underway is told as far as it has come.
+    let all = sides::all_named(named, logbook, beside, false)?;
+    let (compared, loaded): (Vec<Side>, Vec<Vec<Run>>) = all.into_iter().unzip();
     let found = if compared.len() > 1 { compare(&compared, &Terms::default()) } else { None };
     let drawn = match &found {
         Some(_) => figure(named, &loaded.iter().map(Vec::as_slice).collect::<Vec<_>>())?,
@@ -46,16 +37,37 @@ fn gather(named: &[String], logbook: Option<&Path>, beside: &BesideArgs) -> Resu
             runs.push(run);
         }
     }
-    Ok((runs, found, drawn))
+    let stories = stories(&runs, logbook);
+    Ok((runs, found, drawn, stories))
+}
+
+/// The histories of the drives of runs, where they go over more than the runs themselves.
+fn stories(runs: &[Run], logbook: Option<&Path>) -> Vec<Story> {
+    let Ok(path) = logbook_path(logbook) else { return Vec::new() };
+    let mut known: Vec<DriveKey> = Vec::new();
+    let mut all = Vec::new();
+    for source in runs.iter().flatten().filter(|s| s.status.is_some()) {
+        let lane = source.head.lane(source.lane);
+        let Some(key) = DriveKey::of(&lane.drive).filter(|k| !known.contains(k)) else { continue };
+        let ask = Ask { endurance: lane.claims.endurance, ..Ask::default() };
+        // A drive of which nothing is kept has no history, and that is no fault of its runs.
+        let story = history::story(&key, None, &path, &ask).ok();
+        all.extend(story.filter(|s| {
+            let ends = s.snapshots.first().zip(s.snapshots.last());
+            ends.is_some_and(|(a, b)| b.at - a.at > 86_400)
+        }));
+        known.push(key);
+    }
+    all
 }
 
 fn document(
-    (runs, found, drawn): &Gathered,
+    (runs, found, drawn, stories): &Gathered,
     files: &[(String, String)],
     paper: Paper,
 ) -> Result<Vec<u8>, Failure> {
     let lead = lead(runs, unix_seconds());
-    Ok(report(&title(runs), &lead, &parts(runs, found.as_ref(), drawn.as_deref(), files)?, paper)?)
+    Ok(report(&title(runs), &lead, &parts(runs, found.as_ref(), drawn.as_deref(), stories, files)?, paper)?)
 }
 
 /// Writes a report of runs of a logbook to a new file.
@@ -76,7 +88,7 @@ pub(crate) fn run(args: &ReportArgs) -> Result<(), Failure> {
                 source.of
             )));
         }
-        let (runs, found, _) = &all;
+        let (runs, found, ..) = &all;
         let make = |files: &[(String, String)]| document(&all, files, paper);
         let files = bundle::write(folder, runs, found.as_ref(), args.logbook.as_deref(), &make)?;
         text::say(&format!("{} holds the report and {files} files that it was made from.", folder.display()));

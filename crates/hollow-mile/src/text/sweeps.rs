@@ -169,7 +169,13 @@ fn ramp_table(ramp: &Ramp, most: f64, width: usize) -> Vec<String> {
         .iter()
         .map(|s| {
             let block = s.block_bytes.map_or(String::new(), |b| format!("{} from ", block_size(Bytes(b))));
-            format!("{block}{} in flight on", s.outstanding)
+            // Workers that each have one operation, or one file.
+            let only_workers = ramp.points.iter().all(|p| p.depth.is_none() && p.workers.is_some());
+            match (only_workers, s.outstanding) {
+                (true, 1) => format!("{block}1 worker on"),
+                (true, n) => format!("{block}{n} workers on"),
+                (false, n) => format!("{block}{n} in flight on"),
+            }
         })
         .collect();
     if !saturated.is_empty() {

@@ -138,11 +138,17 @@ fn facts_of(card: &Card) -> DriveFacts {
         has_temperature: facts.has_temperature,
         readable: facts.readable,
         cache: facts.cache,
+        files: facts.files,
     }
 }
 
 fn op_of(work: &Work) -> Op {
-    if let Work::Transfer(t) = work { t.op } else { Op::Idle }
+    match work {
+        Work::Transfer(t) => t.op,
+        Work::Files(f) if f.op == mile_core::files::FilesOp::Read => Op::Read,
+        Work::Files(f) if f.changes() && f.op != mile_core::files::FilesOp::Delete => Op::Write,
+        _ => Op::Idle,
+    }
 }
 
 fn background(card: &Card, logbook: &Path) -> Background {

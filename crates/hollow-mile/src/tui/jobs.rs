@@ -4,6 +4,7 @@ use super::check::{Background, Question, check};
 use super::state::{Checked, HealthShown, Shown, StartForm};
 use super::update::start::ahead;
 use crate::figure;
+use crate::history::{self, Ask};
 use crossbeam_channel::{Receiver, Sender, unbounded};
 use mile_bench::bench::{self, Card};
 use mile_bench::session::{self, Order, Told};
@@ -12,7 +13,7 @@ use mile_core::ruler::{Ruler, Window};
 use mile_core::{Bytes, findings};
 use mile_drive::block::probe::{TestRequest, request_test};
 use mile_drive::sysfs::Roots;
-use mile_logbook::{Entry, Logbook, StoredRun};
+use mile_logbook::{DriveKey, Entry, Logbook, StoredRun};
 use mile_runner::Speed;
 use mile_runner::remote::Client;
 use std::path::{Path, PathBuf};
@@ -31,6 +32,8 @@ pub(crate) enum Done {
     /// The real drives as they are now.
     Bench(Vec<Card>),
     Health(Result<Box<HealthShown>, String>),
+    /// What a drive told was kept.
+    Kept(Result<String, String>),
     /// The course in the editor, and what was found out of its drive meanwhile.
     Checked(Box<Checked>, Vec<Arc<Background>>),
     /// Runs were compared: those of either side, and what came of it.
@@ -89,8 +92,21 @@ impl Jobs {
         let (path, drive) = (logbook.to_owned(), drive.to_owned());
         self.spawn(move || {
             std::thread::sleep(after);
-            let shown = bench::card(&drive).map(|card| HealthShown { last: last_change(&path, &card), card });
+            let shown = bench::card(&drive).map(|card| {
+                let story = DriveKey::of(&card.identity)
+                    .and_then(|key| history::story(&key, Some(&card), &path, &Ask::default()).ok());
+                HealthShown { last: last_change(&path, &card), story: story.map(Box::new), card }
+            });
             Done::Health(shown.map(Box::new).map_err(|f| f.message().to_owned()))
+        });
+    }
+
+    /// Keeps what a drive told.
+    pub(crate) fn keep_health(&self, logbook: &Path, card: &Card) {
+        let (path, card) = (logbook.to_owned(), card.clone());
+        self.spawn(move || {
+            let kept = crate::commands::watch::keep(&card, &path);
+            Done::Kept(kept.map_err(|f| f.message().to_owned()).and_then(|k| k))
         });
     }
 
@@ -160,7 +176,15 @@ impl Jobs {
     pub(crate) fn compare(&self, path: &Path, sides: [Vec<i64>; 2]) {
         let path = path.to_owned();
         self.spawn(move || {
-            let named = sides.each_ref().map(|s| s.iter().map(i64::to_string).collect::<Vec<_>>().join(","));
+            let mut named =
+                sides.each_ref().map(|s| s.iter().map(i64::to_string).collect::<Vec<_>>().join(","));
+            // A side without runs is what is claimed; it stands first, as what the other is held against.
+            if sides[1].is_empty() {
+                named.swap(0, 1);
+            }
+            if sides.iter().any(Vec::is_empty) {
+                named[0] = crate::sides::CLAIMS.to_owned();
+            }
             let found = crate::commands::compare::of(&named, &path);
             Done::Compared(sides, found.map(Box::new).map_err(|f| f.message().to_owned()))
         });

@@ -32,6 +32,7 @@ pub(crate) use compare::PLACE as COMPARE;
 pub(crate) use course::PLACE as COURSE;
 pub(crate) use fill::PLACE as FILL;
 pub(crate) use findings::PLACE as FINDINGS;
+pub(crate) use health::Strips;
 pub(crate) use logbook::PLACE as LOGBOOK;
 pub(crate) use surface::PLACE as SURFACE;
 pub(crate) use underway::PLACE as UNDERWAY;

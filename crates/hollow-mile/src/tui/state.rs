@@ -307,6 +307,8 @@ pub(crate) struct FindingsPlace {
     pub(crate) framing: Framing,
     pub(crate) selected: Option<usize>,
     pub(crate) panel: Panel,
+    /// Lines below the terrain that are passed over.
+    pub(crate) scroll: usize,
 }
 
 /// What stands beside the breaks, or in their stead on a narrow screen.
@@ -473,7 +475,11 @@ pub(crate) struct HealthPlace {
     /// The drive that it is of, once it was asked for.
     pub(crate) drive: Option<String>,
     pub(crate) shown: Option<HealthShown>,
+    /// The strips of its story at the width that was drawn last.
+    pub(crate) strips: Option<super::places::Strips>,
     pub(crate) scroll: usize,
+    /// Whether all attributes and counters are shown, and not the story.
+    pub(crate) raw: bool,
 }
 
 /// A drive's health as it was read.
@@ -481,6 +487,8 @@ pub(crate) struct HealthShown {
     pub(crate) card: Card,
     /// The last run on this drive, and what it changed; `None` where there was none.
     pub(crate) last: Option<(i64, Vec<String>)>,
+    /// What is kept of it over time.
+    pub(crate) story: Option<Box<crate::history::Story>>,
 }
 
 /// What was found of the course in the editor.

@@ -21,6 +21,9 @@ use std::time::Duration;
 use tui_input::Input;
 use tui_input::backend::crossterm::EventHandler;
 
+/// Lines that a page goes on by.
+const PAGE: usize = 8;
+
 /// Most letters that are pasted into a field of one line: as long as a path may be.
 const MOST_PASTED: usize = 4096;
 
@@ -159,6 +162,10 @@ fn ask_self_test(state: &mut State) {
     match state.health.shown.as_ref().map(|s| s.card.health.as_ref().and_then(|h| h.self_test.as_ref())) {
         None => state.complain("There is no drive to test; select one on the bench."),
         Some(None) => state.complain("Self-tests: not offered by this drive."),
+        Some(Some(_)) if state.health.shown.as_ref().is_some_and(|s| s.card.identity.simulated) => state
+            .complain(
+                "A simulated drive tests itself in a run only: a course with `leg test`, `self-test short`.",
+            ),
         Some(Some(_)) => state.overlay = Some(Overlay::SelfTest),
     }
 }
@@ -180,6 +187,13 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         Action::NextPlace => come_to(state, jobs, state.place.after(1)),
         Action::PreviousPlace => come_to(state, jobs, state.place.after(places::ALL.len() - 1)),
         Action::ReadHealth => read_health(state, jobs, Duration::ZERO),
+        Action::RawHealth => {
+            (state.health.raw, state.health.scroll) = (!state.health.raw, 0);
+        }
+        Action::KeepHealth => match &state.health.shown {
+            Some(shown) => jobs.keep_health(&state.logbook_path, &shown.card),
+            None => state.complain("There is no drive here; select one on the bench."),
+        },
         Action::SelfTest => ask_self_test(state),
         Action::Resume => {
             if let Err(text) = resume(state, jobs) {
@@ -255,7 +269,11 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         Action::Report => report(state, jobs),
         Action::StartNext => start::start_next(state, jobs),
         Action::OtherSide => start::other_side(state, jobs),
-        Action::NextPanel => state.findings.panel = state.findings.panel.after(),
+        Action::NextPanel => {
+            (state.findings.panel, state.findings.scroll) = (state.findings.panel.after(), 0);
+        }
+        Action::PageDown => state.findings.scroll += PAGE,
+        Action::PageUp => state.findings.scroll = state.findings.scroll.saturating_sub(PAGE),
         Action::NoteBreak if state.findings.shown.is_none() => state.complain("No run is open."),
         Action::NoteBreak => state.overlay = Some(Overlay::Note(Input::default())),
     }
@@ -290,9 +308,9 @@ fn mark(state: &mut State, side: usize) {
 /// Compares the runs that are marked in the logbook.
 pub(super) fn compare(state: &mut State, jobs: &Jobs) {
     let sides = state.logbook.sides.clone();
-    if sides.iter().any(Vec::is_empty) {
+    if sides.iter().all(Vec::is_empty) {
         return state.complain(format!(
-            "Mark runs for both sides in the logbook ({}): a for side A, b for side B.",
+            "Mark runs in the logbook ({}): a for side A, b for side B. With one side marked it is held against what is claimed.",
             LOGBOOK.key()
         ));
     }
@@ -504,6 +522,7 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
                 let same =
                     state.findings.shown.as_ref().is_some_and(|s| (s.run, s.lane) == (shown.run, shown.lane));
                 if !same {
+                    state.findings.scroll = 0;
                     let ruler = state.findings.framing.ruler;
                     state.findings.framing = super::canvas::Framing::on(ruler);
                 }
@@ -529,8 +548,12 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
                     // Its progress is looked at as long as it goes on.
                     read_health(state, jobs, Duration::from_secs(3));
                 }
-                state.health.shown = Some(*shown);
+                (state.health.shown, state.health.strips) = (Some(*shown), None);
             }
+        }
+        Done::Kept(Ok(line)) => {
+            state.tell(format!("Kept: {line}"));
+            read_health(state, jobs, Duration::ZERO);
         }
         Done::Tested(Ok(())) => {
             state.tell("The drive has taken the request.");
@@ -538,7 +561,7 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
         }
         Done::Noted(Ok(())) => state.tell("The note is kept with the run."),
         Done::Noted(Err(text)) => state.complain(text),
-        Done::Tested(Err(text)) | Done::Health(Err(text)) => state.complain(text),
+        Done::Tested(Err(text)) | Done::Health(Err(text)) | Done::Kept(Err(text)) => state.complain(text),
         Done::Exported(Ok(paths)) => state.tell(format!("Written: {}", paths.join(", "))),
         Done::Loaded(Err(text)) => {
             state.findings.loading = None;

@@ -7,6 +7,8 @@
     reason = "a test that cannot go on has failed"
 )]
 
+pub(crate) mod bad_target;
+
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
 

@@ -2,13 +2,34 @@
 
 use super::{Order, OrderLane, Ready, ReadyLane};
 use crate::{Failure, bench};
+use mile_core::Bytes;
 use mile_core::channel::Channel;
-use mile_course::{Course, Plan};
+use mile_core::files::FilesOp;
+use mile_course::{Course, Plan, Work};
 use mile_drive::{Drive, DriveError};
 use mile_instrument::Config;
 use mile_runner::run;
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Path, PathBuf};
+
+/// Refuses a course that copies a folder which cannot be read, or that is larger than what is free, before anything is made.
+fn check_sources(plan: &Plan, room: Option<Bytes>) -> Result<(), Failure> {
+    for leg in &plan.legs {
+        let Work::Files(work) = &leg.work else { continue };
+        let Some(folder) = work.from.as_ref().filter(|_| work.op == FilesOp::Copy) else { continue };
+        let all = mile_drive::files::list(Path::new(folder))
+            .map_err(|e| Failure::usage(format!("Leg {} copies the files of {folder}: {e}", leg.name)))?;
+        let bytes = Bytes(all.iter().fold(0, |sum, f| sum.saturating_add(f.1)));
+        if room.is_some_and(|room| bytes > room) {
+            return Err(Failure::usage(format!(
+                "Leg {} copies {bytes} of files, but the file system has {} for them beside the file of the run",
+                leg.name,
+                room.unwrap_or_default()
+            )));
+        }
+    }
+    Ok(())
+}
 
 /// Reads the course, looks at its drives, and fits the one to the others. Nothing is made or written.
 ///
@@ -54,6 +75,9 @@ pub fn plan(mut order: Order) -> Result<Ready, Failure> {
             errors.join("\n")
         ))
     })?;
+    for (plan, facts) in plans.iter().zip(&facts) {
+        check_sources(plan, facts.files)?;
+    }
     if order.discard_first {
         mile_course::discard_first(&mut plans);
     }

@@ -144,7 +144,7 @@ impl StatedClaim {
     }
 
     /// Whether a leg ran under its conditions.
-    fn fits(&self, load: &LegLoad) -> bool {
+    pub(super) fn fits(&self, load: &LegLoad) -> bool {
         let is = |asked: Option<u32>, has: u32| asked.is_none_or(|a| a == has);
         !load.is_held_back
             && self.op.is_none_or(|op| op == load.op)

@@ -3,6 +3,9 @@
 use super::{Parser, Read};
 use crate::course::{Access, End, Position, Range, ScanOrder, Seen};
 use crate::diagnostic::Diagnostic;
+use crate::files::FileSync;
+use mile_core::files::{FileSizes, FilesOp};
+use mile_core::health::SelfTestKind;
 use mile_core::{Bytes, Nanos, Op, Rate};
 
 /// One clause of a leg.
@@ -12,6 +15,11 @@ pub(crate) enum Clause {
     Verify,
     Fill(Position),
     Scan(Op, Option<ScanOrder>),
+    /// What is done with files, and the folder that they are copied from.
+    Files(FilesOp, Option<String>),
+    Sizes(FileSizes),
+    Count(f64),
+    Sync(FileSync),
     /// From one lane to another, by their places.
     Copy(usize, usize),
     /// What holds for the target of a copy alone.
@@ -20,6 +28,7 @@ pub(crate) enum Clause {
     Flush,
     Discard,
     Health,
+    SelfTest(SelfTestKind),
     Ask(String),
     Reads(f64),
     Workers(f64),
@@ -41,20 +50,24 @@ pub(crate) enum Clause {
 }
 
 /// The words that begin a clause. The canonical form of a leg has them in this order.
-pub(crate) const CLAUSES: [&str; 29] = [
+pub(crate) const CLAUSES: [&str; 34] = [
     "write",
     "read",
     "mixed",
     "verify",
     "fill",
     "scan",
+    "files",
     "copy",
     "rest",
     "flush",
     "discard",
     "health",
+    "self-test",
     "ask",
     "reads",
+    "sizes",
+    "count",
     "blocks",
     "depth",
     "target",
@@ -66,6 +79,7 @@ pub(crate) const CLAUSES: [&str; 29] = [
     "bad",
     "shifted",
     "incompressible",
+    "sync",
     "through",
     "over",
     "until",
@@ -92,6 +106,10 @@ impl Parser {
                 Clause::Scan(op, self.scan_order())
             }
             "copy" => self.copy_lanes()?,
+            "files" => self.files_head()?,
+            "sizes" => Clause::Sizes(self.file_sizes()?),
+            "count" => Clause::Count(self.plain("how many files, such as `count 10000`")?),
+            "sync" => self.file_sync()?,
             "target" => self.of_target()?,
             "buffer" => Clause::Buffer(self.size()?),
             "rest" if self.take_word("for") => Clause::Rest(vec![End::After(self.duration()?)]),
@@ -100,6 +118,11 @@ impl Parser {
             "flush" => Clause::Flush,
             "discard" => Clause::Discard,
             "health" => Clause::Health,
+            "self-test" => Clause::SelfTest(match self.one_of(&["short", "extended", "conveyance"])? {
+                0 => SelfTestKind::Short,
+                1 => SelfTestKind::Extended,
+                _ => SelfTestKind::Conveyance,
+            }),
             "ask" => Clause::Ask(self.text("what the operator is told, in double quotes")?),
             "reads" => Clause::Reads(self.share("a share, such as `reads 70 %`")?),
             "blocks" => Clause::Blocks(self.size()?),

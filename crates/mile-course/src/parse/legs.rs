@@ -8,8 +8,8 @@ use crate::token;
 use mile_core::surface::refine::REFINE;
 use mile_core::{Bytes, LegName, Op, units::block_size};
 
-/// Largest operation: larger ones are split by the kernel anyway.
-const LARGEST_BLOCK: u64 = 16 << 20;
+/// Largest operation: the kernel splits larger ones anyway, and the host's memory holds all that are in flight.
+const LARGEST_BLOCK: u64 = 64 << 20;
 /// Smallest logical block of any drive.
 const SMALLEST_BLOCK: u64 = 512;
 /// Most operations in flight, what a single ring is sized for.
@@ -59,6 +59,10 @@ fn left_of(clauses: Clauses, mut take: impl FnMut(&Clause) -> bool) -> Clauses {
 /// A leg, or the passes of a scan and the leg that refines what they show. A scan that is given no order has two passes: what goes with the time goes with other addresses in the second one. Legs that run at the
 /// same time as others have one pass.
 fn passes(name: String, action: Action, together: bool) -> Vec<(String, Action)> {
+    let action = match action {
+        Action::Files(files) => return crate::files::with_source(name, *files),
+        other => other,
+    };
     let Action::Transfer(transfer) = &action else { return vec![(name, action)] };
     let Kind::Scan(zones, order) = transfer.kind else { return vec![(name, action)] };
     let orders = match order {
@@ -210,6 +214,7 @@ impl Parser {
                 let scan = nothing(op, Kind::Scan(ZONES, order), Access::Sequential);
                 self.transfer(span, scan, clauses, unread)
             }
+            Some((Clause::Files(op, from), span)) => self.files(span, (op, from), clauses, unread),
             Some((Clause::Copy(from, to), span)) => self.copy(span, (from, to), clauses.collect(), unread),
             Some((Clause::Flush, _)) => {
                 self.nothing_more(clauses, "a flush");
@@ -219,16 +224,12 @@ impl Parser {
                 self.nothing_more(clauses, "a look at the health");
                 Some(Action::Health)
             }
+            Some((Clause::SelfTest(kind), _)) => {
+                let at_most = self.only_a_limit(clauses, "a self-test");
+                Some(Action::SelfTest(kind, at_most))
+            }
             Some((Clause::Ask(text), _)) => {
-                let mut at_most = None;
-                let rest = left_of(clauses, |clause| match clause {
-                    Clause::AtMost(time) if at_most.is_none() => {
-                        at_most = Some(*time);
-                        true
-                    }
-                    _ => false,
-                });
-                self.nothing_more(rest, "a word to the operator");
+                let at_most = self.only_a_limit(clauses, "a word to the operator");
                 Some(Action::Ask(text, at_most))
             }
             Some((Clause::Discard, _)) => {
@@ -247,7 +248,7 @@ impl Parser {
                 if !unread {
                     self.errors.push(
                         Diagnostic::new(span, "a leg begins with what it does")
-                            .hint("begin with `write`, `read` or `mixed` and `sequential` or `random`, or with `verify`, `fill`, `scan`, `copy`, `flush`, `discard`, `health`, `ask` or `rest`"),
+                            .hint("begin with `write`, `read` or `mixed` and `sequential` or `random`, or with `verify`, `fill`, `scan`, `files`, `copy`, `flush`, `discard`, `health`, `self-test`, `ask` or `rest`"),
                     );
                 }
                 None
@@ -263,6 +264,20 @@ impl Parser {
             }
         };
         action.filter(|_| self.errors.len() == errors && !unread)
+    }
+
+    /// The longest time of an action that takes no other clause.
+    fn only_a_limit(&mut self, clauses: Clauses, what: &str) -> Option<mile_core::Nanos> {
+        let mut at_most = None;
+        let rest = left_of(clauses, |clause| match clause {
+            Clause::AtMost(time) if at_most.is_none() => {
+                at_most = Some(*time);
+                true
+            }
+            _ => false,
+        });
+        self.nothing_more(rest, what);
+        at_most
     }
 
     /// Reports clauses behind an action that takes none of them.
@@ -439,7 +454,7 @@ impl Parser {
         let wrong = if block.0 == 0 || !block.0.is_multiple_of(SMALLEST_BLOCK) {
             Some("a block is a multiple of 512 B, the smallest logical block")
         } else if block.0 > LARGEST_BLOCK {
-            Some("a block is at most 16 MiB")
+            Some("a block is at most 64 MiB")
         } else {
             None
         };
@@ -456,7 +471,7 @@ impl Parser {
         block
     }
 
-    fn checked_count(&mut self, span: Span, what: &str, count: f64, most: u32) -> u32 {
+    pub(crate) fn checked_count(&mut self, span: Span, what: &str, count: f64, most: u32) -> u32 {
         if count.fract() != 0.0 || !(1.0..=f64::from(most)).contains(&count) {
             self.errors.push(Diagnostic::new(
                 span,

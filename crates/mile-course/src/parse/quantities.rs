@@ -116,7 +116,7 @@ impl Parser {
     }
 
     /// `70 %`, as a share from 0 to 1.
-    pub(super) fn share(&mut self, what: &str) -> Read<f64> {
+    pub(crate) fn share(&mut self, what: &str) -> Read<f64> {
         let span = self.here();
         let value = self.number(what)?;
         if !self.take_percent() {
@@ -143,6 +143,18 @@ impl Parser {
         let value = self.number("a size, such as `1 MiB` or `600 GB`")?;
         let unit = self.unit(&SIZE_UNITS)?;
         Ok(Bytes((value * size_unit(unit).unwrap_or(1) as f64).round() as u64))
+    }
+
+    /// Whether the quantity here is a share in percent; nothing is read.
+    pub(crate) fn at_share(&self) -> bool {
+        match (self.peek(), self.tokens.get(self.at + 1).map(|t| &t.kind)) {
+            (Some(Kind::Number(_)), next) => matches!(next, Some(Kind::Percent)),
+            (Some(Kind::Word(name)), next) => {
+                let swept = self.sweeps.iter().rev().find(|(n, _)| n == name);
+                swept.is_some_and(|(_, v)| v.unit == "%" || matches!(next, Some(Kind::Percent)))
+            }
+            _ => false,
+        }
     }
 
     /// Whether the quantity here is a time: its unit is looked at, and nothing is read.

@@ -5,6 +5,8 @@ use crate::course::{Course, Guard, Lane, Then, Threshold, When};
 use crate::diagnostic::Diagnostic;
 use crate::token::Kind;
 use mile_core::claims::stated::{ClaimedFigure, StatedClaim};
+use mile_core::health::Counter;
+use mile_core::units::size_unit;
 use mile_core::{Bytes, Demand, Nanos, Op, Rate};
 
 /// The words that begin a setting.
@@ -286,7 +288,27 @@ impl Parser {
 
     fn when(&mut self) -> Read<When> {
         if self.at_channel() {
-            return self.threshold().map(When::Channel);
+            let span = self.here();
+            let threshold = self.threshold()?;
+            let Some(counter) = Counter::named(&threshold.channel) else {
+                return Ok(When::Channel(threshold));
+            };
+            let fits = match threshold.unit.as_str() {
+                "" => !counter.is_bytes(),
+                "%" => matches!(counter, Counter::UsedPct | Counter::SparePct | Counter::SpareThresholdPct),
+                unit => counter.is_bytes() && size_unit(unit).is_some(),
+            };
+            if !fits {
+                let hint = if counter.is_bytes() {
+                    "give it a size, such as `10 TB`"
+                } else {
+                    "give it a plain number"
+                };
+                let diagnostic =
+                    Diagnostic::new(span, format!("{} are not counted in this unit", counter.words()));
+                return self.fail(diagnostic.hint(hint));
+            }
+            return Ok(When::Counter(counter, threshold));
         }
         let what =
             "`temperature` or another thing that a run watches, or a channel, `above` or `below` a value";

@@ -3,6 +3,8 @@
 use super::{PlannedLeg, PlannedTransfer, Work};
 use crate::copy::CopyPart;
 use crate::course::{Access, ScanOrder, Seen};
+use crate::files::PlannedFiles;
+use mile_core::health::SelfTestKind;
 use mile_core::units::block_size;
 use mile_core::{Bytes, Nanos, Op, Rate};
 use serde::{Deserialize, Serialize};
@@ -15,6 +17,7 @@ impl PlannedLeg {
             Work::Transfer(t) if t.op == Op::Mixed && !t.by_time => {
                 (t.budget.0 as f64 * (1.0 - t.reads)) as u64
             }
+            Work::Files(ref f) => f.writes(),
             _ => 0,
         }
     }
@@ -34,6 +37,7 @@ impl PlannedLeg {
     pub fn budget(&self) -> Bytes {
         match &self.work {
             Work::Transfer(t) if !t.by_time => t.budget,
+            Work::Files(f) => f.moves(),
             _ => Bytes(0),
         }
     }
@@ -85,8 +89,10 @@ impl PlannedLeg {
             Work::Flush => Load::Flush,
             Work::Discard { start, length } => Load::Discard { start: *start, length: *length },
             Work::Health => Load::Health,
+            Work::SelfTest(kind) => Load::SelfTest(*kind),
             Work::Ask(text) => Load::Ask(text.clone()),
             Work::Rest => Load::Rest,
+            Work::Files(f) => Load::Files(f.clone()),
             Work::Transfer(t) => Load::Transfer {
                 op: t.op,
                 reads: t.reads,
@@ -123,8 +129,10 @@ pub enum Load {
         length: Bytes,
     },
     Health,
+    SelfTest(SelfTestKind),
     Ask(String),
     Rest,
+    Files(Box<PlannedFiles>),
     Transfer {
         op: Op,
         reads: f64,
@@ -159,8 +167,10 @@ impl Load {
             Self::Flush => "flushing".into(),
             Self::Discard { start, length } => format!("discarding {length} from {start} on"),
             Self::Health => "reading the drive's health".into(),
+            Self::SelfTest(kind) => format!("the drive tests itself ({})", kind.word()),
             Self::Ask(text) => format!("waiting for the operator: {text}"),
             Self::Rest => "resting".into(),
+            Self::Files(f) => f.words(),
             Self::Transfer {
                 op,
                 reads,
@@ -220,7 +230,11 @@ impl Load {
 
     /// Whether what is moved goes through the host's cache.
     pub fn is_cached(&self) -> bool {
-        matches!(self, Self::Transfer { cached: true, .. })
+        match self {
+            Self::Transfer { cached, .. } => *cached,
+            Self::Files(f) => f.cached,
+            _ => false,
+        }
     }
 }
 

@@ -5,16 +5,16 @@
 use super::found::{Found, Transport, look};
 use super::members::{self, Watched};
 use super::permit::{Consent, Request};
-use super::probe::{self, Probe};
+use super::probe::{self, Probe, TestRequest};
 use crate::clock::Monotonic;
 use crate::drive::{
     Drive, DriveError, Facts, Failure, Identity, Limits, Narrowed, Readings, Situation, Transfer,
 };
-use crate::health::Health;
+use crate::health::{Health, TestKind};
 use crate::io::{EngineChoice, Io};
 use crate::pending::Pending;
 use crate::pipe::PipeEnd;
-use crate::raw;
+use crate::raw::{self, RawError};
 use crate::sensors::{Sensors, Source};
 use crate::sysfs::{Disk, Roots, number};
 use crate::tally::Tally;
@@ -140,6 +140,7 @@ impl Drive for BlockDrive {
             has_temperature: self.told.health.temperature.or(self.found.temperature).is_some(),
             readable: true,
             cache: None,
+            files: None,
         }
     }
 
@@ -273,8 +274,20 @@ impl Drive for BlockDrive {
         }
     }
 
-    fn waiting(&self) -> Option<(Nanos, Bytes, usize)> {
+    fn waiting(&self) -> Option<(Nanos, Option<Bytes>, usize)> {
         self.io.waiting(&self.clock)
+    }
+
+    fn begin_self_test(&mut self, kind: TestKind) -> Result<(), DriveError> {
+        probe::request_test(&self.found, TestRequest::Start(kind)).map_err(|e| match e {
+            RawError::NotOffered => DriveError::NotOffered { what: "self-tests of this kind" },
+            other => DriveError::Unusable { why: format!("self-tests: {other}") },
+        })
+    }
+
+    fn end_self_test(&mut self) {
+        // It was asked for as a courtesy; how the test ended stands in the drive's own log.
+        let _ = probe::request_test(&self.found, TestRequest::Abort);
     }
 
     fn flush(&mut self) -> Pending<Result<(), DriveError>> {

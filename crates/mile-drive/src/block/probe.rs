@@ -44,6 +44,17 @@ pub(crate) fn open(found: &Found) -> std::io::Result<File> {
     OpenOptions::new().read(true).custom_flags(libc::O_NONBLOCK).open(&found.node)
 }
 
+/// Spins a disk up that sleeps, by a read of its first blocks.
+///
+/// # Errors
+/// Where it cannot be read.
+pub fn wake(found: &Found) -> std::io::Result<()> {
+    use std::os::unix::fs::FileExt;
+    let file = OpenOptions::new().read(true).custom_flags(libc::O_DIRECT).open(&found.node)?;
+    let mut buffer = crate::io::pattern::Buffer::zeroed(4096);
+    file.read_exact_at(buffer.bytes_mut(), 0)
+}
+
 /// The serial number that a drive tells on an open descriptor.
 pub(crate) fn serial(transport: Transport, file: &File) -> Option<String> {
     let told = match transport {
@@ -183,7 +194,7 @@ fn scsi_drive(roots: &Roots, found: &Found, file: &File) -> Probe {
     if asleep {
         let why = "Health: the disk is in standby and is not woken for it; it can be read once the disk runs";
         return Probe {
-            health: Health { missing: vec![why.into()], ..Health::default() },
+            health: Health { missing: vec![why.into()], asleep: true, ..Health::default() },
             ..Probe::default()
         };
     }
@@ -358,7 +369,8 @@ pub fn request_test(found: &Found, request: TestRequest) -> Result<(), RawError>
     match found.transport {
         Transport::Nvme => {
             let page = raw::nvme_identify(&file, 1, 0)?;
-            if Controller::decode(&page).is_some_and(|c| !c.self_test) {
+            let ata_only = request == TestRequest::Start(TestKind::Conveyance);
+            if ata_only || Controller::decode(&page).is_some_and(|c| !c.self_test) {
                 return Err(RawError::NotOffered);
             }
             raw::nvme_self_test(
@@ -373,6 +385,7 @@ pub fn request_test(found: &Found, request: TestRequest) -> Result<(), RawError>
         _ => {
             let code = match request {
                 TestRequest::Start(TestKind::Extended) => 0x02,
+                TestRequest::Start(TestKind::Conveyance) => 0x03,
                 TestRequest::Start(_) => 0x01,
                 TestRequest::Abort => 0x7f,
             };

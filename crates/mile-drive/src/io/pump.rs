@@ -364,7 +364,7 @@ impl<E: Engine> Pump<E> {
     fn mind_patience(&self, now: u64) -> Result<(), DriveError> {
         match self.waiting() {
             Some((since, offset, in_flight)) if now.saturating_sub(since) > self.transfer.patience.0 => {
-                Err(DriveError::Stalled { limit: self.transfer.patience, in_flight, offset })
+                Err(DriveError::Stalled { limit: self.transfer.patience, in_flight, offset: Some(offset) })
             }
             _ => Ok(()),
         }
@@ -497,7 +497,10 @@ mod tests {
         let mut pump = Pump::new(Silent(vec![0; 4096]), t, Pool::new(RunId(1), 0, 0), 1, clock.now());
         let until = Nanos(20_000_000_000);
         let error = pump.advance(&clock, until, &mut Tally::default()).unwrap_err();
-        assert!(matches!(error, DriveError::Stalled { in_flight: 3, offset: Bytes(8192), .. }), "{error}");
+        assert!(
+            matches!(error, DriveError::Stalled { in_flight: 3, offset: Some(Bytes(8192)), .. }),
+            "{error}"
+        );
         assert!(clock.now() > Nanos(150_000_000) && clock.now() < until);
         assert_eq!(pump.waiting().map(|w| w.2), Some(3));
     }

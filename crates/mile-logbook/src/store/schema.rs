@@ -5,8 +5,11 @@ use rusqlite::Connection;
 
 /// Marks an SQLite file as a logbook.
 pub(super) const APPLICATION_ID: u32 = 0x484d_4c42;
-/// Version of the schema. 2 added the health during a run; 3 lanes and channels; 4 tags.
-pub(super) const VERSION: i64 = 4;
+/// Version of the schema. 2 added the health during a run; 3 lanes and channels; 4 tags; 5 the health of drives over time.
+pub(super) const VERSION: i64 = 5;
+
+/// The version that has the health of drives over time in a table of its own.
+pub(super) const HEALTH_SINCE: i64 = 5;
 
 /// All tables.
 pub(super) const SCHEMA: &str = "
@@ -80,6 +83,24 @@ CREATE TABLE tags (
 CREATE INDEX tagged ON tags (tag);
 ";
 
+/// The tables that version 5 added.
+const HEALTH: &str = "
+CREATE TABLE drives (
+    id        INTEGER PRIMARY KEY,
+    model     TEXT NOT NULL,
+    serial    TEXT NOT NULL,
+    simulated INTEGER NOT NULL,         -- 1 where it is simulated
+    UNIQUE (model, serial, simulated)
+);
+CREATE TABLE snapshots (
+    drive    INTEGER NOT NULL REFERENCES drives(id) ON DELETE CASCADE,
+    at       INTEGER NOT NULL,          -- seconds since 1970-01-01 UTC
+    origin   TEXT NOT NULL,             -- Origin, JSON
+    snapshot TEXT NOT NULL,             -- Snapshot, JSON
+    PRIMARY KEY (drive, at, origin)
+) WITHOUT ROWID;
+";
+
 const RENAMED: &str = "
 ALTER TABLE samples_3 RENAME TO samples;
 ALTER TABLE events_3 RENAME TO events;
@@ -92,7 +113,8 @@ pub(super) fn create(db: &Connection) -> rusqlite::Result<()> {
     db.execute_batch(SCHEMA)?;
     db.execute_batch(LANES)?;
     db.execute_batch(RENAMED)?;
-    db.execute_batch(TAGS)
+    db.execute_batch(TAGS)?;
+    db.execute_batch(HEALTH)
 }
 
 /// Brings the tables of an earlier version to this one: all that there is is of lane 0. In a transaction of the caller's.
@@ -116,6 +138,10 @@ pub(super) fn migrate(db: &Connection, version: i64) -> rusqlite::Result<()> {
     }
     if version < 4 {
         db.execute_batch(TAGS)?;
+    }
+    if version < HEALTH_SINCE {
+        // What runs have read of drives is put into them behind this.
+        db.execute_batch(HEALTH)?;
     }
     Ok(())
 }

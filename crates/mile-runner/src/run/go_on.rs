@@ -148,7 +148,7 @@ fn unsettled(t: &PlannedTransfer, leg: u32, samples: &[Sample], events: &[Event]
     let late: u64 = own().filter(|s| s.end > since).map(|s| s.moved().0).sum();
     let mut out = late + t.block.0.saturating_mul(u64::from(t.depth));
     let last = events.iter().rev().find_map(|e| match &e.kind {
-        EventKind::Waiting { offset, .. } => Some(Some(*offset)),
+        EventKind::Waiting { offset, .. } => Some(*offset),
         EventKind::Stall { .. } | EventKind::LegBegan { .. } => Some(None),
         _ => None,
     });

@@ -84,5 +84,6 @@ pub(crate) fn facts_for_planning(facts: &Facts) -> mile_course::DriveFacts {
         has_temperature: facts.has_temperature,
         readable: facts.readable,
         cache: facts.cache,
+        files: facts.files,
     }
 }

@@ -105,6 +105,7 @@ mod tests {
         has_temperature: false,
         readable: false,
         cache: None,
+        files: None,
     };
 
     fn plan(legs: &str) -> Plan {

@@ -200,6 +200,7 @@ mod tests {
             has_temperature: true,
             readable: true,
             cache: None,
+            files: None,
         };
         plan(&parse(&text).unwrap(), &drive).unwrap()
     }

@@ -86,6 +86,7 @@ impl Run<'_> {
     /// Refuses to go on where what the run wrote, and reads from here on, is not there any more.
     pub(super) fn check_what_is_relied_on(&mut self) -> Result<(), DriveError> {
         let Some(on) = &self.go_on else { return Ok(()) };
+        self.check_files(on.leg, on.moved.0 > 0 || on.spent.0 > 0)?;
         let readable = self.drive.facts().readable;
         let leg = self.plan.legs.get(on.leg as usize).filter(|l| on.moved.0 > 0 && is_target(l));
         if let Some(leg) = leg.filter(|_| self.drive.is_new()) {

@@ -3,6 +3,7 @@
 use super::attend::Attended;
 use super::{LEAVING, MOST_TOLD, Run, STALL};
 use crate::message::{EventKind, HealthShot, Message, error_words, fault_of};
+use mile_core::health::{Origin, Snapshot};
 use mile_core::{Bytes, Celsius, Nanos, faults};
 use mile_drive::clock::Monotonic;
 use mile_drive::{DriveError, Failure, Health, Narrowed};
@@ -136,6 +137,51 @@ impl Run<'_> {
         for change in before.map(|b| b.changes(now)).unwrap_or_default() {
             self.event(EventKind::HealthChanged(change));
         }
+        self.mind_counters(now);
+    }
+
+    /// Says which guards on counters cannot act on this drive, and looks whether one is reached already.
+    pub(super) fn begin_to_mind_counters(&mut self) {
+        let plan = self.plan;
+        if plan.guards.counters.is_empty() {
+            return;
+        }
+        let health = self.health.clone().unwrap_or_default();
+        let told = self.told_by(&health);
+        for (counter, threshold) in &plan.guards.counters {
+            if told.get(*counter).is_none() {
+                let text = format!(
+                    "The guard \"{}\" cannot act: this drive does not tell {}.",
+                    threshold.words(),
+                    counter.words()
+                );
+                self.event(EventKind::Fitted(text));
+            }
+        }
+        self.mind_counters(&health);
+    }
+
+    fn told_by(&self, health: &Health) -> Snapshot {
+        health.snapshot(0, Origin::Kept, &self.head.drive, None)
+    }
+
+    /// Looks whether a guard on a counter is reached.
+    fn mind_counters(&mut self, health: &Health) {
+        let plan = self.plan;
+        if plan.guards.counters.is_empty() {
+            return;
+        }
+        let told = self.told_by(health);
+        let reached = plan.guards.counters.iter().find_map(|(counter, threshold)| {
+            let value = told.get(*counter)?;
+            // In the unit of the course.
+            let unit = mile_core::units::size_unit(&threshold.unit).unwrap_or(1);
+            let beyond = threshold.is_reached(value as f64 / unit as f64);
+            beyond.then(|| {
+                format!("{}: it is {}", threshold.words(), mile_core::health::changes::value(*counter, value))
+            })
+        });
+        self.counter_guard = self.counter_guard.take().or(reached);
     }
 
     pub(super) fn watch_sensor(&mut self, temp: Option<Celsius>) {

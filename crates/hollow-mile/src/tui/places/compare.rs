@@ -5,7 +5,7 @@ use super::super::keys::{self, Action, Binding, bind};
 use super::super::state::{ComparePlace, State};
 use super::super::theme::Theme;
 use super::{LOGBOOK, Place, View, lines};
-use crate::commands::compare::{letter, value, verdict, with_interval};
+use crate::commands::compare::{letter, numbers, value, verdict, with_interval};
 use crossterm::event::KeyCode::Char;
 use mile_core::compare::{Compared, Comparison};
 use mile_core::units::number;
@@ -39,14 +39,12 @@ impl View for Compare {
         let text = match &place.found {
             _ if place.loading => "Comparing …".to_owned(),
             None => format!(
-                "Nothing is compared yet. In the logbook ({}) a and b mark runs for either side, and c compares them.",
+                "Nothing is compared yet. In the logbook ({}) a and b mark runs for either side, and c compares them. With one side marked it is held against what is claimed.",
                 LOGBOOK.key()
             ),
             Some(Err(why)) => format!("They cannot be compared: {why}"),
             Some(Ok(found)) => {
-                let said = found.tested();
-                let established =
-                    found.figures.iter().filter(|f| f.established && f.name.figure != "operations").count();
+                let (said, established) = found.tested();
                 let differs = match found.differs.len() {
                     0 => "no known condition differs".to_owned(),
                     1 => format!("{} differs", found.differs[0].what),
@@ -68,7 +66,7 @@ impl View for Compare {
     }
 
     fn arrive(&self, state: &mut State, jobs: &Jobs) {
-        let marked = state.logbook.sides.iter().all(|s| !s.is_empty());
+        let marked = state.logbook.sides.iter().any(|s| !s.is_empty());
         if marked && state.compare.of != state.logbook.sides {
             super::super::update::compare(state, jobs);
         }
@@ -94,7 +92,8 @@ fn table(found: &Comparison, width: u16, theme: Theme) -> Vec<(String, Style)> {
     let ink = Style::new().fg(theme.ink);
     let mut all: Vec<(String, Style)> = Vec::new();
     for (i, side) in found.sides.iter().enumerate() {
-        all.push((format!("{}  {}", letter(i), side.runs.join(", ")), theme.strong()));
+        let runs = if side.runs.is_empty() { side.name.clone() } else { side.runs.join(", ") };
+        all.push((format!("{}  {runs}", letter(i)), theme.strong()));
     }
     if !found.differs.is_empty() {
         all.push((String::new(), ink));
@@ -132,7 +131,7 @@ fn table(found: &Comparison, width: u16, theme: Theme) -> Vec<(String, Style)> {
             theme.faint(),
         ));
     }
-    let tested = found.tested();
+    let tested = found.tested().0;
     if tested > 0 {
         let text = format!(
             "Means with 95 % intervals. Established: p, corrected for {tested} figures, is at most 0.05."
@@ -160,7 +159,7 @@ fn row(f: &Compared, said: &str, width: u16) -> String {
     let name = format!("{}, {}", f.name.figure, f.name.unit);
     let difference = with_interval(f.difference, f.difference_low, f.difference_high);
     if width >= WIDE {
-        let n = format!("{}, {}", f.a.n, f.b.n);
+        let n = numbers(f);
         let percent = f.percent.map_or(String::new(), |p| with_interval(p, f.percent_low, f.percent_high));
         format!(
             "{name:<26} {:>24} {:>24} {n:>7} {difference:>26} {percent:>20}  {said}",

@@ -14,7 +14,7 @@ use super::{AtHand, FILL, LOGBOOK};
 use super::{Place, View};
 use super::{break_line, lines, readings};
 use crate::figure::title;
-use crossterm::event::KeyCode::Char;
+use crossterm::event::KeyCode::{Char, PageDown, PageUp};
 use mile_core::copies::{CopyFound, HeldBy};
 use mile_core::findings::Break;
 use mile_core::units::number;
@@ -34,6 +34,8 @@ pub(crate) const PLACE: Place = Place(&Findings);
 const KEYS: &[Binding] = &[
     bind("e", &[Char('e')], Action::Export, "export", "write an SVG and a PDF of the run as it is framed"),
     bind("p", &[Char('p')], Action::NextPanel, "panel", "turn the panel of figures"),
+    bind("pgdn", &[PageDown], Action::PageDown, "more", "go on in the lines below the terrain"),
+    bind("pgup", &[PageUp], Action::PageUp, "", "go back in the lines below the terrain"),
     bind("n", &[Char('n')], Action::NoteBreak, "note", "note something on the selected break"),
     bind("g", &[Char('g')], Action::StartNext, "run next", "start the run that would settle the break"),
     bind(
@@ -156,11 +158,21 @@ fn findings(buffer: &mut Buffer, area: Rect, theme: Theme, place: &mut FindingsP
         if !wide {
             all.extend(panel(shown, place.panel, place.selected, theme, usize::from(left)));
         }
-        lines(buffer, Rect { width: left, ..foot }, theme, &all);
+        let height = usize::from(foot.height);
+        // Both go on together, each as far as it has lines.
+        let from = |rows: &[(String, Style)]| place.scroll.min(rows.len().saturating_sub(height));
+        let mut furthest = from(&all);
+        lines(buffer, Rect { width: left, ..foot }, theme, &all[from(&all)..]);
         if wide {
             let side = panel(shown, place.panel, place.selected, theme, usize::from(SIDE));
+            // The names of the panels stay.
+            let (names, rest) = side.split_at(side.len().min(1));
+            let skip = place.scroll.min((rest.len() + 1).saturating_sub(height));
+            let side = [names, &rest[skip..]].concat();
             lines(buffer, Rect { x: foot.x + left + 3, width: SIDE, ..foot }, theme, &side);
+            furthest = furthest.max(skip);
         }
+        place.scroll = furthest;
     }
     place.framing = framing;
     canvas_area
@@ -427,6 +439,14 @@ fn plateaus(shown: &Shown, theme: Theme) -> Vec<(String, Style)> {
     }
     for copy in &shown.copies {
         all.extend(copied(copy, theme));
+    }
+    let files = crate::tables::files_narrow(&found.leg_table, usize::from(SIDE));
+    if !files.is_empty() {
+        let style = |l: &str| if l.starts_with(' ') { ink } else { theme.faint() };
+        all.extend(files.into_iter().map(|l| (l.clone(), style(&l))));
+        let sides = crate::tables::slower_sides(&found.leg_table);
+        all.extend(sides.iter().flat_map(|l| wrap(l, usize::from(SIDE))).map(|l| (l, ink)));
+        all.push((String::new(), ink));
     }
     let sweeps = crate::text::sweeps::sweeps(found, usize::from(SIDE));
     if !sweeps.is_empty() {

@@ -1,0 +1,405 @@
+//! Legs that work with whole files, as a user of a file system does: create and write, read, delete, and copy a folder in.
+
+use crate::course::{Action, End};
+use crate::diagnostic::{Diagnostic, Span};
+use crate::parse::{Clause, Parser, Read};
+use crate::plan::DriveFacts;
+use mile_core::files::{FileSizes, FilesOp, SizeShare};
+use mile_core::units::{block_size, thousands};
+use mile_core::{Bytes, Nanos};
+use serde::{Deserialize, Serialize};
+
+/// Most files of one leg.
+const MOST_FILES: u64 = 1_000_000;
+/// Largest file: 16 TiB, as on ext4.
+const LARGEST: Bytes = Bytes(16 << 40);
+/// Bytes of one operation where the leg does not say.
+const BLOCK: Bytes = Bytes(1 << 20);
+/// What a file takes on the medium is a multiple of this.
+const CLUSTER: u64 = 4096;
+/// Most workers.
+const MOST_WORKERS: u32 = 256;
+
+/// When what was written is made to stay, with `fsync` or its like.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum FileSync {
+    /// Whenever the file system does it by itself.
+    #[default]
+    Never,
+    /// Each file before it is closed.
+    EachFile,
+    /// All of them at the end of the leg, whose time counts.
+    AtTheEnd,
+}
+
+impl FileSync {
+    fn words(self) -> &'static str {
+        match self {
+            Self::Never => "",
+            Self::EachFile => ", each synced",
+            Self::AtTheEnd => ", synced at the end",
+        }
+    }
+}
+
+/// A leg that works with files.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Files {
+    /// What it does with them.
+    pub op: FilesOp,
+    /// Their sizes, of those that it writes.
+    pub sizes: FileSizes,
+    /// How many it writes; 0 for another operation, which has all that are there.
+    pub count: u64,
+    /// Bytes of one operation.
+    pub block: Bytes,
+    /// Workers, each with one file at a time.
+    pub workers: u32,
+    /// When what was written is made to stay.
+    pub sync: FileSync,
+    /// Whether it goes through the host's cache.
+    pub cached: bool,
+    /// It ends after this at the latest.
+    pub at_most: Option<Nanos>,
+    /// The folder that is copied in.
+    pub from: Option<String>,
+}
+
+/// A leg that works with files, fitted to its drive.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct PlannedFiles {
+    /// What it does with them.
+    pub op: FilesOp,
+    /// Their sizes, of those that it writes.
+    pub sizes: FileSizes,
+    /// How many there are; `None` where only the run will know.
+    pub count: Option<u64>,
+    /// Bytes of their data; `None` where only the run will know.
+    pub bytes: Option<Bytes>,
+    /// Bytes of one operation.
+    pub block: Bytes,
+    /// Workers, each with one file at a time.
+    pub workers: u32,
+    /// When what was written is made to stay.
+    #[serde(default)]
+    pub sync: FileSync,
+    /// Whether it goes through the host's cache.
+    #[serde(default)]
+    pub cached: bool,
+    /// The folder that is copied in.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<String>,
+}
+
+impl PlannedFiles {
+    /// Whether it changes what is on the drive.
+    pub fn changes(&self) -> bool {
+        matches!(self.op, FilesOp::Write | FilesOp::Copy | FilesOp::Delete)
+    }
+
+    /// Bytes that it writes, as far as that is known.
+    pub fn writes(&self) -> u64 {
+        if self.op == FilesOp::Write { self.bytes.map_or(0, |b| b.0) } else { 0 }
+    }
+
+    /// Bytes that it moves, as far as that is known.
+    pub fn moves(&self) -> Bytes {
+        match self.op {
+            FilesOp::Write | FilesOp::Read => self.bytes.unwrap_or_default(),
+            FilesOp::Copy | FilesOp::Delete | FilesOp::Source => Bytes(0),
+        }
+    }
+
+    /// In words: `writing 10,000 files of 4 KiB to 64 KiB, 4 workers, each synced`.
+    pub fn words(&self) -> String {
+        let count =
+            self.count.map_or("the files".to_owned(), |n| format!("{} files", thousands(&n.to_string())));
+        let from = self.from.as_deref().unwrap_or("a folder");
+        let mut text = match self.op {
+            FilesOp::Write => format!("writing {count} of {}", self.sizes.words()),
+            FilesOp::Read => format!("reading {count}"),
+            FilesOp::Delete => format!("deleting {count}"),
+            FilesOp::Copy => format!("copying the files of {from}"),
+            FilesOp::Source => format!("reading the files of {from}, to know its own pace"),
+        };
+        if self.op != FilesOp::Delete && self.block != BLOCK {
+            text.push_str(&format!(", blocks of {}", block_size(self.block)));
+        }
+        if self.workers > 1 {
+            text.push_str(&format!(", {} workers", self.workers));
+        }
+        text.push_str(self.sync.words());
+        if self.cached {
+            text.push_str(", through the host's cache");
+        }
+        text
+    }
+}
+
+/// The leg that reads the folder of a copy alone, which goes before the copy.
+pub(crate) fn with_source(name: String, files: Files) -> Vec<(String, Action)> {
+    if files.op != FilesOp::Copy {
+        return vec![(name, Action::Files(Box::new(files)))];
+    }
+    let alone = Files { op: FilesOp::Source, sync: FileSync::Never, ..files.clone() };
+    vec![
+        (format!("source alone / {name}"), Action::Files(Box::new(alone))),
+        (name, Action::Files(Box::new(files))),
+    ]
+}
+
+impl Parser {
+    /// `write`, `read`, `delete` or `copy from "FOLDER"`, behind `files`.
+    pub(crate) fn files_head(&mut self) -> Read<Clause> {
+        Ok(match self.one_of(&["write", "read", "delete", "copy"])? {
+            0 => Clause::Files(FilesOp::Write, None),
+            1 => Clause::Files(FilesOp::Read, None),
+            2 => Clause::Files(FilesOp::Delete, None),
+            _ => {
+                self.word("from")?;
+                let folder = self.text("the folder that is copied, in double quotes")?;
+                Clause::Files(FilesOp::Copy, Some(folder))
+            }
+        })
+    }
+
+    /// `4 KiB`, `4 KiB to 64 KiB`, `90 % of 4 KiB to 64 KiB and 10 % of 100 MiB`, behind `sizes`.
+    pub(crate) fn file_sizes(&mut self) -> Read<FileSizes> {
+        let span = self.here();
+        let mut shares = Vec::new();
+        loop {
+            let share = if self.at_share() {
+                let share = self.share("a share, such as `90 % of 4 KiB`")?;
+                self.word("of")?;
+                Some(share)
+            } else {
+                None
+            };
+            let from = self.size()?;
+            let to = if self.take_word("to") { self.size()? } else { from };
+            if from.0 == 0 || to < from || to > LARGEST {
+                let hint = "write `sizes 4 KiB to 64 KiB`";
+                return self.fail(
+                    Diagnostic::new(
+                        span,
+                        "sizes go from the smaller one to the larger one, within 1 B to 16 TiB",
+                    )
+                    .hint(hint),
+                );
+            }
+            shares.push((share, SizeShare { share: 1.0, from, to }));
+            if !self.take_word("and") {
+                break;
+            }
+        }
+        let said = shares.iter().filter(|s| s.0.is_some()).count();
+        let sum: f64 = shares.iter().filter_map(|s| s.0).sum();
+        let equal = 1.0 / shares.len() as f64;
+        if said > 0
+            && (said < shares.len() || (sum - 1.0).abs() > 1e-6 || shares.iter().any(|s| s.0 == Some(0.0)))
+        {
+            return self.fail(
+                Diagnostic::new(span, "the shares of the sizes add up to 100 %, each above 0 %").hint(
+                    "write `sizes 90 % of 4 KiB and 10 % of 100 MiB`, or leave out all shares for equal ones",
+                ),
+            );
+        }
+        Ok(FileSizes {
+            shares: shares
+                .into_iter()
+                .map(|(share, s)| SizeShare { share: share.unwrap_or(equal), ..s })
+                .collect(),
+        })
+    }
+
+    /// `each file` or `at the end`, behind `sync`.
+    pub(crate) fn file_sync(&mut self) -> Read<Clause> {
+        Ok(Clause::Sync(match self.one_of(&["each", "at"])? {
+            0 => {
+                self.word("file")?;
+                FileSync::EachFile
+            }
+            _ => {
+                self.word("the")?;
+                self.word("end")?;
+                FileSync::AtTheEnd
+            }
+        }))
+    }
+
+    /// Puts a leg with files together.
+    pub(crate) fn files(
+        &mut self,
+        span: Span,
+        (op, from): (FilesOp, Option<String>),
+        clauses: impl Iterator<Item = (Clause, Span)>,
+        unread: bool,
+    ) -> Option<Action> {
+        let mut files = Files {
+            op,
+            sizes: FileSizes::one(Bytes(0)),
+            count: 0,
+            block: BLOCK,
+            workers: 1,
+            sync: FileSync::Never,
+            cached: false,
+            at_most: None,
+            from,
+        };
+        let mut said: Vec<std::mem::Discriminant<Clause>> = Vec::new();
+        let (writes, moves) = (op == FilesOp::Write, op != FilesOp::Delete);
+        for (clause, at) in clauses {
+            let kind = std::mem::discriminant(&clause);
+            if said.contains(&kind) {
+                let twice = Diagnostic::new(at, "this is said twice in the leg").hint("keep one of them");
+                self.errors.push(twice);
+                continue;
+            }
+            said.push(kind);
+            match clause {
+                Clause::Sizes(sizes) if writes => files.sizes = sizes,
+                Clause::Count(count) if writes => {
+                    if count.fract() != 0.0 || !(1.0..=MOST_FILES as f64).contains(&count) {
+                        let most = thousands(&MOST_FILES.to_string());
+                        self.errors.push(Diagnostic::new(
+                            at,
+                            format!("a leg writes a whole number of files from 1 to {most}, found {count}"),
+                        ));
+                    }
+                    files.count = count as u64;
+                }
+                Clause::Sizes(_) | Clause::Count(_) => self.errors.push(
+                    Diagnostic::new(at, "only files that are written have sizes and a count of their own")
+                        .hint("take this out: the leg has all files that the run has written and not yet deleted"),
+                ),
+                Clause::Blocks(block) if moves => files.block = self.checked_block(at, block),
+                Clause::Workers(count) => {
+                    files.workers = self.checked_count(at, "workers", count, MOST_WORKERS);
+                }
+                Clause::Sync(sync) if writes || op == FilesOp::Copy => files.sync = sync,
+                Clause::Cached if moves => files.cached = true,
+                Clause::AtMost(time) => files.at_most = Some(time),
+                Clause::Until(ends) if matches!(ends.as_slice(), [End::After(_)]) && files.at_most.is_none() => {
+                    if let [End::After(time)] = ends.as_slice() {
+                        files.at_most = Some(*time);
+                    }
+                }
+                _ => self.errors.push(
+                    Diagnostic::new(at, "this does not belong to a leg that works with files").hint(
+                        "it takes `sizes`, `count`, `blocks`, `workers`, `sync each file`, `sync at the end`, `through the cache` and `at most TIME`",
+                    ),
+                ),
+            }
+        }
+        if writes && !unread {
+            if files.sizes.shares.iter().any(|s| s.to.0 == 0) {
+                self.errors.push(
+                    Diagnostic::new(span, "the leg does not say how large its files are")
+                        .hint("add `sizes 4 KiB to 64 KiB`"),
+                );
+            }
+            if files.count == 0 && !said.iter().any(|k| *k == std::mem::discriminant(&Clause::Count(0.0))) {
+                self.errors.push(
+                    Diagnostic::new(span, "the leg does not say how many files it writes")
+                        .hint("add `count 10000`"),
+                );
+            }
+        }
+        Some(Action::Files(Box::new(files)))
+    }
+}
+
+/// The files that are there before a leg of a plan.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct There {
+    count: u64,
+    bytes: u64,
+    /// What they take on the medium.
+    taken: u64,
+    /// Whether there are others, of which only the run will know.
+    others: bool,
+    /// What the last leg that writes came to: repeats of it come to the same.
+    last: Option<(FileSizes, u64, u64, u64)>,
+}
+
+impl There {
+    /// The bytes of so many files of these sizes, and what they take on the medium.
+    fn sum(&mut self, sizes: &FileSizes, count: u64) -> (u64, u64) {
+        if let Some((_, _, bytes, taken)) = self.last.as_ref().filter(|l| l.0 == *sizes && l.1 == count) {
+            return (*bytes, *taken);
+        }
+        let all = sizes.of(count);
+        let bytes = all.iter().fold(0_u64, |sum, s| sum.saturating_add(*s));
+        let taken =
+            all.iter().fold(0_u64, |sum, s| sum.saturating_add(s.div_ceil(CLUSTER).saturating_mul(CLUSTER)));
+        self.last = Some((sizes.clone(), count, bytes, taken));
+        (bytes, taken)
+    }
+}
+
+/// Fits a leg that works with files to its drive.
+///
+/// # Errors
+/// Why it does not fit, in a sentence.
+pub(crate) fn fit(
+    name: &str,
+    files: &Files,
+    drive: &DriveFacts,
+    there: &mut There,
+) -> Result<PlannedFiles, String> {
+    let Some(room) = drive.files else {
+        return Err(format!(
+            "Leg {name} works with whole files, for which a mounted file system is needed: name a file on it as the drive, such as `--on /mnt/disk/test.bin`."
+        ));
+    };
+    let mut planned = PlannedFiles {
+        op: files.op,
+        sizes: files.sizes.clone(),
+        count: None,
+        bytes: None,
+        block: files.block,
+        workers: files.workers,
+        sync: files.sync,
+        cached: files.cached,
+        from: files.from.clone(),
+    };
+    if !files.block.0.is_multiple_of(drive.logical_block.0.max(1)) {
+        return Err(format!(
+            "Leg {name}: blocks of {} are no multiple of this drive's logical block of {}.",
+            block_size(files.block),
+            block_size(drive.logical_block)
+        ));
+    }
+    match files.op {
+        FilesOp::Write => {
+            let (bytes, taken) = there.sum(&files.sizes, files.count);
+            there.count += files.count;
+            there.bytes = there.bytes.saturating_add(bytes);
+            there.taken = there.taken.saturating_add(taken);
+            if there.taken > room.0 {
+                return Err(format!(
+                    "Leg {name}: the files of the run take {} with it, but the file system has {room} for them beside the file of the run. Write fewer or smaller files, or delete others before.",
+                    Bytes(there.taken)
+                ));
+            }
+            (planned.count, planned.bytes) = (Some(files.count), Some(Bytes(bytes)));
+        }
+        FilesOp::Read | FilesOp::Delete => {
+            if there.count == 0 && !there.others {
+                return Err(format!(
+                    "Leg {name}: there are no files here. Put a leg with `files write` or `files copy` before it."
+                ));
+            }
+            if !there.others {
+                (planned.count, planned.bytes) = (Some(there.count), Some(Bytes(there.bytes)));
+            }
+            if files.op == FilesOp::Delete {
+                *there = There { last: there.last.take(), ..There::default() };
+            }
+        }
+        FilesOp::Copy => there.others = true,
+        FilesOp::Source => {}
+    }
+    Ok(planned)
+}

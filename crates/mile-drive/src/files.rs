@@ -1,0 +1,485 @@
+//! Whole files as a load: workers that create, write, read, sync, close and delete files in a folder of the run, and time each step.
+//!
+//! Each worker has one file at a time and does what a program does that knows nothing of this one: it opens, moves the data in blocks, and closes. Files that
+//! are copied in come through a reader for each worker, so that source and target work at the same time.
+
+mod feed;
+mod worker;
+
+use crate::clock::Monotonic;
+use crate::drive::{DriveError, FilesWork};
+use crate::io::pattern::Pool;
+use crate::tally::{self, Tally};
+use hdrhistogram::Histogram;
+use mile_core::files::{FileFigures, FileStep, FilesOp, SourceFigures, StepFigures};
+use mile_core::{Bytes, Nanos, RunId};
+use mile_files::{FileId, HeldFolder};
+use std::collections::VecDeque;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::thread::JoinHandle;
+use std::time::Duration;
+use worker::Worker;
+
+/// What an operation past the host's cache is a multiple of.
+const UNIT: u64 = 4096;
+/// Blocks that a reader may be ahead of its worker.
+const AHEAD: usize = 4;
+/// Most files of a folder that is copied in.
+const MOST: usize = 1_000_000;
+/// Longest wait between two looks at the workers.
+const LOOK: Duration = Duration::from_millis(10);
+
+/// A file that the run has made.
+#[derive(Clone, Copy, Debug)]
+struct Made {
+    number: u64,
+    size: u64,
+    id: FileId,
+}
+
+/// The files of a run, in their folder.
+#[derive(Debug)]
+pub struct FileSet {
+    folder: Arc<HeldFolder>,
+    there: Vec<Made>,
+    next: u64,
+}
+
+fn name(number: u64) -> String {
+    format!("{number:08}")
+}
+
+/// Whether a name is one that files of a run have.
+fn is_ours(name: &str) -> bool {
+    name.len() >= 8 && name.bytes().all(|b| b.is_ascii_digit())
+}
+
+impl FileSet {
+    /// Makes the folder of a run.
+    ///
+    /// # Errors
+    /// What [`HeldFolder::create`] gives.
+    pub fn create(path: &Path, run: RunId) -> Result<Self, DriveError> {
+        let folder = HeldFolder::create(path, |mark| crate::file::mark(mark, run))?;
+        Ok(Self { folder: Arc::new(folder), there: Vec::new(), next: 0 })
+    }
+
+    /// Deletes its files and takes its folder away. What others put there stays, and so does the folder then. Gives whether it is gone.
+    ///
+    /// # Errors
+    /// What the system says.
+    pub fn remove(self) -> Result<bool, DriveError> {
+        let path = self.folder.path().to_owned();
+        for made in &self.there {
+            let name = name(made.number);
+            let gone = self
+                .folder
+                .holds(&name, made.id)
+                .and_then(|ours| if ours { self.folder.unlink(&name) } else { Ok(()) });
+            gone.map_err(|source| DriveError::Io {
+                path: path.join(&name),
+                doing: "delete the file",
+                source,
+            })?;
+        }
+        match Arc::try_unwrap(self.folder) {
+            Ok(folder) => Ok(folder.remove()?),
+            // A worker that was left to itself still holds it.
+            Err(_) => Ok(false),
+        }
+    }
+}
+
+/// Which run made a folder, where one of ours did, and the bytes of its files.
+pub fn run_of_folder(path: &Path) -> Option<(RunId, Bytes)> {
+    let is_folder = std::fs::symlink_metadata(path).is_ok_and(|m| m.is_dir());
+    let (folder, mark) = is_folder.then(|| HeldFolder::open(path).ok()).flatten()?;
+    let run = crate::file::run_of(&mark)?;
+    let bytes = folder.files(is_ours).ok()?.iter().map(|f| f.1).sum();
+    Some((run, Bytes(bytes)))
+}
+
+/// Deletes the files that a run left in its folder, and the folder. Gives whether it is gone: what others put there stays.
+///
+/// # Errors
+/// Where the folder is not that of the run; what the system says.
+pub fn remove_folder(path: &Path, run: RunId) -> Result<bool, DriveError> {
+    let (folder, mark) = HeldFolder::open(path)?;
+    if crate::file::run_of(&mark) != Some(run) {
+        let why = "this folder is another run's, and stays".into();
+        return Err(DriveError::Refused { path: path.to_owned(), why });
+    }
+    let failed = |source| DriveError::Io { path: path.to_owned(), doing: "delete the files in it", source };
+    for (name, _) in folder.files(is_ours).map_err(failed)? {
+        folder.unlink(&name).map_err(failed)?;
+    }
+    Ok(folder.remove()?)
+}
+
+/// The regular files under a folder, in the order of their names, and their sizes. Links are not followed.
+///
+/// # Errors
+/// What the system says; where there are none, or too many.
+pub fn list(folder: &Path) -> Result<Vec<(PathBuf, u64)>, DriveError> {
+    let io = |path: &Path| {
+        let path = path.to_owned();
+        move |source| DriveError::Io { path, doing: "look through the folder that is copied", source }
+    };
+    let refused = |why: String| DriveError::Refused { path: folder.to_owned(), why };
+    let (mut all, mut open) = (Vec::new(), VecDeque::from([folder.to_owned()]));
+    while let Some(path) = open.pop_front() {
+        for entry in std::fs::read_dir(&path).map_err(io(&path))? {
+            let entry = entry.map_err(io(&path))?;
+            let kind = entry.file_type().map_err(io(&path))?;
+            if kind.is_dir() {
+                open.push_back(entry.path());
+            } else if kind.is_file() {
+                let size = entry.metadata().map_err(io(&path))?.len();
+                all.push((entry.path(), size));
+            }
+            if all.len() > MOST {
+                return Err(refused(format!("it has more than {MOST} files; name a smaller folder")));
+            }
+        }
+    }
+    if all.is_empty() {
+        return Err(refused("it has no regular files that could be copied".into()));
+    }
+    all.sort();
+    Ok(all)
+}
+
+/// What the workers have to do.
+enum Jobs {
+    Write(Vec<u64>),
+    Read(Vec<Made>),
+    Delete(Vec<Made>),
+    /// The last is whether they are written, and not only read.
+    Copy(Vec<(PathBuf, u64)>, bool),
+}
+
+impl Jobs {
+    fn count(&self) -> u64 {
+        match self {
+            Self::Write(sizes) => sizes.len() as u64,
+            Self::Read(all) | Self::Delete(all) => all.len() as u64,
+            Self::Copy(all, _) => all.len() as u64,
+        }
+    }
+}
+
+/// What one worker has counted.
+#[derive(Default)]
+struct Part {
+    tally: Tally,
+    steps: [Option<Box<Histogram<u64>>>; FileStep::ALL.len()],
+    files: u64,
+    bytes: u64,
+    made: Vec<Made>,
+    /// Numbers of the files that it deleted.
+    gone: Vec<u64>,
+    waited: Nanos,
+    worked: Nanos,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Wish {
+    Go,
+    Hold,
+    Stop,
+}
+
+struct Shared {
+    work: FilesWork,
+    jobs: Jobs,
+    first: u64,
+    folder: Arc<HeldFolder>,
+    clock: Monotonic,
+    next: AtomicU64,
+    /// What is wanted of the workers, and how many of them stand still or have ended.
+    wish: Mutex<(Wish, usize, usize)>,
+    changed: Condvar,
+    abandoned: AtomicBool,
+    out: AtomicUsize,
+    /// Bytes that may still be written, and whether a worker ended as there are no more.
+    left: AtomicU64,
+    full: AtomicBool,
+    parts: Vec<Mutex<Part>>,
+    /// When the operation underway of each worker began, plus one; 0 where there is none.
+    began: Vec<AtomicU64>,
+    failed: Mutex<Option<DriveError>>,
+    ended_at: AtomicU64,
+}
+
+fn held<T>(lock: &Mutex<T>) -> MutexGuard<'_, T> {
+    // A worker that panicked has left counts that are right as far as they go.
+    lock.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Work on files underway.
+pub struct Files {
+    shared: Arc<Shared>,
+    threads: Vec<JoinHandle<()>>,
+    /// Time in which it worked so far, and since when it does.
+    worked: Nanos,
+    since: Option<Nanos>,
+    source: Option<String>,
+}
+
+impl Files {
+    /// Sets workers to it. Of a read or a delete it has all files of the set.
+    ///
+    /// # Errors
+    /// What [`list`] gives, and where no thread can be started.
+    pub fn begin(
+        set: &mut FileSet,
+        work: FilesWork,
+        run: RunId,
+        clock: Monotonic,
+    ) -> Result<Self, DriveError> {
+        let source = work.source.clone();
+        let jobs = match (work.op, &source) {
+            (FilesOp::Write, _) => Jobs::Write(work.sizes.clone()),
+            (FilesOp::Read, _) => Jobs::Read(set.there.clone()),
+            (FilesOp::Delete, _) => Jobs::Delete(set.there.clone()),
+            (FilesOp::Copy, Some(folder)) => Jobs::Copy(list(folder)?, true),
+            (FilesOp::Source, Some(folder)) => Jobs::Copy(list(folder)?, false),
+            _ => return Err(DriveError::Unusable { why: "a copy of files needs a folder".into() }),
+        };
+        let workers = (work.workers.max(1) as usize).min(jobs.count().max(1) as usize);
+        let (first, most) = (set.next, work.at_most.map_or(u64::MAX, |b| b.0));
+        if matches!(jobs, Jobs::Write(_) | Jobs::Copy(_, true)) {
+            set.next += jobs.count();
+        }
+        let shared = Arc::new(Shared {
+            work,
+            jobs,
+            first,
+            folder: Arc::clone(&set.folder),
+            clock,
+            next: AtomicU64::new(0),
+            wish: Mutex::new((Wish::Go, 0, 0)),
+            changed: Condvar::new(),
+            abandoned: AtomicBool::new(false),
+            out: AtomicUsize::new(workers),
+            left: AtomicU64::new(most),
+            full: AtomicBool::new(false),
+            parts: (0..workers).map(|_| Mutex::new(Part::default())).collect(),
+            began: (0..workers).map(|_| AtomicU64::new(0)).collect(),
+            failed: Mutex::new(None),
+            ended_at: AtomicU64::new(0),
+        });
+        let since = Some(clock.now());
+        let mut threads = Vec::with_capacity(workers);
+        for index in 0..workers {
+            let own = Arc::clone(&shared);
+            let thread = std::thread::Builder::new().name(format!("files {index}")).spawn(move || {
+                let pool = Pool::new(run, own.first as u32, index as u32);
+                Worker { shared: &own, index }.all(&pool);
+            });
+            match thread {
+                Ok(thread) => threads.push(thread),
+                Err(e) => {
+                    held(&shared.wish).0 = Wish::Stop;
+                    return Err(DriveError::Unusable { why: format!("a worker cannot be started: {e}") });
+                }
+            }
+        }
+        let source = source.map(|f| f.display().to_string());
+        Ok(Self { shared, threads, worked: Nanos(0), since, source })
+    }
+
+    fn wish(&mut self, wish: Wish) {
+        let mut state = held(&self.shared.wish);
+        state.0 = wish;
+        drop(state);
+        self.shared.changed.notify_all();
+        let now = self.shared.clock.now();
+        match (wish, self.since) {
+            (Wish::Go, None) => self.since = Some(now),
+            (Wish::Hold | Wish::Stop, Some(since)) => {
+                self.worked = self.worked.plus(now.since(since));
+                self.since = None;
+            }
+            _ => {}
+        }
+    }
+
+    /// Goes on with it after it was held.
+    pub fn go_on(&mut self) {
+        self.wish(Wish::Go);
+    }
+
+    fn collect(&self, tally: &mut Tally) {
+        for part in &self.shared.parts {
+            let mut part = held(part);
+            tally.merge(&mut part.tally);
+            part.tally.clear();
+        }
+    }
+
+    /// Whether workers ended as no more may be written.
+    pub fn is_full(&self) -> bool {
+        self.shared.full.load(Ordering::Acquire)
+    }
+
+    fn is_over(&self) -> bool {
+        self.shared.out.load(Ordering::Acquire) == 0
+    }
+
+    /// Waits until `until` for the workers, and adds what they did to `tally`. Gives whether all of it is done.
+    ///
+    /// # Errors
+    /// What a worker met; that nothing came back for longer than the patience of the work.
+    pub fn advance(&mut self, until: Nanos, tally: &mut Tally) -> Result<bool, DriveError> {
+        let clock = self.shared.clock;
+        loop {
+            self.collect(tally);
+            if let Some(e) = held(&self.shared.failed).take() {
+                return Err(e);
+            }
+            if self.is_over() {
+                self.collect(tally);
+                if let Some(since) = self.since.take() {
+                    let end = Nanos(self.shared.ended_at.load(Ordering::Acquire));
+                    self.worked = self.worked.plus(end.since(since));
+                }
+                return Ok(true);
+            }
+            self.check_patience()?;
+            if clock.now() >= until {
+                return Ok(false);
+            }
+            self.wait(until);
+        }
+    }
+
+    /// Has the workers stand still, and waits until `until` for that. Gives whether they do.
+    ///
+    /// # Errors
+    /// As [`Files::advance`].
+    pub fn hold(&mut self, until: Nanos, tally: &mut Tally) -> Result<bool, DriveError> {
+        self.wish(Wish::Hold);
+        loop {
+            self.collect(tally);
+            if let Some(e) = held(&self.shared.failed).take() {
+                return Err(e);
+            }
+            let state = *held(&self.shared.wish);
+            if state.1 + state.2 >= self.shared.parts.len() {
+                self.collect(tally);
+                return Ok(true);
+            }
+            self.check_patience()?;
+            if self.shared.clock.now() >= until {
+                return Ok(false);
+            }
+            self.wait(until);
+        }
+    }
+
+    fn wait(&self, until: Nanos) {
+        let left = Duration::from_nanos(until.since(self.shared.clock.now()).0).min(LOOK);
+        let state = held(&self.shared.wish);
+        drop(self.shared.changed.wait_timeout(state, left));
+    }
+
+    fn check_patience(&self) -> Result<(), DriveError> {
+        let limit = self.shared.work.patience;
+        match self.waiting() {
+            Some((age, offset, in_flight)) if age > limit => {
+                Err(DriveError::Stalled { limit, in_flight, offset })
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// The oldest operation that is not back: its age, no address, and how many are out.
+    pub fn waiting(&self) -> Option<(Nanos, Option<Bytes>, usize)> {
+        let out: Vec<u64> =
+            self.shared.began.iter().map(|b| b.load(Ordering::Relaxed)).filter(|b| *b > 0).collect();
+        let oldest = *out.iter().min()?;
+        Some((self.shared.clock.now().since(Nanos(oldest - 1)), None, out.len()))
+    }
+
+    /// Leaves what the workers wait for to itself.
+    pub fn abandon(&mut self) {
+        self.shared.abandoned.store(true, Ordering::Release);
+        self.wish(Wish::Stop);
+    }
+
+    /// Ends it, and gives what it came to. The set has the files that are there now.
+    pub fn end(mut self, set: &mut FileSet) -> FileFigures {
+        self.wish(Wish::Stop);
+        if !self.shared.abandoned.load(Ordering::Acquire) {
+            for thread in self.threads.drain(..) {
+                // A worker that panicked has said so on its own.
+                drop(thread.join());
+            }
+        }
+        let mut steps: [Option<Histogram<u64>>; FileStep::ALL.len()] = std::array::from_fn(|_| None);
+        let mut figures = FileFigures {
+            leg: String::new(),
+            op: self.shared.work.op,
+            files: 0,
+            bytes: 0,
+            seconds: self.worked.secs(),
+            steps: Vec::new(),
+            source: None,
+        };
+        let (mut waited, mut worked) = (0.0, 0.0);
+        let mut gone = std::collections::HashSet::new();
+        for part in &self.shared.parts {
+            let mut part = held(part);
+            figures.files += part.files;
+            figures.bytes += part.bytes;
+            waited += part.waited.secs();
+            worked += part.worked.secs();
+            set.there.append(&mut part.made);
+            gone.extend(part.gone.drain(..));
+            for (all, own) in steps.iter_mut().zip(&part.steps) {
+                if let Some(own) = own {
+                    // All have the same bounds, so that adding cannot fail.
+                    let _ = all.get_or_insert_with(tally::histogram).add(&**own);
+                }
+            }
+        }
+        set.there.retain(|m| !gone.contains(&m.number));
+        set.there.sort_unstable_by_key(|m| m.number);
+        let us = |ns: u64| ns as f64 / 1e3;
+        figures.steps = FileStep::ALL
+            .into_iter()
+            .zip(&steps)
+            .filter_map(|(step, h)| {
+                let h = h.as_ref()?;
+                Some(StepFigures {
+                    step,
+                    count: h.len(),
+                    p50_us: us(h.value_at_quantile(0.5)),
+                    p99_us: us(h.value_at_quantile(0.99)),
+                    slowest_us: us(h.max()),
+                })
+            })
+            .collect();
+        let copies = self.shared.work.op == FilesOp::Copy;
+        figures.source = self.source.take().map(|folder| SourceFigures {
+            folder,
+            alone_mb_s: None,
+            waited: (copies && worked > 0.0).then(|| (waited / worked).min(1.0)),
+        });
+        figures
+    }
+}
+
+impl Drop for Files {
+    fn drop(&mut self) {
+        self.wish(Wish::Stop);
+        if !self.shared.abandoned.load(Ordering::Acquire) {
+            for thread in self.threads.drain(..) {
+                drop(thread.join());
+            }
+        }
+    }
+}

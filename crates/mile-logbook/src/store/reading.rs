@@ -1,0 +1,92 @@
+//! Opening a logbook to read it: nothing is written, wherever it lies.
+
+use super::{Logbook, LogbookError, Result, TRIES, schema};
+use mile_files::database::{self, Access, Head};
+use rusqlite::{ErrorCode, OpenFlags};
+use std::path::Path;
+
+/// By what a file that was changed is known: its length, and when it was changed last.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Lies(u64, i64, i64);
+
+impl Lies {
+    pub(super) fn at(path: &Path) -> Option<Self> {
+        use std::os::unix::fs::MetadataExt;
+        let meta = std::fs::metadata(path).ok()?;
+        Some(Self(meta.len(), meta.mtime(), meta.mtime_nsec()))
+    }
+}
+
+impl Logbook {
+    /// Opens a logbook that must exist, to read it. Nothing is created or written, and it may lie on a file system that is full or
+    /// cannot be written.
+    ///
+    /// # Errors
+    /// Where there is none, or it cannot be read.
+    pub fn read(path: &Path) -> Result<Self> {
+        let checked = database::check(path, Access::Read)?;
+        if checked.head() == Head::Empty {
+            return Err(LogbookError::Blank { path: path.to_owned() });
+        }
+        Self::recognise(&checked)?;
+        let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let mut book = if checked.has_log() {
+            Self::connect_to_log(checked.path(), flags)?
+        } else {
+            // Nobody writes to it: it is read as it lies there. SQLite would else put its shared index beside it.
+            let as_it_was = Lies::at(checked.path());
+            let uri = format!("file:{}?immutable=1", escaped(checked.path()));
+            let mut book =
+                Self::connect(Path::new(&uri), checked.path(), flags | OpenFlags::SQLITE_OPEN_URI)?;
+            book.as_it_was = as_it_was;
+            book
+        };
+        book.check()?;
+        schema::read_as_now(&book.db, book.version, book.wrap())?;
+        Ok(book)
+    }
+
+    /// Reads from a logbook with `with`, again where somebody wrote to it meanwhile.
+    ///
+    /// # Errors
+    /// As [`Logbook::read`], and what `with` gives.
+    pub fn reading<T>(path: &Path, with: impl Fn(&Self) -> Result<T>) -> Result<T> {
+        let mut tries = TRIES;
+        loop {
+            let book = Self::read(path)?;
+            let read = with(&book);
+            let still = book.as_it_was.is_none() || book.as_it_was == Lies::at(&book.path);
+            if still || tries == 0 {
+                return read;
+            }
+            tries -= 1;
+        }
+    }
+
+    /// Opens a logbook that has a log to read it. SQLite puts the index of the log beside it; where there is no room for that, the index is kept in memory. Nobody can write
+    /// there then, so that nobody has to be locked out.
+    fn connect_to_log(path: &Path, flags: OpenFlags) -> Result<Self> {
+        let book = Self::connect(path, path, flags)?;
+        let no_room = |e: &rusqlite::Error| e.sqlite_error_code() == Some(ErrorCode::SystemIoFailure);
+        let looked = book.db.query_row("SELECT count(*) FROM sqlite_schema", [], |row| row.get::<_, i64>(0));
+        if !looked.is_err_and(|e| no_room(&e)) {
+            return Ok(book);
+        }
+        let as_it_was = Lies::at(path);
+        let uri = format!("file:{}?vfs=unix-none", escaped(path));
+        let mut book = Self::connect(Path::new(&uri), path, flags | OpenFlags::SQLITE_OPEN_URI)?;
+        book.db.pragma_update(None, "locking_mode", "EXCLUSIVE").map_err(book.wrap())?;
+        book.as_it_was = as_it_was;
+        Ok(book)
+    }
+}
+
+/// The path of a file as a URI takes it (RFC 3986, section 2.1).
+fn escaped(path: &Path) -> String {
+    use std::os::unix::ffi::OsStrExt;
+    let one = |b: &u8| match b {
+        b'/' | b'.' | b'-' | b'_' | b'0'..=b'9' | b'a'..=b'z' | b'A'..=b'Z' => char::from(*b).to_string(),
+        b => format!("%{b:02X}"),
+    };
+    path.as_os_str().as_bytes().iter().map(one).collect()
+}
