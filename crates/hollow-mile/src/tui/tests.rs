@@ -266,6 +266,23 @@ fn the_start_form_says_what_a_run_would_write_and_refuses_what_cannot_be() {
     assert!(state.overlay.is_some() && state.live.is_none(), "nothing is started");
 }
 
+/// A key that came while a start was being tried was lost: what was typed next stood behind the path that had been refused.
+#[test]
+fn keys_that_come_while_a_start_is_tried_are_not_lost() {
+    let mut state = fresh();
+    update::act(&mut state, &Jobs::new(), Action::Last);
+    press(&mut state, "s");
+    press(&mut state, "/no/such");
+    press(&mut state, "\n/ab\n/c");
+    let Some(Overlay::Start(form)) = &state.overlay else { panic!("no form") };
+    assert!(form.path.value().ends_with("/no/such/ab/c"), "{}", form.path.value());
+    assert!(
+        !form.starting && matches!(&form.outlook, Some(Err(t)) if t.contains("/no/such/ab/c")),
+        "{:?}",
+        form.outlook
+    );
+}
+
 /// Every course that findings suggest is a course: it is read, and fits the drive that it is for.
 #[test]
 fn a_suggested_course_can_be_started_as_it_is() {

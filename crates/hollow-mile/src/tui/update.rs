@@ -537,7 +537,7 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
                 form.outlook = Some(outlook);
             }
         }
-        Done::Started(question, run) => start::started(state, question, run),
+        Done::Started(question, run) => start::started(state, jobs, question, run),
         Done::Bench(cards) => state.bench.set_real(cards, state.is_demo),
         Done::Checked(checked, background) => course::checked(state, *checked, background),
         Done::Health(Ok(shown)) => {

@@ -82,6 +82,8 @@ pub(crate) struct StartForm {
     pub(crate) asked: u64,
     /// Whether the run is being started.
     pub(crate) starting: bool,
+    /// The keys that came meanwhile.
+    pub(crate) typed_ahead: Vec<crossterm::event::KeyEvent>,
     /// The run of the logbook that this one is the other side of, and what was changed since.
     pub(crate) beside: Option<Beside>,
     pub(crate) changed: Input,

@@ -352,6 +352,10 @@ pub(super) fn start_key(state: &mut State, jobs: &Jobs, mut form: StartForm, key
     let event = Event::Key(key);
     match (key.code, form.field) {
         _ if form.starting => {
+            // It counts where the start is refused. A second Enter does not: who pressed it had not seen the refusal.
+            if key.code != KeyCode::Enter {
+                form.typed_ahead.push(key);
+            }
             state.overlay = Some(Overlay::Start(Box::new(form)));
             return;
         }
@@ -409,6 +413,7 @@ pub(super) fn start_key(state: &mut State, jobs: &Jobs, mut form: StartForm, key
 /// A run was started, or could not be.
 pub(super) fn started(
     state: &mut State,
+    jobs: &Jobs,
     question: u64,
     started: Result<Box<(Client, Vec<session::Told>)>, String>,
 ) {
@@ -439,6 +444,9 @@ pub(super) fn started(
     match &mut state.overlay {
         Some(Overlay::Start(form)) if form.asked == question && question > 0 => {
             (form.starting, form.outlook) = (false, Some(Err(text)));
+            for key in std::mem::take(&mut form.typed_ahead) {
+                super::input(state, jobs, &Event::Key(key));
+            }
         }
         _ => state.complain(text),
     }
