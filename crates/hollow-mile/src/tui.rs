@@ -47,8 +47,8 @@ const WAITING: usize = 16_384;
 /// Shortest time between two frames while messages come in.
 const FRAME: Duration = Duration::from_millis(33);
 
-/// The logbook of demonstration runs (`scripts/make-demo`).
-const DEMO: &[u8] = include_bytes!("../../../demo/demo.logbook");
+/// The logbook of demonstration runs, compressed (`scripts/make-demo`).
+const DEMO: &[u8] = include_bytes!("../../../demo/demo.logbook.gz");
 
 /// The terminal on this machine's bench and the user's logbook.
 pub(crate) fn open_bench(logbook: Option<PathBuf>) -> Result<(), Failure> {
@@ -72,7 +72,10 @@ pub(crate) fn open_bench(logbook: Option<PathBuf>) -> Result<(), Failure> {
 pub(crate) fn open_demo(args: &DemoArgs) -> Result<(), Failure> {
     let folder = tempfile::Builder::new().prefix("hollow-mile-demo-").tempdir()?;
     let path = folder.path().join("demo.logbook");
-    crate::figure::write_whole(&path, false, |out| Ok(out.write_all(DEMO)?))?;
+    crate::figure::write_whole(&path, false, |out| {
+        std::io::copy(&mut flate2::read::GzDecoder::new(DEMO), out)?;
+        Ok(())
+    })?;
     run(state(path, args.speed, true))
 }
 

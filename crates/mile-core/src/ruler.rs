@@ -117,30 +117,57 @@ impl Ruler {
     }
 
     /// The unit for labels of a window, its name, and what one of it is on the ruler.
+    ///
+    /// It goes by the width of the window, and is larger where the window lies so far out that its numbers would be long: a minute after
+    /// 30 hours is told on a clock (`h:min`, `h:m:s`, `min:s`), a megabyte after a terabyte as a part of a gigabyte.
     pub fn unit(self, window: Window) -> (&'static str, f64) {
         let width = window.to - window.from;
-        let units: &[(&str, f64)] = match self {
-            Self::Bytes | Self::Address => &[("kB", 1e3), ("MB", 1e6), ("GB", 1e9), ("TB", 1e12)],
-            Self::Time => &[("ms", 1e6), ("s", 1e9), ("min", 60e9), ("h", 3600e9)],
-        };
         // The largest unit that is at most a third of the window, bytes above a few GB staying in GB.
-        let fits = |u: &&(&str, f64)| width >= u.1 * if u.0 == "TB" { 20.0 } else { 3.0 };
-        *units.iter().rev().find(fits).unwrap_or(&units[0])
+        let of = |units: &[(&'static str, f64)]| {
+            units.iter().rposition(|u| width >= u.1 * if u.0 == "TB" { 20.0 } else { 3.0 }).unwrap_or(0)
+        };
+        if self == Self::Time {
+            const UNITS: [(&str, f64); 4] = [("ms", 1e6), ("s", 1e9), ("min", 60e9), ("h", 3600e9)];
+            const LONG: f64 = 3.0 * 3600e9;
+            return match UNITS[of(&UNITS)] {
+                ("min", unit) if window.to >= LONG => ("h:min", unit),
+                ("s", unit) if window.to >= LONG => ("h:m:s", unit),
+                ("s", unit) if window.to >= 600e9 => ("min:s", unit),
+                ("ms", _) if window.to >= 100e9 => UNITS[1],
+                own => own,
+            };
+        }
+        const UNITS: [(&str, f64); 4] = [("kB", 1e3), ("MB", 1e6), ("GB", 1e9), ("TB", 1e12)];
+        let short = UNITS[of(&UNITS)..].iter().find(|u| window.to < u.1 * 1e5);
+        *short.unwrap_or(&UNITS[3])
+    }
+}
+
+/// A whole number of seconds or minutes as on a clock, in as many parts as the unit has: 1806 min are `30:06` in `h:min`.
+fn on_a_clock(value: u64, unit: &str) -> String {
+    match unit {
+        "h:m:s" => format!("{}:{:02}:{:02}", value / 3600, value / 60 % 60, value % 60),
+        _ => format!("{}:{:02}", value / 60, value % 60),
     }
 }
 
 /// Round positions about `most` to a window, the ends included where they are round: multiples of 1, 2 or 5 times a power of ten
-/// (of 60-based steps for minutes), in the unit that [`Ruler::unit`] gives. Pairs of position and label.
+/// (on a clock, of parts of 60), in the unit that [`Ruler::unit`] gives. Pairs of position and label.
 pub fn ticks(ruler: Ruler, window: Window, most: usize) -> Vec<(f64, String)> {
-    let (_, unit) = ruler.unit(window);
+    let (name, unit) = ruler.unit(window);
     let width = (window.to - window.from) / unit;
     if !(width > 0.0 && width.is_finite()) || most == 0 {
         return Vec::new();
     }
     let rough = width / most as f64;
-    let power = 10_f64.powf(rough.log10().floor());
-    let step =
-        [1.0, 2.0, 5.0, 10.0].into_iter().map(|m| m * power).find(|s| *s >= rough * 0.999).unwrap_or(rough);
+    let clock = name.contains(':');
+    let step = if clock {
+        const PARTS: [f64; 11] = [1.0, 2.0, 5.0, 10.0, 15.0, 20.0, 30.0, 60.0, 120.0, 300.0, 600.0];
+        PARTS.into_iter().find(|s| *s >= rough * 0.999).unwrap_or(3600.0)
+    } else {
+        let power = 10_f64.powf(rough.log10().floor());
+        [1.0, 2.0, 5.0, 10.0].into_iter().map(|m| m * power).find(|s| *s >= rough * 0.999).unwrap_or(rough)
+    };
     let decimals = (-step.log10().floor()).max(0.0) as usize;
     let first = (window.from / unit / step - 1e-9).ceil() as i64;
     let last = (window.to / unit / step + 1e-9).floor() as i64;
@@ -149,6 +176,7 @@ pub fn ticks(ruler: Ruler, window: Window, most: usize) -> Vec<(f64, String)> {
             let value = i as f64 * step;
             let text = format!("{value:.decimals$}");
             let label = match text.split_once('.') {
+                _ if clock => on_a_clock(value.max(0.0) as u64, name),
                 Some((whole, rest)) => format!("{}.{rest}", crate::units::thousands(whole)),
                 None => crate::units::thousands(&text),
             };
@@ -351,5 +379,40 @@ mod tests {
             ["117.0", "117.5", "118.0", "118.5", "119.0", "119.5", "120.0"]
         );
         assert_eq!(labels(Ruler::Time, 0.0, 0.0, 5), Vec::<String>::new());
+    }
+
+    /// It was "1806 m", cut by the margin.
+    #[test]
+    fn far_out_the_numbers_of_the_ruler_stay_short() {
+        let (hour, minute) = (3600e9, 60e9);
+        let of = |ruler: Ruler, from: f64, to: f64| {
+            let window = Window { from, to };
+            let labels: Vec<String> = ticks(ruler, window, 4).into_iter().map(|t| t.1).collect();
+            (ruler.unit(window).0, labels.join(" "))
+        };
+        let thirty = 30.0 * hour;
+        assert_eq!(of(Ruler::Time, thirty, thirty + hour), ("h:min", "30:00 30:15 30:30 30:45 31:00".into()));
+        assert_eq!(
+            of(Ruler::Time, thirty + 6.0 * minute, thirty + 7.0 * minute).1,
+            "30:06:00 30:06:15 30:06:30 30:06:45 30:07:00"
+        );
+        assert_eq!(
+            of(Ruler::Time, 20.0 * minute, 21.0 * minute),
+            ("min:s", "20:00 20:15 20:30 20:45 21:00".into())
+        );
+        assert_eq!(of(Ruler::Time, 1e12, 1.002e12), ("s", "1,000.0 1,000.5 1,001.0 1,001.5 1,002.0".into()));
+        assert_eq!(of(Ruler::Bytes, 1.5e12, 1.500_002e12).0, "GB");
+        // Whatever the window, no label is longer than the space between two.
+        for exponent in 0..13 {
+            for shift in 0..13 {
+                let (from, width) = (10_f64.powi(shift), 3.3 * 10_f64.powi(exponent));
+                for ruler in [Ruler::Bytes, Ruler::Time] {
+                    let window = Window { from, to: from + width };
+                    let long = ticks(ruler, window, 6).into_iter().map(|t| t.1.len()).max().unwrap_or(0);
+                    let far_and_near = width < from * 1e-6;
+                    assert!(long <= if far_and_near { 20 } else { 12 }, "{ruler:?} {window:?} {long}");
+                }
+            }
+        }
     }
 }

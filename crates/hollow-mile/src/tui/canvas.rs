@@ -1,6 +1,9 @@
 //! The canvas that every picture of a run is drawn on: terrain above, strips below, one ruler, one cursor.
 
+mod dots;
 mod lanes;
+mod legs;
+mod marks;
 mod strips;
 mod terrain;
 
@@ -19,6 +22,11 @@ use ratatui::style::{Modifier, Style};
 
 /// Cells left of the picture for labels.
 const MARGIN: u16 = 7;
+/// Cells right of the picture, where curves are named and their last values stand, and the width from which there is room for them.
+const NAMES: u16 = 13;
+const WITH_NAMES: u16 = 96;
+/// Height from which the legs have a row of their own.
+const WITH_LEGS: u16 = 12;
 
 /// How the picture is framed: kept by the place that shows it.
 #[derive(Clone, Copy, Debug, Default)]
@@ -158,11 +166,6 @@ impl Framing {
     }
 }
 
-/// The number of a break as one glyph.
-pub(crate) fn numeral(index: usize) -> char {
-    u32::try_from(index).ok().filter(|i| *i < 10).and_then(|i| char::from_u32(0x2460 + i)).unwrap_or('◦')
-}
-
 /// The glyph of a cause.
 pub(crate) fn glyph(cause: Cause) -> char {
     match cause {
@@ -183,13 +186,32 @@ pub(crate) fn glyph(cause: Cause) -> char {
     }
 }
 
-/// How the height is shared: terrain, temperature, latency. Strips fold away, latency first; the terrain never does.
-fn shares(height: u16, has_temp: bool, has_latency: bool) -> (u16, u16, u16) {
-    // One row is the ruler.
-    let rows = height.saturating_sub(1);
-    let temp = if !has_temp || rows < 9 { 0 } else { (rows / 4).clamp(3, 8) };
-    let latency = if !has_latency || rows < 15 { 0 } else { (rows / 6).clamp(3, 6) };
-    (rows - temp - latency, temp, latency)
+/// How the rows of a picture are shared.
+struct Shares {
+    ground: u16,
+    legs: u16,
+    temp: u16,
+    latency: u16,
+}
+
+impl Shares {
+    /// Strips fold away, latency first; the terrain never does.
+    fn of(height: u16, has_temp: bool, has_latency: bool) -> Self {
+        // One row is the ruler.
+        let legs = u16::from(height >= WITH_LEGS);
+        let rows = height.saturating_sub(1 + legs);
+        let temp = if !has_temp || rows < 9 { 0 } else { (rows * 3 / 10).clamp(3, 16) };
+        let latency = if !has_latency || rows < 15 { 0 } else { (rows / 5).clamp(3, 10) };
+        Self { ground: rows - temp - latency, legs, temp, latency }
+    }
+}
+
+/// What stands beside a curve, right of the picture: of two that want one row, the one of lower rank has it.
+pub(crate) struct Label {
+    y: u16,
+    text: String,
+    style: Style,
+    rank: u8,
 }
 
 /// The picture and where it is.
@@ -220,51 +242,149 @@ pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, framing: &mut 
     if area.width < MARGIN + 8 || area.height < 4 {
         return;
     }
-    let plot = Rect { x: area.x + MARGIN, width: area.width - MARGIN, ..area };
+    let names = if area.width >= WITH_NAMES { NAMES } else { 0 };
+    let plot = Rect { x: area.x + MARGIN, width: area.width - MARGIN - names, ..area };
     framing.width = plot.width;
     let (ruler, window) = framing.resolve(scene);
-    let data = columns(scene.trace, ruler, window, usize::from(plot.width));
+    let width = usize::from(plot.width);
+    let data = columns(scene.trace, ruler, window, width);
+    let fine = columns(scene.trace, ruler, window, width * dots::ACROSS);
     let has_temp = !scene.trace.temp.is_blank();
     let has_latency = !scene.trace.p50.is_blank();
-    let (ground, temp, latency) = shares(area.height, has_temp, has_latency);
+    let share = Shares::of(area.height, has_temp, has_latency);
     let mut picture = Picture { buffer, area: plot, data, theme };
     let highest = terrain::highest(&picture.data);
-    terrain::draw(&mut picture, plot.y, ground, highest);
-    draw_ruler(&mut picture, plot.y + ground, ruler, window);
-    let below = plot.y + ground + 1;
-    if temp > 0 {
-        // The fit at the middle of each cell, where it was fitted.
-        let fit: Vec<Option<f64>> = (0..plot.width)
-            .map(|x| {
-                let heat = scene.heat.filter(|_| ruler != Ruler::Address)?;
-                let at =
-                    window.from + (window.to - window.from) * (f64::from(x) + 0.5) / f64::from(plot.width);
-                let sample = ruler.sample(scene.trace, at);
-                let seconds = match ruler {
-                    Ruler::Time => Nanos(at as u64).secs(),
-                    Ruler::Bytes | Ruler::Address => scene.trace.end(sample).secs(),
-                };
-                let inside = (heat.start_s..=heat.end_s).contains(&seconds) && at <= ruler.end(scene.trace);
-                inside.then(|| heat.at(seconds))
-            })
-            .collect();
-        strips::temperature(&mut picture, below, temp, scene.context, &fit);
-    }
-    if latency > 0 {
-        strips::latency(&mut picture, below + temp, latency);
-    }
+    let ground = terrain::draw(&mut picture, plot.y, share.ground, highest);
     let cell = |at: f64| {
         let share = (at - window.from) / (window.to - window.from);
         (0.0..1.0).contains(&share).then(|| (share * f64::from(plot.width)) as u16)
     };
-    let bottom = below + temp + latency;
-    for (i, b) in scene.breaks.iter().enumerate() {
-        if let Some(x) = cell(ruler.place(scene.trace, b.at_bytes, b.at_s)) {
-            mark(&mut picture, x, plot.y..bottom, i, scene.selected == Some(i));
+    let mut y = plot.y + share.ground;
+    if share.legs > 0 && ruler != Ruler::Address {
+        legs::draw(&mut picture, y, scene, ruler, cell);
+    }
+    y += share.legs;
+    draw_ruler(&mut picture, y, ruler, window);
+    let below = y + 1;
+    let bottom = below + share.temp + share.latency;
+    let at = framing.cursor.filter(|c| cell(*c).is_some()).map(|c| ruler.sample(scene.trace, c));
+    let mut strips = vec![(Reading::Rate, ground, end_of_ground(&picture, &ground))];
+    if share.temp > 0 {
+        let fit = fitted(scene, ruler, window, width * dots::ACROSS);
+        let heat =
+            strips::Heat { context: scene.context, fit: &fit, settles: scene.settles.map(|f| f.settles) };
+        let mut labels = Vec::new();
+        let drawn = strips::temperature(&mut picture, below, share.temp, &fine, &heat, &mut labels);
+        strips.extend(drawn.map(|scale| (Reading::Temperature, scale, labels)));
+    }
+    if share.latency > 0 {
+        let mut labels = Vec::new();
+        let drawn = strips::latency(&mut picture, below + share.temp, share.latency, &fine, &mut labels);
+        strips.extend(drawn.map(|scale| (Reading::Latency, scale, labels)));
+    }
+    let places = scene.breaks.iter().enumerate();
+    let places = places.filter_map(|(i, b)| Some((i, cell(ruler.place(scene.trace, b.at_bytes, b.at_s))?)));
+    marks::draw(&mut picture, plot.y..bottom, places.collect(), scene.selected);
+    let x = framing.cursor.and_then(cell);
+    if let Some(x) = x {
+        draw_cursor(&mut picture, x, plot.y..bottom);
+    }
+    let end = picture.data.iter().rposition(Option::is_some).map_or(0, |x| x as u16 + 1);
+    for (reading, scale, labels) in strips {
+        place_labels(&mut picture, &scale, labels, names, end);
+        if let Some((x, i)) = x.zip(at) {
+            reading.draw(&mut picture, &scale, x, scene.trace, i);
         }
     }
-    if let Some(x) = framing.cursor.and_then(cell) {
-        draw_cursor(&mut picture, x, plot.y..bottom);
+}
+
+/// The rate at the right end of the terrain.
+fn end_of_ground(picture: &Picture<'_>, scale: &dots::Scale) -> Vec<Label> {
+    let last = picture.data.iter().flatten().next_back();
+    let Some((op, rate)) = last.and_then(|c| Some((c.op, c.rate?.mean))) else { return Vec::new() };
+    let colour = if op == mile_core::Op::Read { picture.theme.read } else { picture.theme.write };
+    let text = format!("{} MB/s", mile_core::units::number(rate));
+    vec![Label { y: scale.row(rate), text, style: Style::new().fg(colour), rank: 0 }]
+}
+
+/// The fit at the middle of each of so many columns, where it was fitted.
+fn fitted(scene: &Scene<'_>, ruler: Ruler, window: Window, count: usize) -> Vec<Option<f64>> {
+    let Some(heat) = scene.heat.filter(|_| ruler != Ruler::Address) else { return Vec::new() };
+    let value = |x: usize| {
+        let at = window.from + (window.to - window.from) * (x as f64 + 0.5) / count as f64;
+        let seconds = match ruler {
+            Ruler::Time => Nanos(at as u64).secs(),
+            Ruler::Bytes | Ruler::Address => scene.trace.end(ruler.sample(scene.trace, at)).secs(),
+        };
+        let inside = (heat.start_s..=heat.end_s).contains(&seconds) && at <= ruler.end(scene.trace);
+        inside.then(|| heat.at(seconds))
+    };
+    (0..count).map(value).collect()
+}
+
+/// Writes the labels of a strip right of the picture, each in its row or the nearest that is free; those of curves right behind the last cell of the
+/// trace, `end`, where the road ahead is long enough. Where there is no room beside the picture, limits stand in it.
+fn place_labels(
+    picture: &mut Picture<'_>,
+    scale: &dots::Scale,
+    mut labels: Vec<Label>,
+    names: u16,
+    end: u16,
+) {
+    labels.sort_by_key(|l| l.rank);
+    if names == 0 {
+        for label in labels.iter().filter(|l| l.rank == strips::LIMIT) {
+            let text = format!(" {} ", label.text);
+            let at = picture.area.width.saturating_sub(text.chars().count() as u16 + 2);
+            text.chars().enumerate().for_each(|(i, c)| picture.set(at + i as u16, label.y, c, label.style));
+        }
+        return;
+    }
+    let rows = scale.top..scale.top + scale.rows;
+    let mut taken: Vec<u16> = Vec::new();
+    for label in labels {
+        let near = (0..scale.rows).flat_map(|d| [label.y.checked_sub(d), label.y.checked_add(d)]).flatten();
+        let Some(y) = near.filter(|y| rows.contains(y)).find(|y| !taken.contains(y)) else { continue };
+        taken.push(y);
+        let ahead = label.rank < strips::LIMIT && end + names <= picture.area.width;
+        let at = if ahead { picture.area.x + end + 1 } else { picture.area.right() + 1 };
+        picture.buffer.set_stringn(at, y, label.text, usize::from(names - 1), label.style);
+    }
+}
+
+/// What a strip shows of a sample.
+#[derive(Clone, Copy)]
+enum Reading {
+    Rate,
+    Temperature,
+    Latency,
+}
+
+impl Reading {
+    /// Writes the value of a sample beside the cursor, over its curve.
+    fn draw(self, picture: &mut Picture<'_>, scale: &dots::Scale, x: u16, trace: &Trace, sample: usize) {
+        let sample = sample.min(trace.len().saturating_sub(1));
+        let us = |v: f64| Nanos((v * 1e3) as u64).to_string();
+        let told = match self {
+            Self::Rate => {
+                trace.rate.get(sample).map(|r| (r, format!("{} MB/s", mile_core::units::number(r))))
+            }
+            Self::Temperature => trace.temp_at(sample, 8).map(|t| (t.0, t.to_string())),
+            Self::Latency => trace.p50.get(sample).map(|p50| (p50.max(0.1).log10(), us(p50))),
+        };
+        let Some((value, text)) = told else { return };
+        let (row, text) = (scale.row(value), format!(" {text} "));
+        let y = if row > scale.top { row - 1 } else { (row + 1).min(scale.top + scale.rows - 1) };
+        let length = text.chars().count() as u16;
+        let right = x + 1 + length <= picture.area.width;
+        let from = if right { x + 1 } else { x.saturating_sub(length) };
+        // On the page, whatever lies behind.
+        let style = picture.theme.page().remove_modifier(Modifier::all()).bg(picture
+            .theme
+            .page()
+            .bg
+            .unwrap_or_default());
+        text.chars().enumerate().for_each(|(i, c)| picture.set(from + i as u16, y, c, style));
     }
 }
 
@@ -290,25 +410,14 @@ fn draw_ruler(picture: &mut Picture<'_>, y: u16, ruler: Ruler, window: Window) {
     }
 }
 
-/// A numbered marker on the terrain, and a line down through all strips where nothing else is drawn.
-fn mark(picture: &mut Picture<'_>, x: u16, rows: std::ops::Range<u16>, index: usize, selected: bool) {
-    let style = picture.theme.strong();
-    for y in rows.clone().skip(1) {
-        let at = (picture.area.x + x, y);
-        if picture.buffer.cell(at).is_some_and(|c| c.symbol() == " ") {
-            picture.set(x, y, '┊', style);
-        }
-    }
-    let style = if selected { style.add_modifier(Modifier::REVERSED) } else { style };
-    picture.set(x, rows.start, numeral(index), style);
-}
-
 fn draw_cursor(picture: &mut Picture<'_>, x: u16, rows: std::ops::Range<u16>) {
     for y in rows {
         let at = (picture.area.x + x, y);
         let Some(cell) = picture.buffer.cell_mut(at) else { continue };
         if matches!(cell.symbol(), " " | "┊") {
             cell.set_char('│').set_style(Style::new().fg(picture.theme.ink));
+        } else if cell.modifier.contains(Modifier::REVERSED) {
+            cell.set_style(Style::new().remove_modifier(Modifier::REVERSED));
         } else {
             cell.set_style(Style::new().add_modifier(Modifier::REVERSED));
         }

@@ -14,7 +14,7 @@ mod readings;
 mod surface;
 mod underway;
 
-use super::canvas::{Framing, Scene, glyph, numeral};
+use super::canvas::{Framing, Scene, glyph};
 use super::jobs::Jobs;
 use super::keys::{Action, Binding};
 use super::state::State;
@@ -183,10 +183,10 @@ pub(crate) fn break_line(index: usize, b: &Break, width: u16) -> String {
     if width < 100 {
         // What the figure is stands in the ledger below.
         let sure = 100.0 * b.confidence;
-        format!("{} {place}  {rates}  {} {}, {sure:.0} %", numeral(index), glyph(b.cause), b.cause.words())
+        format!("{:>2}  {place}  {rates}  {} {}, {sure:.0} %", index + 1, glyph(b.cause), b.cause.words())
     } else {
         let why = format!("{} {}", glyph(b.cause), b.verdict());
-        format!("{} {place:<24} {rates:<22} {why}", numeral(index))
+        format!("{:>2}  {place:<24} {rates:<22} {why}", index + 1)
     }
 }
 

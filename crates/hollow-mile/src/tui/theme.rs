@@ -19,6 +19,7 @@ enum Depth {
 pub(crate) struct Theme {
     depth: Depth,
     light: bool,
+    braille: bool,
     /// Ground of writes.
     pub(crate) write: Color,
     /// Ground of writes where the rate fell below in part of the column.
@@ -73,6 +74,7 @@ impl Theme {
         Self {
             depth,
             light,
+            braille: !matches!(std::env::var("TERM").as_deref(), Ok("linux" | "dumb")),
             write: pick((205, 147, 58), (196, 132, 36), Color::Yellow),
             write_dip: pick((150, 104, 38), (222, 178, 106), Color::Yellow),
             write_haze: pick((92, 68, 34), (238, 214, 170), Color::DarkGray),
@@ -91,6 +93,11 @@ impl Theme {
     /// The same colours for the other background.
     pub(crate) fn other(self) -> Self {
         Self::of(self.depth, !self.light)
+    }
+
+    /// Whether the font of the terminal is likely to have characters of eight dots: the console of the kernel has 512 characters in all.
+    pub(crate) fn has_braille(self) -> bool {
+        self.braille
     }
 
     /// Whether nothing can be told by colour.

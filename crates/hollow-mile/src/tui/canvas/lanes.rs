@@ -1,10 +1,11 @@
 //! Several lanes below each other on one clock: a terrain for each, all as high as the highest, and one strip with the temperature of each.
 
 use super::strips::{self, Curve};
-use super::{Framing, MARGIN, Picture, Scene, draw_cursor, draw_ruler, mark, terrain};
+use super::{Framing, MARGIN, Picture, Scene, dots, draw_cursor, draw_ruler, legs, marks, terrain};
 use crate::tui::theme::Theme;
 use mile_core::Nanos;
 use mile_core::channel::Series;
+use mile_core::findings::Break;
 use mile_core::ruler::{Column, Ruler, Window, columns};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -42,8 +43,8 @@ pub(crate) fn draw_lanes(
     let end = lanes.iter().map(|l| Ruler::Time.end(l.scene.trace)).fold(1.0, f64::max);
     let window = framing.window.unwrap_or(Window { from: 0.0, to: end });
     let has_temp = lanes.iter().any(|l| !l.scene.trace.temp.is_blank());
-    // The names of the legs stand over all, and the ruler under the terrains.
-    let (top, rows) = (area.y + 1, area.height - 2);
+    // The names of the legs stand on the ruler, under the terrains.
+    let (top, rows) = (area.y, area.height - 2);
     let strip = if has_temp && rows >= 2 * LEAST + 3 { (rows / 4).clamp(3, 9) } else { 0 };
     // What is not a temperature has a strip for each unit, as far as there is room.
     let others = units(series);
@@ -63,7 +64,6 @@ pub(crate) fn draw_lanes(
         let share = (at - window.from) / (window.to - window.from);
         (0.0..1.0).contains(&share).then(|| (share * f64::from(plot.width)) as u16)
     };
-    legs(buffer, Rect { height: 1, ..plot }, theme, &lanes[at.min(lanes.len() - 1)].scene, cell);
     for (i, lane) in lanes_shown.iter().enumerate() {
         let top = top + i as u16 * each;
         // What is left over goes to the last.
@@ -72,24 +72,27 @@ pub(crate) fn draw_lanes(
         head(buffer, Rect { y: top, height: 1, ..area }, theme, lane, selected);
         let mut picture = Picture { buffer, area: plot, data: data[first + i].clone(), theme };
         terrain::draw(&mut picture, top + 1, height - 1, highest);
-        for (number, b) in lane.scene.breaks.iter().enumerate() {
-            if let Some(x) = cell(Ruler::Time.place(lane.scene.trace, b.at_bytes, b.at_s)) {
-                mark(&mut picture, x, top + 1..top + height, number, lane.scene.selected == Some(number));
-            }
-        }
+        let place = |b: &Break| cell(Ruler::Time.place(lane.scene.trace, b.at_bytes, b.at_s));
+        let places = lane.scene.breaks.iter().enumerate().filter_map(|(i, b)| Some((i, place(b)?)));
+        marks::draw(&mut picture, top + 1..top + height, places.collect(), lane.scene.selected);
     }
     let y = top + rows - strip;
     let mut picture = Picture { buffer, area: plot, data: Vec::new(), theme };
+    legs::draw(&mut picture, y, &lanes[at.min(lanes.len() - 1)].scene, Ruler::Time, cell);
+    let y = y + 1;
     draw_ruler(&mut picture, y, Ruler::Time, window);
     if strip > 0 {
-        let curve = |(i, (lane, data)): (usize, (&LaneScene<'_>, &Vec<Option<Column>>))| Curve {
-            name: if lane.name.is_empty() { "drive".into() } else { lane.name.to_owned() },
-            colour: i,
-            values: data.iter().map(|c| c.as_ref().and_then(|c| c.temp).map(|t| t.mean)).collect(),
+        let curve = |(i, lane): (usize, &LaneScene<'_>)| {
+            let count = usize::from(plot.width) * dots::ACROSS;
+            Curve {
+                name: if lane.name.is_empty() { "drive".into() } else { lane.name.to_owned() },
+                colour: i,
+                values: strips::values(&columns(lane.scene.trace, Ruler::Time, window, count), |c| c.temp),
+            }
         };
         // What the drives tell themselves is drawn over what is measured beside them.
         let mut curves = curves_of(series, "°C", lanes, window, plot.width);
-        curves.extend(lanes.iter().zip(&data).enumerate().map(curve));
+        curves.extend(lanes.iter().enumerate().map(curve));
         let limits = lanes.iter().map(|l| l.scene.context);
         strips::temperatures(&mut picture, y + 1, strip, &curves, limits, names);
     }
@@ -138,13 +141,13 @@ fn curves_of(
     window: Window,
     width: u16,
 ) -> Vec<Curve> {
-    let edge =
-        |x: u16| Nanos((window.from + (window.to - window.from) * f64::from(x) / f64::from(width)) as u64);
+    let count = usize::from(width) * dots::ACROSS;
+    let edge = |x: usize| Nanos((window.from + (window.to - window.from) * x as f64 / count as f64) as u64);
     let curve = |one: &Series| {
         let name = called(one, lanes);
         // Between two readings that are further apart than a column is wide, the line goes on.
         let mut last = None;
-        let values = (0..width).map(|x| {
+        let values = (0..count).map(|x| {
             let mean = one.summary(edge(x), edge(x + 1)).map(|s| s.0);
             let over = one.readings.last().is_none_or(|r| r.at < edge(x));
             last = mean.or(last.filter(|_| !over));
@@ -155,24 +158,6 @@ fn curves_of(
         Curve { name, colour, values: values.collect() }
     };
     series.iter().filter(|s| s.channel.unit == unit && !s.readings.is_empty()).map(curve).collect()
-}
-
-/// The names of the legs, each where it begins.
-fn legs(buffer: &mut Buffer, row: Rect, theme: Theme, scene: &Scene<'_>, cell: impl Fn(f64) -> Option<u16>) {
-    let mut all: Vec<(u16, &str)> = Vec::new();
-    let spans = scene.trace.legs();
-    for (i, leg) in spans.iter().enumerate() {
-        let is_new = i == 0 || spans[i - 1].name != leg.name;
-        let at = if i == 0 { Some(0) } else { cell(Ruler::Time.at(scene.trace, leg.samples.start)) };
-        if let Some(x) = at.filter(|_| is_new) {
-            all.push((x, &leg.name));
-        }
-    }
-    for (i, (x, name)) in all.iter().enumerate() {
-        let end = all.get(i + 1).map_or(row.width, |next| next.0);
-        let room = usize::from(end.saturating_sub(*x));
-        buffer.set_stringn(row.x + x, row.y, format!("┆{name}"), room.saturating_sub(1), theme.faint());
-    }
 }
 
 fn head(buffer: &mut Buffer, row: Rect, theme: Theme, lane: &LaneScene<'_>, selected: bool) {

@@ -1,103 +1,105 @@
-//! The strips under the terrain, on the same ruler: temperature with its limits, latency as a band.
-//!
-//! A strip is a thin line at five heights within each row of cells.
+//! The strips under the terrain, on the same ruler: temperature with its limits, latency as a band. Each curve is named at its right end.
 
-use super::Picture;
+use super::dots::{self, Scale, Stroke};
+use super::{Label, Picture};
 use mile_core::findings::Context;
+use mile_core::pyramid::Extent;
+use mile_core::ruler::Column;
 use ratatui::style::Style;
 
-/// Lines from the bottom of a cell to its top.
-const LINES: [char; 5] = ['⎽', '⎼', '─', '⎻', '⎺'];
+/// The rank of labels of limits.
+pub(super) const LIMIT: u8 = 2;
 
-/// Where values lie in a strip.
-struct Scale {
-    low: f64,
-    high: f64,
-    top: u16,
-    rows: u16,
+/// Steps of 5 K around what is shown.
+fn of_temperatures(lowest: f64, highest: f64, top: u16, rows: u16) -> Scale {
+    Scale { low: (lowest / 5.0 - 0.2).floor() * 5.0, high: (highest / 5.0 + 0.2).ceil() * 5.0, top, rows }
 }
 
-impl Scale {
-    /// Steps of 5 K around what is shown.
-    fn of_temperatures(lowest: f64, highest: f64, top: u16, rows: u16) -> Self {
-        Self { low: (lowest / 5.0 - 0.2).floor() * 5.0, high: (highest / 5.0 + 0.2).ceil() * 5.0, top, rows }
-    }
-
-    /// Row and glyph of a value.
-    fn at(&self, value: f64) -> (u16, char) {
-        let steps = f64::from(self.rows) * LINES.len() as f64;
-        let share = ((value - self.low) / (self.high - self.low)).clamp(0.0, 1.0);
-        let step = (share * steps).min(steps - 1.0) as u16;
-        let row = step / LINES.len() as u16;
-        (self.top + self.rows - 1 - row, LINES[usize::from(step) % LINES.len()])
-    }
+/// A value of each column.
+pub(super) fn values(data: &[Option<Column>], of: impl Fn(&Column) -> Option<Extent>) -> Vec<Option<f64>> {
+    data.iter().map(|c| c.as_ref().and_then(&of).map(|e| e.mean)).collect()
 }
 
-/// Draws a line through the values, with uprights where it jumps over rows.
-fn line(picture: &mut Picture<'_>, scale: &Scale, values: &[Option<f64>], style: Style) {
-    let mut before: Option<u16> = None;
-    for (x, value) in values.iter().enumerate() {
-        let Some(value) = value else {
-            before = None;
-            continue;
-        };
-        let (y, glyph) = scale.at(*value);
-        if let Some(from) = before {
-            let (a, b) = (from.min(y), from.max(y));
-            (a + 1..b).for_each(|between| picture.set(x as u16, between, '│', style));
+/// The limits that drives declare, each once, the lower first: the name and the limit in °C.
+fn limits<'a>(contexts: impl Iterator<Item = &'a Context>) -> Vec<(&'static str, f64)> {
+    let mut all: Vec<(&str, f64)> = Vec::new();
+    for context in contexts {
+        for (name, limit) in [("warn", context.warn), ("critical", context.critical)] {
+            if let Some(limit) = limit.filter(|l| !all.iter().any(|k| k.1 == l.0)) {
+                all.push((name, limit.0));
+            }
         }
-        picture.set(x as u16, y, glyph, style);
-        before = Some(y);
     }
+    all.sort_by(|a, b| a.1.total_cmp(&b.1));
+    all
 }
 
-/// Draws the temperature with its limits, and over it the curve that was fitted, dotted.
+/// What there is to show of temperatures beside the drive's own.
+pub(super) struct Heat<'a> {
+    pub(super) context: &'a Context,
+    /// The curve that was fitted, [`dots::ACROSS`] values a cell.
+    pub(super) fit: &'a [Option<f64>],
+    /// Where the temperature leads, °C.
+    pub(super) settles: Option<f64>,
+}
+
+/// Draws the temperature with its limits and the curve that was fitted, and gives its scale.
 pub(super) fn temperature(
     picture: &mut Picture<'_>,
     top: u16,
     rows: u16,
-    context: &Context,
-    fit: &[Option<f64>],
-) {
-    let temps: Vec<Option<f64>> =
-        picture.data.iter().map(|c| c.as_ref().and_then(|c| c.temp).map(|t| t.mean)).collect();
+    fine: &[Option<Column>],
+    heat: &Heat<'_>,
+    labels: &mut Vec<Label>,
+) -> Option<Scale> {
+    let temps = values(fine, |c| c.temp);
     let known = || temps.iter().flatten().copied();
     let lowest = known().fold(f64::INFINITY, f64::min);
     if !lowest.is_finite() {
-        return;
+        return None;
     }
-    let limits: Vec<(&str, f64)> = [("warn", context.warn), ("critical", context.critical)]
-        .into_iter()
-        .filter_map(|(name, limit)| limit.map(|l| (name, l.0)))
-        .collect();
-    let highest = known().chain(limits.iter().map(|l| l.1)).fold(f64::NEG_INFINITY, f64::max);
-    let scale = Scale::of_temperatures(lowest, highest, top, rows);
+    let limits = limits(std::iter::once(heat.context));
+    let beside = limits.iter().map(|l| l.1).chain(heat.settles);
+    let highest = known().chain(beside).fold(f64::NEG_INFINITY, f64::max);
+    let scale = of_temperatures(lowest, highest, top, rows);
     let rose = Style::new().fg(picture.theme.rose);
     picture.label(top, &format!("{:.0} °C", scale.high), rose);
     picture.label(top + rows - 1, &format!("{:.0}", scale.low), rose);
-    let (mut taken, mut labels) = (None, Vec::new());
+    let width = usize::from(picture.area.width) * dots::ACROSS;
+    if let Some(settles) = heat.settles {
+        let ink = picture.theme.faint();
+        dots::line(picture, &scale, &vec![Some(settles); width], ink, Stroke::Dashed);
+        labels.push(Label {
+            y: scale.row(settles),
+            text: format!("leads to {settles:.0}"),
+            style: ink,
+            rank: 1,
+        });
+    }
+    draw_limits(picture, &scale, &limits, rose, labels);
+    dots::line(picture, &scale, heat.fit, Style::new().fg(picture.theme.ink), Stroke::Dashed);
+    dots::line(picture, &scale, &temps, rose, Stroke::Solid);
+    if let Some(last) = known().last() {
+        labels.push(Label { y: scale.row(last), text: format!("{last:.0} °C"), style: rose, rank: 0 });
+    }
+    Some(scale)
+}
+
+/// Draws limits from edge to edge. Two in one row cannot be told apart: the lower one, which counts first, is drawn.
+fn draw_limits(
+    picture: &mut Picture<'_>,
+    scale: &Scale,
+    limits: &[(&'static str, f64)],
+    style: Style,
+    labels: &mut Vec<Label>,
+) {
+    let mut taken = Vec::new();
     for (name, limit) in limits {
-        let (y, _) = scale.at(limit);
-        // Two limits in one row cannot be told apart: the lower one, which counts first, is drawn.
-        if taken == Some(y) {
-            continue;
-        }
-        taken = Some(y);
-        (0..picture.area.width).for_each(|x| picture.set(x, y, '┄', rose));
-        labels.push((y, format!(" {name} {limit:.0} ")));
-    }
-    line(picture, &scale, &temps, rose);
-    let ink = Style::new().fg(picture.theme.ink);
-    for (x, value) in fit.iter().enumerate().step_by(2) {
-        if let Some(value) = value {
-            picture.set(x as u16, scale.at(*value).0, '·', ink);
-        }
-    }
-    // Last, so that a temperature at its limit does not hide which limit that is.
-    for (y, label) in labels {
-        let at = picture.area.width.saturating_sub(label.chars().count() as u16 + 2);
-        for (i, c) in label.chars().enumerate() {
-            picture.set(at + i as u16, y, c, rose);
+        let y = scale.row(*limit);
+        if !taken.contains(&y) {
+            taken.push(y);
+            (0..picture.area.width).for_each(|x| picture.set(x, y, '┄', style));
+            labels.push(Label { y, text: format!("{name} {limit:.0}"), style, rank: LIMIT });
         }
     }
 }
@@ -107,6 +109,7 @@ pub(super) struct Curve {
     pub(super) name: String,
     /// Place in the list of colours: that of its lane.
     pub(super) colour: usize,
+    /// [`dots::ACROSS`] values a cell.
     pub(super) values: Vec<Option<f64>>,
 }
 
@@ -125,31 +128,20 @@ pub(super) fn temperatures<'a>(
     if !lowest.is_finite() {
         return;
     }
-    let mut limits: Vec<(&str, f64)> = Vec::new();
-    for context in contexts {
-        for (name, limit) in [("warn", context.warn), ("critical", context.critical)] {
-            if let Some(limit) = limit.filter(|l| !limits.iter().any(|k| k.1 == l.0)) {
-                limits.push((name, limit.0));
-            }
-        }
-    }
+    let limits = limits(contexts);
     let highest = known().chain(limits.iter().map(|l| l.1)).fold(f64::NEG_INFINITY, f64::max);
-    let scale = Scale::of_temperatures(lowest, highest, top, rows);
+    let scale = of_temperatures(lowest, highest, top, rows);
     let faint = picture.theme.faint();
     picture.label(top, &format!("{:.0} °C", scale.high), faint);
     picture.label(top + rows - 1, &format!("{:.0}", scale.low), faint);
-    limits.sort_by(|a, b| a.1.total_cmp(&b.1));
-    let mut taken = Vec::new();
-    for (name, limit) in limits {
-        let (y, _) = scale.at(limit);
-        if taken.contains(&y) {
-            continue;
-        }
-        taken.push(y);
-        (0..picture.area.width).for_each(|x| picture.set(x, y, '┄', faint));
-        let label = format!(" {name} {limit:.0} ");
-        let at = 2.min(picture.area.width);
-        label.chars().enumerate().for_each(|(i, c)| picture.set(at + i as u16, y, c, faint));
+    let mut labels = Vec::new();
+    draw_limits(picture, &scale, &limits, faint, &mut labels);
+    // At the left, as the curves are named at the right.
+    for label in labels {
+        format!(" {} ", label.text)
+            .chars()
+            .enumerate()
+            .for_each(|(i, c)| picture.set(2 + i as u16, label.y, c, faint));
     }
     named(picture, &scale, curves, names);
 }
@@ -188,10 +180,10 @@ fn named(picture: &mut Picture<'_>, scale: &Scale, curves: &[Curve], names: u16)
     let mut rows_taken: Vec<u16> = Vec::new();
     for curve in curves {
         let style = Style::new().fg(colours[curve.colour % colours.len()]);
-        line(picture, scale, &curve.values, style);
+        dots::line(picture, scale, &curve.values, style, Stroke::Solid);
         let Some(last) = curve.values.iter().rev().flatten().next().filter(|_| names > 0) else { continue };
         // Where its row is taken, a name stands in the nearest that is free.
-        let (y, _) = scale.at(*last);
+        let y = scale.row(*last);
         let free = (0..rows).flat_map(|d| [y.checked_sub(d), y.checked_add(d)]).flatten();
         let mut free = free.filter(|y| (top..top + rows).contains(y) && !rows_taken.contains(y));
         let Some(y) = free.next() else { continue };
@@ -203,37 +195,50 @@ fn named(picture: &mut Picture<'_>, scale: &Scale, curves: &[Curve], names: u16)
     }
 }
 
-pub(super) fn latency(picture: &mut Picture<'_>, top: u16, rows: u16) {
-    let logs = |f: fn(&mile_core::ruler::Column) -> Option<mile_core::pyramid::Extent>| -> Vec<Option<f64>> {
-        picture.data.iter().map(|c| c.as_ref().and_then(f).map(|e| e.mean.max(0.1).log10())).collect()
+/// A latency in µs, short.
+fn short(us: f64) -> String {
+    if us < 1000.0 {
+        format!("{us:.0} µs")
+    } else if us < 1e4 {
+        format!("{:.1} ms", us / 1e3)
+    } else if us < 1e6 {
+        format!("{:.0} ms", us / 1e3)
+    } else {
+        format!("{:.1} s", us / 1e6)
+    }
+}
+
+/// Draws the latency from its median to its 99th percentile, on a ruler of decades; gives its scale, of the logarithm of µs.
+pub(super) fn latency(
+    picture: &mut Picture<'_>,
+    top: u16,
+    rows: u16,
+    fine: &[Option<Column>],
+    labels: &mut Vec<Label>,
+) -> Option<Scale> {
+    let logs = |of: fn(&Column) -> Option<Extent>| -> Vec<Option<f64>> {
+        values(fine, of).into_iter().map(|v| v.map(|us| us.max(0.1).log10())).collect()
     };
     let (p50, p99) = (logs(|c| c.p50), logs(|c| c.p99));
     let low = p50.iter().flatten().copied().fold(f64::INFINITY, f64::min);
     let high = p99.iter().flatten().copied().fold(f64::NEG_INFINITY, f64::max);
     if !(low.is_finite() && high.is_finite()) {
-        return;
+        return None;
     }
     // A decade at least, so that a level latency does not fill the strip with its noise.
     let scale = Scale { low: low - 0.1, high: high.max(low + 1.0) + 0.1, top, rows };
-    let colour = picture.theme.latency;
+    let colour = Style::new().fg(picture.theme.latency);
     let band = Style::new().fg(picture.theme.latency_band);
-    let label = |log: f64| {
-        let us = 10_f64.powf(log);
-        if us < 1000.0 {
-            format!("{us:.0} µs")
-        } else if us < 1e4 {
-            format!("{:.1} ms", us / 1e3)
-        } else {
-            format!("{:.0} ms", us / 1e3)
+    picture.label(top, &short(10_f64.powf(scale.high)), colour);
+    picture.label(top + rows - 1, &short(10_f64.powf(scale.low)), colour);
+    dots::band(picture, &scale, &p50, &p99, band);
+    dots::line(picture, &scale, &p99, band, Stroke::Solid);
+    dots::line(picture, &scale, &p50, colour, Stroke::Solid);
+    for (name, curve, rank) in [("p50", &p50, 0), ("p99", &p99, 1)] {
+        if let Some(last) = curve.iter().flatten().last() {
+            let text = format!("{name} {}", short(10_f64.powf(*last)));
+            labels.push(Label { y: scale.row(*last), text, style: colour, rank });
         }
-    };
-    picture.label(top, &label(scale.high), Style::new().fg(colour));
-    picture.label(top + rows - 1, &label(scale.low), Style::new().fg(colour));
-    for x in 0..p50.len() {
-        let (Some(a), Some(b)) = (p50[x], p99[x]) else { continue };
-        let (bottom, _) = scale.at(a);
-        let (up, _) = scale.at(b);
-        (up..=bottom).for_each(|y| picture.set(x as u16, y, '░', band));
     }
-    line(picture, &scale, &p50, Style::new().fg(colour));
+    Some(scale)
 }

@@ -4,10 +4,11 @@
 //! rate is darker; where it rose above, a haze reaches up to the highest.
 
 use super::Picture;
+use super::dots::Scale;
 use mile_core::Op;
 use mile_core::pyramid::Extent;
 use mile_core::ruler::Column;
-use ratatui::style::Style;
+use ratatui::style::{Modifier, Style};
 
 /// Blocks that fill a cell from its bottom by eighths.
 const EIGHTHS: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
@@ -27,13 +28,14 @@ pub(super) fn highest(data: &[Option<Column>]) -> f64 {
     data.iter().flatten().filter_map(|c| c.rate).map(|r| r.max).fold(0.0, f64::max)
 }
 
-/// Draws the terrain, as high as a round number above `highest`.
-pub(super) fn draw(picture: &mut Picture<'_>, top: u16, height: u16, highest: f64) {
+/// Draws the terrain, as high as a round number above `highest`, and gives its scale.
+pub(super) fn draw(picture: &mut Picture<'_>, top: u16, height: u16, highest: f64) -> Scale {
     // The row at the top is kept for the numbers of the breaks.
     let rows = height.saturating_sub(1);
     let high = ceiling(highest);
     labels(picture, top + 1, rows, high);
     lane(picture, top + 1, rows, high);
+    Scale { low: 0.0, high, top: top + 1, rows }
 }
 
 /// The profile alone.
@@ -73,33 +75,35 @@ fn labels(picture: &mut Picture<'_>, top: u16, rows: u16, high: f64) {
     }
 }
 
+/// A column in halves of cells. Each cell is filled down to its lower edge by its background: a block of many a font does not fill its cell, and
+/// would leave a line between two rows.
 fn column(picture: &mut Picture<'_>, x: u16, top: u16, rows: u16, high: f64, op: Op, rate: Extent) {
     let theme = picture.theme;
     let (ground, dip, haze) = match op {
         Op::Read => (theme.read, theme.read_dip, theme.read_haze),
         _ => (theme.write, theme.write_dip, theme.write_haze),
     };
-    let eighths = |v: f64| ((v / high * f64::from(rows) * 8.0).round().max(0.0)) as u32;
-    // Something that moves at all is seen.
-    let (min, mean, max) =
-        (eighths(rate.min), eighths(rate.mean).max(u32::from(rate.mean > 0.0)), eighths(rate.max));
+    let halves = |v: f64| ((v / high * f64::from(rows) * 2.0).round().max(0.0)) as u32;
+    let (min, mean, max) = (halves(rate.min), halves(rate.mean), halves(rate.max));
     for row in 0..rows {
         let y = top + rows - 1 - row;
-        let floor = u32::from(row) * 8;
-        let part = |level: u32| level.saturating_sub(floor).min(8) as usize;
-        let colour = if floor + 4 > min && min + 8 < mean { dip } else { ground };
-        // Without a haze what lies behind is the page.
-        let over = |style: Style| if part(max) >= 8 && !theme.is_plain() { style.bg(haze) } else { style };
+        let floor = u32::from(row) * 2;
+        let part = |level: u32| level.saturating_sub(floor).min(2);
+        let colour = if floor + 1 > min && min + 2 < mean { dip } else { ground };
+        let half = |colour| Style::new().fg(colour).add_modifier(Modifier::REVERSED);
         match (part(mean), part(max)) {
-            // Before and behind: the block of many a font does not fill its cell.
-            (8, _) if theme.is_plain() => picture.set(x, y, '█', Style::new()),
-            (8, _) => picture.set(x, y, '█', Style::new().fg(colour).bg(colour)),
+            (2, _) if theme.is_plain() => picture.set(x, y, '█', Style::new()),
+            (2, _) => picture.set(x, y, '█', Style::new().fg(colour).bg(colour)),
+            (1, 2) if !theme.is_plain() => picture.set(x, y, '▀', Style::new().fg(haze).bg(colour)),
+            (1, _) => picture.set(x, y, '▀', half(colour)),
+            // Something that moves at all is seen.
+            (0, 0) if row == 0 && rate.mean > 0.0 => picture.set(x, y, '▁', Style::new().fg(ground)),
             (0, 0) => {}
             (0, reach) if theme.is_plain() => {
-                picture.set(x, y, if reach > 3 { '░' } else { ' ' }, Style::new())
+                picture.set(x, y, if reach > 1 { '░' } else { ' ' }, Style::new());
             }
-            (0, reach) => picture.set(x, y, EIGHTHS[reach], Style::new().fg(haze)),
-            (n, _) => picture.set(x, y, EIGHTHS[n], over(Style::new().fg(colour))),
+            (0, 1) => picture.set(x, y, '▀', half(haze)),
+            _ => picture.set(x, y, '█', Style::new().fg(haze).bg(haze)),
         }
     }
 }

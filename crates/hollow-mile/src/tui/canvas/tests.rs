@@ -54,10 +54,10 @@ fn picture(width: u16, height: u16, framing: &mut Framing, trace: &Trace) -> Buf
 #[test]
 fn high_ground_is_fast_and_the_break_is_marked_where_it_is() {
     let trace = trace();
-    let buffer = picture(107, 24, &mut Framing { ruler: Ruler::Time, ..Framing::default() }, &trace);
+    let buffer = picture(107 + NAMES, 24, &mut Framing { ruler: Ruler::Time, ..Framing::default() }, &trace);
     let rows = rows(&buffer);
     // 100 cells for 100 s: the break after 25 s is in the cell of its number.
-    assert_eq!(rows[0].chars().position(|c| c == '①'), Some(usize::from(MARGIN) + 25), "{rows:#?}");
+    assert_eq!(rows[0].chars().position(|c| c == '1'), Some(usize::from(MARGIN) + 25), "{rows:#?}");
     let height = |x: usize| rows.iter().skip(1).take(13).filter(|r| r.chars().nth(x) == Some('█')).count();
     assert!(height(20) >= 3 * height(60), "{rows:#?}");
     assert!(rows.iter().any(|r| r.contains("warn 75")) && rows.iter().any(|r| r.contains("µs")));

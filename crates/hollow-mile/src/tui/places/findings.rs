@@ -134,46 +134,48 @@ fn findings(buffer: &mut Buffer, area: Rect, theme: Theme, place: &mut FindingsP
         buffer.set_stringn(area.x, area.y + 1, hint, usize::from(area.width), theme.faint());
         return Rect::default();
     };
+    let Some(shown) = &place.shown else { return Rect::default() };
     let wide = area.width >= 110;
-    let below = if wide { (area.height * 2 / 5).max(10) } else { (area.height / 2).clamp(6, 10) };
+    let left = if wide { area.width - SIDE - 3 } else { area.width };
+    // What is to be read first, so that the terrain has all the rows that it leaves.
+    let mut all = Vec::new();
+    if !wide {
+        all.push((readings::line(&framing, &scene, false), theme.faint()));
+    }
+    // On a narrow screen the panel takes the place of the evidence.
+    if wide || place.panel == Panel::Plateaus {
+        all.extend(explained(shown, place.selected, theme, usize::from(left)));
+    }
+    let mut side =
+        panel(shown, place.panel, place.selected, theme, usize::from(if wide { SIDE } else { left }));
+    if !wide {
+        all.append(&mut side);
+    }
+    let most = if wide { (area.height * 2 / 5).max(10) } else { (area.height / 2).clamp(6, 10) };
+    let below = (all.len().max(side.len()) as u16).clamp(6, most);
     let above = area.height - below - 1;
-    let side = if wide { readings::WIDTH + 1 } else { 0 };
-    let canvas_area = Rect { width: area.width - side, height: above, ..area };
+    let beside = if wide { readings::WIDTH + 1 } else { 0 };
+    let canvas_area = Rect { width: area.width - beside, height: above, ..area };
     canvas::draw(buffer, canvas_area, theme, &mut framing, &scene);
     if wide {
         let column = Rect { x: canvas_area.right() + 1, width: readings::WIDTH, ..canvas_area };
         readings::draw(buffer, column, theme, &framing, &scene, false);
     }
     let foot = Rect { y: area.bottom() - below, height: below, ..area };
-    if let Some(shown) = &place.shown {
-        let left = if wide { foot.width - SIDE - 3 } else { foot.width };
-        let mut all = Vec::new();
-        if !wide {
-            all.push((readings::line(&framing, &scene, false), theme.faint()));
-        }
-        // On a narrow screen the panel takes the place of the evidence.
-        if wide || place.panel == Panel::Plateaus {
-            all.extend(explained(shown, place.selected, theme, usize::from(left)));
-        }
-        if !wide {
-            all.extend(panel(shown, place.panel, place.selected, theme, usize::from(left)));
-        }
-        let height = usize::from(foot.height);
-        // Both go on together, each as far as it has lines.
-        let from = |rows: &[(String, Style)]| place.scroll.min(rows.len().saturating_sub(height));
-        let mut furthest = from(&all);
-        lines(buffer, Rect { width: left, ..foot }, theme, &all[from(&all)..]);
-        if wide {
-            let side = panel(shown, place.panel, place.selected, theme, usize::from(SIDE));
-            // The names of the panels stay.
-            let (names, rest) = side.split_at(side.len().min(1));
-            let skip = place.scroll.min((rest.len() + 1).saturating_sub(height));
-            let side = [names, &rest[skip..]].concat();
-            lines(buffer, Rect { x: foot.x + left + 3, width: SIDE, ..foot }, theme, &side);
-            furthest = furthest.max(skip);
-        }
-        place.scroll = furthest;
+    let height = usize::from(foot.height);
+    // Both go on together, each as far as it has lines.
+    let from = |rows: &[(String, Style)]| place.scroll.min(rows.len().saturating_sub(height));
+    let mut furthest = from(&all);
+    lines(buffer, Rect { width: left, ..foot }, theme, &all[from(&all)..]);
+    if wide {
+        // The names of the panels stay.
+        let (names, rest) = side.split_at(side.len().min(1));
+        let skip = place.scroll.min((rest.len() + 1).saturating_sub(height));
+        let side = [names, &rest[skip..]].concat();
+        lines(buffer, Rect { x: foot.x + left + 3, width: SIDE, ..foot }, theme, &side);
+        furthest = furthest.max(skip);
     }
+    place.scroll = furthest;
     place.framing = framing;
     canvas_area
 }

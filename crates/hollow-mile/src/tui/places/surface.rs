@@ -1,6 +1,5 @@
 //! The surface: address across, the rate as terrain with its baseline, a strip for each pass, and the hollows bracketed below and named in sentences.
 
-use super::super::canvas::numeral;
 use super::super::draw::wrap;
 use super::super::keys::{self, Action, Binding, bind};
 use super::super::state::{State, SurfacePlace};
@@ -438,11 +437,13 @@ fn brackets(buffer: &mut Buffer, area: Rect, theme: Theme, shown: &Shown<'_>, co
             };
             buffer.set_string(x, area.y, glyph, theme.strong());
         }
-        let middle = u16::midpoint(left, right);
-        if right > left + 1 {
-            buffer.set_string(middle, area.y, numeral(i).to_string(), theme.strong());
-        } else if right + 1 < area.right() {
-            buffer.set_string(right + 1, area.y, numeral(i).to_string(), theme.strong());
+        let number = (i + 1).to_string();
+        let wide = number.len() as u16;
+        let middle = u16::midpoint(left, right + 1 - wide.min(right + 1));
+        if right > left + wide {
+            buffer.set_string(middle, area.y, number, theme.strong());
+        } else if right + wide < area.right() {
+            buffer.set_string(right + 1, area.y, number, theme.strong());
         }
     }
     for b in &shown.bad {
@@ -495,7 +496,7 @@ fn words(shown: &Shown<'_>, theme: Theme, cursor: Option<usize>) -> Vec<(String,
         ));
     }
     for (i, h) in shown.hollows.iter().enumerate() {
-        all.push((format!("{} {}", numeral(i), h.sentence()), ink));
+        all.push((format!("{:>2}  {}", i + 1, h.sentence()), ink));
     }
     for b in &shown.bad {
         all.push((format!("{} {}", b.mark(), b.words()), ink));

@@ -119,32 +119,14 @@ fn underway(buffer: &mut Buffer, area: Rect, theme: Theme, live: Option<&mut Liv
         return Rect::default();
     };
     let area = list(buffer, area, theme, live, others);
-    let below = (area.height / 4).clamp(3, 11);
-    let above = area.height - below - 1;
+    let most = (area.height / 4).clamp(3, 11);
     let several = live.lanes().len() > 1;
     let stacked = live.is_stacked();
     let wide = area.width >= 110 && !stacked;
     let side = if wide { readings::WIDTH + 1 } else { 0 };
-    let canvas_area = Rect { width: area.width - side, height: above, ..area };
     let mut framing = live.framing;
     let going = !live.is_over();
-    if stacked {
-        let of_lane = |i: usize| LaneScene {
-            name: &live.head.lane(i).name,
-            head: (what(live.head.lane(i)), now(live, i)),
-            scene: live.scene_of(i),
-        };
-        let lanes: Vec<LaneScene<'_>> = (0..live.lanes().len()).map(of_lane).collect();
-        canvas::draw_lanes(buffer, canvas_area, theme, &mut framing, (&lanes, live.at), &live.series);
-    }
     let scene = live.scene();
-    if !stacked {
-        canvas::draw(buffer, canvas_area, theme, &mut framing, &scene);
-    }
-    if wide {
-        let column = Rect { x: canvas_area.right() + 1, width: readings::WIDTH, ..canvas_area };
-        readings::draw(buffer, column, theme, &framing, &scene, going);
-    }
     let mut all: Vec<(String, Style)> = Vec::new();
     if !wide {
         all.push((readings::line(&framing, &scene, going), theme.faint()));
@@ -159,17 +141,37 @@ fn underway(buffer: &mut Buffer, area: Rect, theme: Theme, live: Option<&mut Liv
         all.push((format!("No break in the rate{on} so far."), theme.faint()));
     }
     // The newest of what happened fills what is left; breaks are above already.
-    let room = usize::from(below).saturating_sub(all.len());
+    let room = usize::from(most).saturating_sub(all.len());
     let names: Vec<&str> = live.head.lanes.iter().map(|l| l.name.as_str()).collect();
     let mut happened: Vec<(Nanos, String)> = Vec::new();
     for (i, lane) in live.lanes().iter().enumerate() {
         let told = |e: &&Event| !matches!(e.kind, EventKind::BreakSeen(_) | EventKind::BreakRevised(_));
-        let events = lane.events.iter().rev().filter(told).take(usize::from(below));
+        let events = lane.events.iter().rev().filter(told).take(usize::from(most));
         happened.extend(events.map(|e| (e.at, event_line_of(&names, i, e))));
     }
     happened.sort_by_key(|h| h.0);
     for (_, words) in happened.iter().skip(happened.len().saturating_sub(room)) {
         all.push((words.clone(), theme.faint()));
+    }
+    // The terrain has all the rows that the lines leave.
+    let below = (all.len() as u16).clamp(3, most);
+    let above = area.height - below - 1;
+    let canvas_area = Rect { width: area.width - side, height: above, ..area };
+    if stacked {
+        let of_lane = |i: usize| LaneScene {
+            name: &live.head.lane(i).name,
+            head: (what(live.head.lane(i)), now(live, i)),
+            scene: live.scene_of(i),
+        };
+        let lanes: Vec<LaneScene<'_>> = (0..live.lanes().len()).map(of_lane).collect();
+        canvas::draw_lanes(buffer, canvas_area, theme, &mut framing, (&lanes, live.at), &live.series);
+    }
+    if !stacked {
+        canvas::draw(buffer, canvas_area, theme, &mut framing, &scene);
+    }
+    if wide {
+        let column = Rect { x: canvas_area.right() + 1, width: readings::WIDTH, ..canvas_area };
+        readings::draw(buffer, column, theme, &framing, &scene, going);
     }
     lines(buffer, Rect { y: area.bottom() - below, height: below, ..area }, theme, &all);
     live.framing = framing;
