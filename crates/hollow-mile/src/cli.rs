@@ -559,6 +559,9 @@ pub(crate) struct LogbookArgs {
 pub(crate) enum LogbookCommand {
     /// List the runs, newest first.
     List {
+        /// Say how many bytes each takes in the logbook.
+        #[arg(long)]
+        sizes: bool,
         #[arg(long, value_name = "FILE")]
         logbook: Option<PathBuf>,
         #[arg(long, value_enum, default_value_t)]
@@ -584,6 +587,29 @@ pub(crate) enum LogbookCommand {
         remove: bool,
         #[arg(long, value_name = "FILE")]
         logbook: Option<PathBuf>,
+    },
+    /// Take runs off the list. They stay in the file, and `restore` brings them back.
+    Remove {
+        /// The runs' numbers.
+        #[arg(required = true)]
+        runs: Vec<String>,
+        #[arg(long, value_name = "FILE")]
+        logbook: Option<PathBuf>,
+    },
+    /// Bring runs back that were taken off the list; without a number, list these.
+    Restore {
+        /// The runs' numbers.
+        runs: Vec<i64>,
+        #[arg(long, value_name = "FILE")]
+        logbook: Option<PathBuf>,
+    },
+    /// Erase the runs that were taken off the list. They cannot be brought back.
+    Erase {
+        #[arg(long, value_name = "FILE")]
+        logbook: Option<PathBuf>,
+        /// The runs' numbers; each of them must be off the list.
+        #[arg(required = true)]
+        runs: Vec<i64>,
     },
     /// Move a damaged logbook out of the way and begin a new one. Nothing is deleted.
     SetAside {

@@ -214,12 +214,12 @@ fn answers(found: &Findings) -> Vec<String> {
     let mut all: Vec<String> = found.faults.iter().map(mile_core::Faults::sentence).collect();
     if let Some(c) = &found.cache {
         all.push(format!(
-            "The write cache takes {} ({} to {}) at {} MB/s; behind it the drive writes {} MB/s.",
+            "The write cache takes {} ({} to {}) at {} MB/s; after it the drive writes {} MB/s.",
             Bytes(c.bytes),
             Bytes(c.low_bytes),
             Bytes(c.high_bytes),
             number(c.before_mb_s),
-            number(c.behind_mb_s)
+            number(c.after_mb_s)
         ));
     }
     if let Some(e) = found.throttling.episodes.first() {

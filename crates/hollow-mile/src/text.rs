@@ -279,12 +279,12 @@ pub(crate) fn findings(found: &Findings) -> String {
     if let Some(c) = &found.cache {
         let _ = writeln!(
             out,
-            "\nWrite cache: {} ({} to {}), {} MB/s into it, {} MB/s behind it",
+            "\nWrite cache: {} ({} to {}), {} MB/s into it, {} MB/s after it",
             Bytes(c.bytes),
             Bytes(c.low_bytes),
             Bytes(c.high_bytes),
             number(c.before_mb_s),
-            number(c.behind_mb_s)
+            number(c.after_mb_s)
         );
     }
     for e in &found.throttling.episodes {

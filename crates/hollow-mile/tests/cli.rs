@@ -79,7 +79,7 @@ fn findings_json_has_every_key_of_its_format_for_a_run_and_for_a_bare_csv() {
         let mut keys: Vec<&str> = found.as_object().unwrap().keys().map(String::as_str).collect();
         keys.sort_unstable();
         assert_eq!(keys, top, "{source}");
-        assert_eq!((&found["format"], &found["version"]), (&"hollow-mile/findings".into(), &1.into()));
+        assert_eq!((&found["format"], &found["version"]), (&"hollow-mile/findings".into(), &2.into()));
     }
     let found: Value = serde_json::from_str(&bench.ok(&["findings", "last", "--format", "json"])).unwrap();
     let has = |value: &Value, keys: &[&str]| {
@@ -117,7 +117,7 @@ fn findings_json_has_every_key_of_its_format_for_a_run_and_for_a_bare_csv() {
         ],
     );
     has(&found["breaks"][1]["evidence"][0], &["for", "cause", "text", "row", "value", "weight"]);
-    has(&found["cache"], &["bytes", "low_bytes", "high_bytes", "before_mb_s", "behind_mb_s"]);
+    has(&found["cache"], &["bytes", "low_bytes", "high_bytes", "before_mb_s", "after_mb_s"]);
     has(&found["throttling"], &["episodes", "share_of_time", "lost_bytes"]);
     has(
         &found["throttling"]["episodes"][0],
@@ -468,6 +468,36 @@ fn a_termination_signal_ends_a_run_cleanly() {
     let printed: Value = serde_json::from_slice(&out.stdout).unwrap();
     assert_eq!(printed["status"], "stopped");
     assert!(bench.ok(&["logbook", "list"]).contains("stopped"));
+}
+
+#[test]
+fn runs_are_taken_off_the_list_brought_back_and_erased() {
+    let bench = Bench::new();
+    for seed in ["1", "2", "3"] {
+        bench.write("c.course", "course \"c\"\n\nleg soak\n  write sequential, blocks 1 MiB\n  for 20 s\n");
+        bench.ok(&["run", "c.course", "--on", "sim:merrow-k2", "--seed", seed]);
+    }
+    let listed = || bench.ok(&["logbook", "list"]).lines().count();
+    assert!(bench.ok(&["logbook", "remove", "1", "last"]).contains("restore 3"));
+    assert_eq!(listed(), 1);
+    let refused = |args: &[&str], says: &str| {
+        let told = bench.fails(args);
+        assert!(told.contains(says), "{args:?}: {told}");
+    };
+    refused(&["findings", "3"], "bring it back with: hollow-mile logbook restore 3");
+    refused(&["logbook", "erase", "2"], "run 2 is not off the list");
+    refused(&["logbook", "erase", "1", "2"], "run 2 is not off the list");
+    refused(&["logbook", "restore", "2"], "run 2 is not off the list");
+    assert_eq!(bench.ok(&["logbook", "restore"]).lines().count(), 2);
+    bench.ok(&["logbook", "restore", "3"]);
+    assert!(bench.ok(&["logbook", "erase", "1"]).contains("One run is erased."));
+    assert_eq!(listed(), 2);
+    refused(&["findings", "1"], "there is no run 1");
+    let sizes = bench.ok(&["logbook", "list", "--sizes"]);
+    assert!(sizes.lines().count() == 3 && sizes.contains("the logbook") && sizes.contains("kB"), "{sizes}");
+    let json: serde_json::Value =
+        serde_json::from_str(&bench.ok(&["logbook", "list", "--sizes", "--format", "json"])).unwrap();
+    assert!(json[0]["size_bytes"].as_u64().unwrap() > 1000, "{json}");
 }
 
 /// The demonstration logbook is what its courses and seeds make.

@@ -125,6 +125,10 @@ fn whole_way(columns: u16, rows: u16) {
     t.press(&["n"], "A note for the log");
     t.type_text("fan on");
     t.press(&["Enter"], "Note: fan on");
+    // What is found so far, while the run goes on.
+    t.press(&["Enter"], "Run 7, long soak on Merrow K2 2TB: underway");
+    t.until_all(&["write cache exhausted, ", "first fall of this leg"]);
+    t.press(&["3"], "Leg 2 of 3, soak");
     t.press(&["Space"], "Paused.");
     t.press(&["x"], "min");
     t.press(&["x"], "GB");
@@ -187,7 +191,7 @@ fn the_cursor_reads_all_strips_and_the_breaks_bring_it_along() {
 fn help_and_commands_list_what_there_is_and_do_it() {
     let t = Terminal::start(159, 46, "", "demo");
     t.until("sim:merrow-k2");
-    t.press(&["?"], "Keys in bench");
+    t.press(&["?"], "The place bench, and its keys");
     t.press(&["Escape"], "last run");
     t.press(&[":"], "Commands");
     t.type_text("logb");
@@ -197,6 +201,20 @@ fn help_and_commands_list_what_there_is_and_do_it() {
     t.type_text("zzzz");
     t.until("nothing here is called that");
     t.press(&["Escape"], "quay soak");
+}
+
+#[test]
+fn a_run_is_taken_off_the_list_and_brought_back() {
+    let t = Terminal::start(159, 46, "", "demo");
+    let screen = t.press(&["7"], "6 runs");
+    // How each was set up, and all that is known of the selected one.
+    assert!(screen.contains("slot 3, plate"), "{screen}");
+    t.press(&["Down"], "quay fill sweep on Halyard Q4 4TB (sim:halyard-q4), run 5: done");
+    t.press(&["D"], "Run 5 is off the list; u brings it back.");
+    t.until_all(&["5 runs, the newest first.", "run 4: done"]);
+    t.press(&["u"], "Run 5 is on the list again.");
+    t.until_all(&["6 runs", "run 5: done"]);
+    t.press(&["u"], "No run was taken off the list.");
 }
 
 #[test]
@@ -293,7 +311,7 @@ fn a_file_is_measured_from_the_bench_and_what_cannot_be_is_said() {
     t.keys(&["Tab", "C-u"]);
     t.type_text("64MB");
     t.until("it ends after one pass");
-    t.keys(&["Tab"]);
+    t.keys(&["BTab", "BTab"]);
     t.press(&["Left"], "← first look →");
     t.press(&["Enter"], "The run is done; it is run 7 of the logbook");
     assert!(!std::path::Path::new(&target).exists());
@@ -741,7 +759,7 @@ fn a_scan_is_read_on_the_map_of_the_surface_and_handed_over_as_a_figure() {
         t.press(&["8"], "Run 1: 1 hollow confirmed, no unreadable stretches.");
         let screen = t.until_all(&[
             "forward, in mixed order",
-            " 1  600.0 GB to 640.0 GB: 200 instead of 500 MB/s",
+            " 1 600.0 GB to 640.0 GB: 200 instead of 500 MB/s",
             "└",
         ]);
         assert!(screen.contains("█"), "the strips show it\n{screen}");
@@ -750,11 +768,11 @@ fn a_scan_is_read_on_the_map_of_the_surface_and_handed_over_as_a_figure() {
         if columns > 100 {
             t.until("No hollow: 200.0 GB to 240.0 GB was 40 % slow in pass 1: other I/O on the drive");
         }
-        t.press(&["Home"], " 1  600.0 GB");
+        t.press(&["Home"], " 1 600.0 GB");
         t.press(&["l"], "pass 1 ");
         t.until_all(&["pass 2 ", "baseline 50"]);
         t.press(&["+", "+"], "╵");
-        t.press(&["0"], " 1  600.0 GB");
+        t.press(&["0"], " 1 600.0 GB");
         t.press(&["e"], "surface.svg");
         let written = t.bench.read("run-1-scan-surface.svg");
         assert!(
@@ -818,7 +836,7 @@ fn the_other_side_of_a_run_is_run_and_compared_with_it() {
         t.press(&["o"], "The other side of run 1");
         t.until("Say what was changed");
         t.type_text("ambient warm");
-        t.until("Say the ambient temperature in °C");
+        t.until("The ambient temperature is a number of °C");
         t.keys(&["C-u"]);
         t.type_text("cooling desk fan");
         t.press(&["Enter"], "Leg 2 of");

@@ -407,18 +407,28 @@ impl Outlook {
         warnings.map(|i| format!("Started in spite of a warning ({}): {}.", i.about, i.why)).collect()
     }
 
-    /// `about 7 h 20 min, writes 5.21 TB (0.65 % of the rated endurance), reads 1.20 TB, up to 61 °C`
-    pub fn sentence(&self) -> String {
-        let cast = &self.forecast;
-        let open = cast.legs.iter().any(|l| l.basis == mile_course::Basis::Limit);
-        let about = if open { "at most" } else { "about" };
-        let mut text = match (cast.seconds, cast.unknown) {
+    /// How sure the figures are, in a word.
+    fn about(&self) -> &'static str {
+        let open = self.forecast.legs.iter().any(|l| l.basis == mile_course::Basis::Limit);
+        if open { "at most" } else { "about" }
+    }
+
+    /// `about 7 h 20 min`
+    pub fn time_words(&self) -> String {
+        let (cast, about) = (&self.forecast, self.about());
+        match (cast.seconds, cast.unknown) {
             (s, n) if n > 0 && s < 1.0 => "time not known".to_owned(),
             (s, 0) => format!("{about} {}", Nanos::from_secs(rounded(s))),
             (s, 1) => format!("{} and one leg of which the time is not known", Nanos::from_secs(rounded(s))),
             (s, n) => format!("{} and {n} legs of which the time is not known", Nanos::from_secs(rounded(s))),
-        };
-        let about = if cast.exact_bytes { String::new() } else { format!("{about} ") };
+        }
+    }
+
+    /// `about 7 h 20 min, writes 5.21 TB (0.65 % of the rated endurance), reads 1.20 TB, up to 61 °C`
+    pub fn sentence(&self) -> String {
+        let cast = &self.forecast;
+        let mut text = self.time_words();
+        let about = if cast.exact_bytes { String::new() } else { format!("{} ", self.about()) };
         if cast.written > 0 {
             text.push_str(&format!(", writes {about}{}", Bytes(cast.written)));
             if let Some(wear) = cast.wear {

@@ -327,6 +327,9 @@ pub struct LegFigures {
     pub cache_bytes: Option<u64>,
 }
 
+/// Version of the findings in JSON. 2 renamed `behind_mb_s` to `after_mb_s`.
+pub const VERSION: u32 = 2;
+
 /// The write cache as it was found.
 #[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Cache {
@@ -338,8 +341,9 @@ pub struct Cache {
     pub high_bytes: u64,
     /// Rate into the cache, MB/s.
     pub before_mb_s: f64,
-    /// Rate behind it, MB/s.
-    pub behind_mb_s: f64,
+    /// Rate after it, MB/s. It was `behind_mb_s` in version 1.
+    #[serde(alias = "behind_mb_s")]
+    pub after_mb_s: f64,
 }
 
 /// A stretch of time in which the drive was throttled.
@@ -563,7 +567,7 @@ pub fn findings_with(trace: &Trace, context: &Context, settings: &Settings) -> F
 pub(crate) fn findings_of(trace: &Trace, context: &Context, look: Look) -> Findings {
     let mut all = Findings {
         format: "hollow-mile/findings".into(),
-        version: 1,
+        version: VERSION,
         legs: trace.legs().iter().map(|leg| leg_figures(trace, leg)).collect(),
         plateaus: Vec::new(),
         breaks: Vec::new(),
@@ -693,7 +697,7 @@ pub(crate) fn cache(trace: &Trace, leg: &TraceLeg, found: &Break) -> Cache {
         low_bytes: found.low_bytes.saturating_sub(rested),
         high_bytes: found.high_bytes.saturating_sub(rested),
         before_mb_s: found.from_mb_s,
-        behind_mb_s: found.to_mb_s,
+        after_mb_s: found.to_mb_s,
     }
 }
 

@@ -40,8 +40,9 @@ pub struct FillLevel {
     pub cache_bytes: Option<Figure>,
     /// Rate into it, MB/s.
     pub before_mb_s: Option<Figure>,
-    /// Rate behind it, MB/s.
-    pub behind_mb_s: Option<Figure>,
+    /// Rate after it, MB/s. It was `behind_mb_s` in version 1.
+    #[serde(alias = "behind_mb_s")]
+    pub after_mb_s: Option<Figure>,
     /// Mean rates of the legs of the battery.
     pub figures: Vec<Named>,
 }
@@ -248,7 +249,7 @@ pub(crate) fn fill(trace: &Trace, pieces: &[Piece<'_>]) -> Option<FillFound> {
                 fill_pct: *level as f64 / 1e4,
                 cache_bytes: of(|c| c.bytes as f64),
                 before_mb_s: of(|c| c.before_mb_s),
-                behind_mb_s: of(|c| c.behind_mb_s),
+                after_mb_s: of(|c| c.after_mb_s),
                 figures: bases
                     .into_iter()
                     .filter_map(|((leg, op), repeats)| {
@@ -267,7 +268,7 @@ fn worse_from(levels: &[FillLevel]) -> Vec<WorseFrom> {
     let mut series: Vec<(String, Vec<Option<Figure>>)> = vec![
         ("cache".into(), levels.iter().map(|l| l.cache_bytes).collect()),
         ("before".into(), levels.iter().map(|l| l.before_mb_s).collect()),
-        ("behind".into(), levels.iter().map(|l| l.behind_mb_s).collect()),
+        ("after".into(), levels.iter().map(|l| l.after_mb_s).collect()),
     ];
     for named in levels.first().map_or(&[][..], |l| &l.figures) {
         let of = |l: &FillLevel| l.figures.iter().find(|f| f.leg == named.leg).map(|f| f.mb_s);
@@ -374,7 +375,7 @@ pub(crate) fn recovery(trace: &Trace, pieces: &[Piece<'_>]) -> Option<Recovery> 
     let first = writes.iter().position(|p| p.cache(trace).is_some())?;
     let whole = writes[first].cache(trace)?;
     // Whatever is nearer to the rate into the cache than to that behind it, in ratios, went into it.
-    let between = (whole.before_mb_s * whole.behind_mb_s).sqrt();
+    let between = (whole.before_mb_s * whole.after_mb_s).sqrt();
     let mut points = Vec::new();
     for pair in writes[first..].windows(2) {
         let (before, after) = (pair[0].leg, pair[1].leg);
@@ -389,7 +390,7 @@ pub(crate) fn recovery(trace: &Trace, pieces: &[Piece<'_>]) -> Option<Recovery> 
         let fast = fast_samples(trace, after, between);
         // Another kind of write, in smaller blocks or at random, says nothing about this.
         let (looked_at, expected) = match fast {
-            0 => (after.samples.clone(), whole.behind_mb_s),
+            0 => (after.samples.clone(), whole.after_mb_s),
             n => (after.samples.start..after.samples.start + n, whole.before_mb_s),
         };
         let alike = |r: f64| (r / expected).ln().abs() < ALIKE.ln();

@@ -139,12 +139,12 @@ fn sentences(figure: &RunFigure<'_>) -> Vec<String> {
     }
     if let Some(cache) = &figure.findings.cache {
         all.push(format!(
-            "Write cache {} ({} to {}); {} MB/s into it, {} MB/s behind it.",
+            "Write cache {} ({} to {}); {} MB/s into it, {} MB/s after it.",
             Bytes(cache.bytes),
             Bytes(cache.low_bytes),
             Bytes(cache.high_bytes),
             number(cache.before_mb_s),
-            number(cache.behind_mb_s)
+            number(cache.after_mb_s)
         ));
     }
     all

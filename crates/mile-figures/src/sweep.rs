@@ -139,13 +139,9 @@ fn fill(found: &FillFound) -> Vec<Panel> {
             ..Series::default()
         },
         Series {
-            name: "behind the cache".into(),
+            name: "after the cache".into(),
             dashed: true,
-            points: found
-                .levels
-                .iter()
-                .filter_map(|l| Some(point(l.fill_pct, l.behind_mb_s?, 1.0)))
-                .collect(),
+            points: found.levels.iter().filter_map(|l| Some(point(l.fill_pct, l.after_mb_s?, 1.0))).collect(),
             ..Series::default()
         },
     ];

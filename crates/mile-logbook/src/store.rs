@@ -14,6 +14,7 @@ mod latencies;
 mod owner;
 mod reading;
 mod readings;
+mod removed;
 mod schema;
 mod snapshots;
 mod tags;
@@ -83,6 +84,12 @@ pub enum LogbookError {
     BadTag { tag: String, why: &'static str },
     #[error("there is no run {wanted} in the logbook {path}; `hollow-mile logbook list` shows what there is")]
     NoSuchRun { path: PathBuf, wanted: String },
+    #[error(
+        "run {run} was taken off the list of the logbook {path}; bring it back with: hollow-mile logbook restore {run}"
+    )]
+    Removed { path: PathBuf, run: i64 },
+    #[error("run {run} is underway; it can be taken off the list once it has ended")]
+    Underway { run: i64 },
     #[error("run {run} in the logbook {path} cannot be read: {why}. The other runs are not affected")]
     BadRun { path: PathBuf, run: i64, why: String },
 }
@@ -347,7 +354,10 @@ impl Logbook {
         let wrap = self.wrap();
         let mut query = self
             .db
-            .prepare("SELECT id, started, course, drive, status, head, owner FROM runs ORDER BY id DESC")
+            .prepare(
+                "SELECT id, started, course, drive, status, head, owner FROM runs
+                 WHERE id NOT IN (SELECT run FROM removed) ORDER BY id DESC",
+            )
             .map_err(&wrap)?;
         let mut rows = query.query([]).map_err(&wrap)?;
         let mut list = Vec::new();
@@ -445,9 +455,16 @@ impl Logbook {
     pub fn resolve(&self, wanted: &str) -> Result<i64> {
         let none = || LogbookError::NoSuchRun { path: self.path.clone(), wanted: wanted.to_owned() };
         let found = match wanted {
-            "last" => self.db.query_row("SELECT max(id) FROM runs", [], |row| row.get::<_, Option<i64>>(0)),
+            "last" => self.db.query_row(
+                "SELECT max(id) FROM runs WHERE id NOT IN (SELECT run FROM removed)",
+                [],
+                |row| row.get::<_, Option<i64>>(0),
+            ),
             number => {
                 let number: i64 = number.parse().map_err(|_| none())?;
+                if self.is_removed(number)? {
+                    return Err(LogbookError::Removed { path: self.path.clone(), run: number });
+                }
                 self.db
                     .query_row("SELECT id FROM runs WHERE id = ?1", [number], |row| row.get(0))
                     .optional()

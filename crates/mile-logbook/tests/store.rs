@@ -244,3 +244,70 @@ fn values_of_another_kind_and_samples_of_no_run_are_told_as_the_fault_of_their_r
         told(&format!("{samples:?}"));
     }
 }
+
+/// What SQL of the test's own finds of a run in all tables.
+fn rows_of(path: &std::path::Path, run: i64) -> i64 {
+    let db = Connection::open(path).unwrap();
+    ["samples", "events", "latencies", "lanes", "tags", "removed"]
+        .iter()
+        .map(|t| {
+            db.query_row(&format!("SELECT count(*) FROM {t} WHERE run = ?1"), [run], |r| r.get::<_, i64>(0))
+                .unwrap()
+        })
+        .sum()
+}
+
+#[test]
+fn a_run_that_is_taken_off_the_list_comes_back_whole_and_one_that_is_erased_leaves_nothing() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("book.logbook");
+    let mut book = Logbook::open(&path).unwrap();
+    let samples: Vec<Sample> = (0..5000).map(sample).collect();
+    let runs: Vec<i64> = (0..3)
+        .map(|_| {
+            let run = book.begin(&head()).unwrap();
+            let events = [(0, event(1))];
+            book.append(run, &[Block { lane: 0, first: 0, samples: &samples, events: &events }]).unwrap();
+            book.tag(run, "kept").unwrap();
+            book.finish(run, Status::Done, &[]).unwrap();
+            run
+        })
+        .collect();
+    let underway = book.begin(&head()).unwrap();
+    let before = book.run(runs[1]).unwrap();
+    let listed = |book: &Logbook| -> Vec<i64> { book.list().unwrap().iter().map(|e| e.run).collect() };
+    assert!(matches!(book.remove(underway, 1), Err(LogbookError::Underway { .. })));
+    assert!(matches!(book.remove(99, 1), Err(LogbookError::NoSuchRun { .. })));
+    assert!(!book.restore(runs[1]).unwrap(), "it was on the list");
+
+    book.remove(runs[1], 7).unwrap();
+    assert_eq!(listed(&book), [underway, runs[2], runs[0]]);
+    assert_eq!(book.tagged("kept").unwrap(), [runs[0], runs[2]]);
+    assert!(matches!(book.resolve(&runs[1].to_string()), Err(LogbookError::Removed { .. })));
+    assert_eq!(book.removed().unwrap().iter().map(|r| (r.0, r.1)).collect::<Vec<_>>(), [(runs[1], 7)]);
+    assert!(book.restore(runs[1]).unwrap());
+    let after = book.run(runs[1]).unwrap();
+    assert!(after.head == before.head && after.first().samples == before.first().samples);
+    assert_eq!(
+        (listed(&book), book.tags(runs[1]).unwrap()),
+        (vec![underway, runs[2], runs[1], runs[0]], vec!["kept".to_owned()])
+    );
+
+    // The last on the list is `last`, and only what is off the list can be erased.
+    book.finish(underway, Status::Done, &[]).unwrap();
+    book.remove(underway, 8).unwrap();
+    assert_eq!(book.resolve("last").unwrap(), runs[2]);
+    book.remove(runs[2], 9).unwrap();
+    let size = book.size(runs[2]).unwrap();
+    // Closed, so that all of it is in the file.
+    drop(book);
+    let file = std::fs::metadata(&path).unwrap().len();
+    let mut book = Logbook::open(&path).unwrap();
+    assert!(rows_of(&path, runs[2]) >= 4 && size > 10_000, "{size}");
+    assert_eq!(book.erase(&[runs[0], runs[2]]).unwrap(), 1, "the first is on the list");
+    assert_eq!((rows_of(&path, runs[2]), listed(&book)), (0, vec![runs[1], runs[0]]));
+    assert!(book.restore(underway).unwrap() && !book.restore(runs[2]).unwrap());
+    drop(book);
+    assert!(std::fs::metadata(&path).unwrap().len() + size / 2 < file, "the room is given back");
+    assert!(Logbook::open(&path).unwrap().run(runs[0]).unwrap().first().samples == samples);
+}

@@ -88,8 +88,7 @@ fn the_cache_break_lies_within_a_hundredth_of_the_truth_for_twenty_seeds() {
         );
         assert!(found.breaks[0].confidence > 0.8);
         assert!(
-            (cache.before_mb_s / 2875.0 - 1.0).abs() < 0.02
-                && (cache.behind_mb_s / 1052.0 - 1.0).abs() < 0.03,
+            (cache.before_mb_s / 2875.0 - 1.0).abs() < 0.02 && (cache.after_mb_s / 1052.0 - 1.0).abs() < 0.03,
             "{cache:?}"
         );
     }

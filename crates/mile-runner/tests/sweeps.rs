@@ -107,7 +107,7 @@ fn the_fill_sweep_finds_each_level_within_three_hundredths_of_the_truth() {
         let figure = level.cache_bytes.unwrap();
         assert_eq!(figure.n, 3);
         near(figure.mean, cache, 0.03, "cache");
-        near(level.behind_mb_s.unwrap().mean, behind, 0.03, "rate behind");
+        near(level.after_mb_s.unwrap().mean, behind, 0.03, "rate after");
         // And the simulation does what its parameters say: 12 GB, and a tenth of what is free in one-bit cells.
         let free = 4_000_787_030_016.0 * (1.0 - level.fill_pct / 100.0);
         near(cache, 12e9 + 0.1 * free, 0.005, "closed form");
@@ -121,8 +121,8 @@ fn the_fill_sweep_finds_each_level_within_three_hundredths_of_the_truth() {
     };
     let named = |figure: &str| found.worse_from.iter().find(|w| w.figure == figure).map(|w| w.fill_pct);
     assert_eq!(named("cache"), worse_from(|t| t.1));
-    assert_eq!(named("behind"), worse_from(|t| t.2));
-    assert_eq!((named("cache"), named("behind"), named("before")), (Some(25.0), Some(75.0), None));
+    assert_eq!(named("after"), worse_from(|t| t.2));
+    assert_eq!((named("cache"), named("after"), named("before")), (Some(25.0), Some(75.0), None));
 }
 
 #[test]

@@ -16,8 +16,12 @@ use std::path::Path;
 
 pub(crate) fn run(args: &LogbookArgs) -> Result<(), Failure> {
     match &args.command {
-        LogbookCommand::List { logbook, format } => {
-            let list = Logbook::all(&logbook_path(logbook.as_deref())?)?;
+        LogbookCommand::List { logbook, format, sizes } => {
+            let path = logbook_path(logbook.as_deref())?;
+            let list = Logbook::all(&path)?;
+            if *sizes && !list.is_empty() {
+                return with_sizes(&list, &path, *format);
+            }
             match format {
                 Format::Json => text::say(&serde_json::to_string_pretty(&list)?),
                 Format::Text if list.is_empty() => text::say("The logbook has no run yet."),
@@ -51,6 +55,52 @@ pub(crate) fn run(args: &LogbookArgs) -> Result<(), Failure> {
             let all = if all.is_empty() { "no tags".into() } else { all.join(", ") };
             text::say(&format!("Run {run}: {all}"));
         }
+        LogbookCommand::Remove { runs, logbook } => {
+            let mut book = Logbook::open_existing(&logbook_path(logbook.as_deref())?)?;
+            for run in runs {
+                let run = book.resolve(run)?;
+                book.remove(run, unix_seconds())?;
+                text::say(&format!(
+                    "Run {run} is off the list; `hollow-mile logbook restore {run}` brings it back."
+                ));
+            }
+        }
+        LogbookCommand::Restore { runs, logbook } if runs.is_empty() => {
+            let all = Logbook::reading(&logbook_path(logbook.as_deref())?, Logbook::removed)?;
+            if all.is_empty() {
+                text::say("No run is off the list.");
+            }
+            for (run, at, size) in all {
+                text::say(&format!("{run:>5}  taken off {}, {}", when(at), Bytes(size)));
+            }
+        }
+        LogbookCommand::Restore { runs, logbook } => {
+            let mut book = Logbook::open_existing(&logbook_path(logbook.as_deref())?)?;
+            for run in runs {
+                if !book.restore(*run)? {
+                    return Err(Failure::usage(format!("run {run} is not off the list")));
+                }
+                text::say(&format!("Run {run} is on the list again."));
+            }
+        }
+        LogbookCommand::Erase { runs, logbook } => {
+            let mut book = Logbook::open_existing(&logbook_path(logbook.as_deref())?)?;
+            let mut off: Vec<i64> = book.removed()?.into_iter().map(|r| r.0).collect();
+            let mut named = runs.clone();
+            off.sort_unstable();
+            named.sort_unstable();
+            named.dedup();
+            if let Some(run) = named.iter().find(|r| !off.contains(r)) {
+                return Err(Failure::usage(format!(
+                    "run {run} is not off the list; `hollow-mile logbook remove {run}` takes it off first"
+                )));
+            }
+            let erased = book.erase(&named)?;
+            text::say(&match erased {
+                1 => "One run is erased.".to_owned(),
+                n => format!("{n} runs are erased."),
+            });
+        }
         LogbookCommand::Recover { file } => {
             let belongs = side::recover(file)?;
             text::say(&format!(
@@ -69,6 +119,31 @@ pub(crate) fn run(args: &LogbookArgs) -> Result<(), Failure> {
                 aside.display(),
                 path.display()
             ));
+        }
+    }
+    Ok(())
+}
+
+/// Says the runs with the bytes that each takes.
+fn with_sizes(list: &[Entry], path: &Path, format: Format) -> Result<(), Failure> {
+    let sizes: Vec<u64> =
+        Logbook::reading(path, |book| list.iter().map(|e| book.size(e.run)).collect::<Result<_, _>>())?;
+    match format {
+        Format::Json => {
+            let with = |(entry, size): (&Entry, &u64)| -> Result<serde_json::Value, Failure> {
+                let mut value = serde_json::to_value(entry)?;
+                value["size_bytes"] = (*size).into();
+                Ok(value)
+            };
+            let all = list.iter().zip(&sizes).map(with).collect::<Result<Vec<_>, _>>()?;
+            text::say(&serde_json::to_string_pretty(&all)?);
+        }
+        Format::Text => {
+            for (entry, size) in list.iter().zip(&sizes) {
+                text::say(&format!("{:>9}  {}", Bytes(*size).to_string(), line(entry)));
+            }
+            let all = std::fs::metadata(path).map_or(0, |m| m.len());
+            text::say(&format!("{:>9}  the logbook", Bytes(all).to_string()));
         }
     }
     Ok(())

@@ -227,7 +227,7 @@ pub(crate) fn fill_rows(found: &FillFound, with_interval: bool) -> Vec<FillRow> 
     let mut rows = vec![
         row("write cache, GB".into(), "cache", 1e9, &|l| l.cache_bytes),
         row("into it, MB/s".into(), "before", 1.0, &|l| l.before_mb_s),
-        row("behind it, MB/s".into(), "behind", 1.0, &|l| l.behind_mb_s),
+        row("after it, MB/s".into(), "after", 1.0, &|l| l.after_mb_s),
     ];
     for named in found.levels.first().map_or(&[][..], |l| &l.figures) {
         let of = |l: &FillLevel| l.figures.iter().find(|f| f.leg == named.leg).map(|f| f.mb_s);
@@ -241,7 +241,7 @@ pub(crate) fn figure_words(figure: &str) -> &str {
     match figure {
         "cache" => "write cache",
         "before" => "rate into the cache",
-        "behind" => "rate behind the cache",
+        "after" | "behind" => "rate after the cache",
         other => other,
     }
 }

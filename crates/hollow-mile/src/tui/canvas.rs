@@ -46,6 +46,26 @@ pub(crate) fn lane(buffer: &mut Buffer, area: Rect, theme: Theme, data: Vec<Opti
     terrain::lane(&mut picture, area.y, area.height, high);
 }
 
+/// Draws rates along an area as terrain, as high as the highest of them.
+pub(crate) fn profile(buffer: &mut Buffer, area: Rect, theme: Theme, rates: &[f32]) {
+    let high = rates.iter().copied().fold(0.0_f32, f32::max);
+    if rates.is_empty() || high <= 0.0 {
+        return;
+    }
+    let column = |x: u16| {
+        let rate = f64::from(rates[usize::from(x) * rates.len() / usize::from(area.width)]);
+        Some(Column {
+            samples: 0..1,
+            op: mile_core::Op::Write,
+            rate: Some(mile_core::pyramid::Extent { min: rate, mean: rate, max: rate }),
+            temp: None,
+            p50: None,
+            p99: None,
+        })
+    };
+    lane(buffer, area, theme, (0..area.width).map(column).collect(), f64::from(high));
+}
+
 /// What there is to draw.
 #[derive(Clone, Copy)]
 pub(crate) struct Scene<'a> {

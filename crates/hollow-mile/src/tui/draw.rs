@@ -1,6 +1,7 @@
 //! The frame: header with the places and the run underway, the sentence line, the place, the footer, and what lies on top.
 
 mod overlay;
+mod start;
 
 use super::keys;
 use super::places::{self, Place};

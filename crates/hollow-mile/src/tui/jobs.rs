@@ -13,6 +13,7 @@ use mile_core::ruler::{Ruler, Window};
 use mile_core::{Bytes, findings};
 use mile_drive::block::probe::{TestRequest, request_test};
 use mile_drive::sysfs::Roots;
+use mile_drive::{Identity, Situation};
 use mile_logbook::{DriveKey, Entry, Logbook, StoredRun};
 use mile_runner::Speed;
 use mile_runner::remote::Client;
@@ -38,10 +39,14 @@ pub(crate) enum Done {
     Checked(Box<Checked>, Vec<Arc<Background>>),
     /// Runs were compared: those of either side, and what came of it.
     Compared([Vec<i64>; 2], Result<Box<mile_core::compare::Comparison>, String>),
+    /// A run was taken off the list or brought back: which, and what is said of it.
+    Removed(Result<(i64, String), String>),
     /// A note was kept with a run.
     Noted(Result<(), String>),
     /// A self-test was begun or ended.
     Tested(Result<(), String>),
+    /// How a drive was set up for its last run, and which that was.
+    Setup(String, Option<(i64, Situation)>),
     /// What a run would do, and which question that answers.
     Ahead(u64, Result<Vec<String>, String>),
     /// A run was started, for the question of a form, or of none where one goes on: its runner, and what that had told.
@@ -130,9 +135,18 @@ impl Jobs {
     }
 
     /// Looks at what a run would do.
-    pub(crate) fn look_ahead(&self, form: &StartForm, order: Result<Order, String>) {
-        let form = form.clone();
-        self.spawn(move || Done::Ahead(form.asked, order.and_then(|o| ahead(&form, o))));
+    pub(crate) fn look_ahead(&self, logbook: &Path, form: &StartForm, order: Result<Order, String>) {
+        let (form, logbook) = (form.clone(), logbook.to_owned());
+        self.spawn(move || Done::Ahead(form.asked, order.and_then(|o| ahead(&form, o, &logbook))));
+    }
+
+    /// Looks for how a drive was set up for its last run.
+    pub(crate) fn last_setup(&self, logbook: &Path, drive: &Identity) {
+        let (logbook, drive) = (logbook.to_owned(), drive.clone());
+        self.spawn(move || {
+            let last = Logbook::reading(&logbook, |book| last_setup(book, &drive));
+            Done::Setup(drive.name.clone(), last.ok().flatten())
+        });
     }
 
     /// Starts a run in a process of its own.
@@ -167,9 +181,30 @@ impl Jobs {
     }
 
     /// Reads a run and computes its findings.
-    pub(crate) fn load(&self, path: &Path, run: i64, lane: usize) {
+    pub(crate) fn load(&self, path: &Path, run: i64, lane: usize, after: Duration) {
         let path = path.to_owned();
-        self.spawn(move || Done::Loaded(load(&path, run, lane).map(Box::new)));
+        self.spawn(move || {
+            std::thread::sleep(after);
+            Done::Loaded(load(&path, run, lane).map(Box::new))
+        });
+    }
+
+    /// Takes a run off the list of the logbook, or brings the one back that was taken off last.
+    pub(crate) fn remove(&self, path: &Path, run: Option<i64>) {
+        let path = path.to_owned();
+        let work = move || -> Result<(i64, String), mile_logbook::LogbookError> {
+            let mut book = Logbook::open_existing(&path)?;
+            if let Some(run) = run {
+                book.remove(run, mile_drive::clock::unix_seconds())?;
+                return Ok((run, format!("Run {run} is off the list; u brings it back.")));
+            }
+            let Some((run, ..)) = book.removed()?.first().copied() else {
+                return Ok((0, "No run was taken off the list.".into()));
+            };
+            book.restore(run)?;
+            Ok((run, format!("Run {run} is on the list again.")))
+        };
+        self.spawn(move || Done::Removed(work().map_err(|e| e.to_string())));
     }
 
     /// Compares runs.
@@ -209,6 +244,26 @@ impl Jobs {
         let path = path.to_owned();
         self.spawn(move || Done::Exported(export(&path, of, ruler, window)));
     }
+}
+
+/// Runs of a model among which the last of a drive is looked for.
+const LOOKED_THROUGH: usize = 200;
+
+/// The last run on a drive, known by its serial number, and how it was set up.
+fn last_setup(
+    book: &Logbook,
+    drive: &Identity,
+) -> Result<Option<(i64, Situation)>, mile_logbook::LogbookError> {
+    let alike = book.list()?.into_iter().filter(|e| e.problem.is_none() && e.model == drive.model);
+    for entry in alike.take(LOOKED_THROUGH) {
+        let (head, ..) = book.ends(entry.run)?;
+        let same =
+            |l: &&mile_runner::LaneHead| l.drive.model == drive.model && l.drive.serial == drive.serial;
+        if let Some(lane) = head.lanes.iter().find(same) {
+            return Ok(Some((entry.run, lane.situation.clone())));
+        }
+    }
+    Ok(None)
 }
 
 /// Starts a run, and connects to its runner. What is wrong with it is said before a process is made for it.

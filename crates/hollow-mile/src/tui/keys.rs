@@ -61,6 +61,8 @@ pub(crate) enum Action {
     MarkB,
     Compare,
     Report,
+    RemoveRun,
+    RestoreRun,
 }
 
 /// A key, or several that mean the same.

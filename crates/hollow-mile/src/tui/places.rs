@@ -96,6 +96,9 @@ pub(crate) trait View: Sync {
     /// What going there is called in the help and on the command line: `go to the bench`.
     fn way(&self) -> &'static str;
 
+    /// What it shows and how to read it, for the help.
+    fn about(&self) -> &'static str;
+
     /// The sentence line: what is going on, and at its right what it is about.
     fn sentence(&self, state: &State) -> (String, String);
 

@@ -9,7 +9,7 @@ use super::places::Place;
 use super::theme::Theme;
 use crate::progress::Progress;
 use crossbeam_channel::{Receiver, Sender};
-pub(crate) use form::{Beside, Field, FormLane, StartForm};
+pub(crate) use form::{Beside, Field, FormLane, SETUP, StartForm, Text, celsius};
 use mile_bench::bench::Card;
 use mile_bench::outlook::Outlook;
 use mile_core::channel::{Channel, Series};
@@ -304,6 +304,8 @@ pub(crate) struct FindingsPlace {
     pub(crate) shown: Option<Shown>,
     /// A run that is being loaded.
     pub(crate) loading: Option<i64>,
+    /// The run underway that is looked at again and again, and its lane.
+    pub(crate) following: Option<(i64, usize)>,
     pub(crate) framing: Framing,
     pub(crate) selected: Option<usize>,
     pub(crate) panel: Panel,
@@ -396,8 +398,10 @@ impl LogbookPlace {
         let line = |e: &Entry| {
             let breaks = e.digest.as_ref().map_or(String::new(), |d| d.breaks.join(" "));
             format!(
-                "{} {} {} {} {} {} {breaks}",
+                "{} {} {} {} {} {} {} {} {breaks}",
                 e.run,
+                crate::figure::when(e.started),
+                e.tags.join(" "),
                 e.course,
                 e.model,
                 e.drive,

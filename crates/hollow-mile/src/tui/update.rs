@@ -267,6 +267,11 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
             }
         }
         Action::Report => report(state, jobs),
+        Action::RemoveRun => match state.logbook.visible().get(state.logbook.selected).map(|e| e.run) {
+            Some(run) => jobs.remove(&state.logbook_path, Some(run)),
+            None => state.complain("There is no run to remove."),
+        },
+        Action::RestoreRun => jobs.remove(&state.logbook_path, None),
         Action::StartNext => start::start_next(state, jobs),
         Action::OtherSide => start::other_side(state, jobs),
         Action::NextPanel => {
@@ -275,6 +280,9 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         Action::PageDown => state.findings.scroll += PAGE,
         Action::PageUp => state.findings.scroll = state.findings.scroll.saturating_sub(PAGE),
         Action::NoteBreak if state.findings.shown.is_none() => state.complain("No run is open."),
+        Action::NoteBreak if state.findings.following.is_some() => {
+            state.complain(format!("The run goes on; notes are taken in place {}.", UNDERWAY.key()));
+        }
         Action::NoteBreak => state.overlay = Some(Overlay::Note(Input::default())),
     }
 }
@@ -352,7 +360,7 @@ fn open(state: &mut State, jobs: &Jobs) {
             state.go(FINDINGS);
         }
         None if state.is_underway() => {
-            state.complain("The run goes on; its findings are complete when it has ended.")
+            state.complain("The run has no number in the logbook yet; its findings come with it.");
         }
         None => state.complain("There is no run to open."),
     }
@@ -361,7 +369,7 @@ fn open(state: &mut State, jobs: &Jobs) {
 /// Loads a run into the place of findings.
 pub(crate) fn show(state: &mut State, jobs: &Jobs, run: i64) {
     state.findings.loading = Some(run);
-    jobs.load(&state.logbook_path, run, 0);
+    jobs.load(&state.logbook_path, run, 0, Duration::ZERO);
 }
 
 fn export(state: &mut State, jobs: &Jobs) {
@@ -371,7 +379,7 @@ fn export(state: &mut State, jobs: &Jobs) {
             jobs.export(&state.logbook_path, (run, lane), framing.ruler, framing.window());
         }
         None if state.is_underway() => {
-            state.complain("The run goes on; it can be exported when it has ended.")
+            state.complain("The run has no number in the logbook yet; it can be exported once it has.");
         }
         None => state.complain("There is no run to export."),
     }
@@ -517,8 +525,18 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
                 state.logbook.selected.min(state.logbook.visible().len().saturating_sub(1));
         }
         Done::Loaded(Ok(shown)) => {
-            if state.findings.loading == Some(shown.run) {
+            let asked = state.findings.loading == Some(shown.run);
+            if asked {
                 state.findings.loading = None;
+            }
+            let of = (shown.run, shown.lane);
+            if asked || state.findings.loading.is_none() && state.findings.following == Some(of) {
+                // What is still underway is looked at again, the less often the longer it takes.
+                state.findings.following = (shown.status == mile_runner::Status::Underway).then_some(of);
+                if state.findings.following.is_some() {
+                    let pause = Duration::from_millis(5000 + shown.trace.len() as u64 / 10);
+                    jobs.load(&state.logbook_path, of.0, of.1, pause);
+                }
                 let same =
                     state.findings.shown.as_ref().is_some_and(|s| (s.run, s.lane) == (shown.run, shown.lane));
                 if !same {
@@ -526,7 +544,10 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
                     let ruler = state.findings.framing.ruler;
                     state.findings.framing = super::canvas::Framing::on(ruler);
                 }
-                state.findings.selected = (!shown.findings.breaks.is_empty()).then_some(0);
+                // What is looked at again keeps what is selected, as far as it is still there.
+                let last = shown.findings.breaks.len().checked_sub(1);
+                let kept = state.findings.selected.filter(|_| same && !asked).unwrap_or(0);
+                state.findings.selected = last.map(|last| kept.min(last));
                 state.findings.shown = Some(*shown);
             }
         }
@@ -537,6 +558,8 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
                 form.outlook = Some(outlook);
             }
         }
+        Done::Setup(drive, Some((run, situation))) => start::last_setup(state, jobs, &drive, run, &situation),
+        Done::Setup(_, None) => {}
         Done::Started(question, run) => start::started(state, jobs, question, run),
         Done::Bench(cards) => state.bench.set_real(cards, state.is_demo),
         Done::Checked(checked, background) => course::checked(state, *checked, background),
@@ -559,6 +582,12 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
             state.tell("The drive has taken the request.");
             read_health(state, jobs, Duration::ZERO);
         }
+        Done::Removed(Ok((run, text))) => {
+            state.logbook.sides.iter_mut().for_each(|side| side.retain(|r| *r != run));
+            state.tell(text);
+            jobs.list(&state.logbook_path);
+        }
+        Done::Removed(Err(text)) => state.complain(text),
         Done::Noted(Ok(())) => state.tell("The note is kept with the run."),
         Done::Noted(Err(text)) => state.complain(text),
         Done::Tested(Err(text)) | Done::Health(Err(text)) | Done::Kept(Err(text)) => state.complain(text),

@@ -5,8 +5,9 @@ use rusqlite::Connection;
 
 /// Marks an SQLite file as a logbook.
 pub(super) const APPLICATION_ID: u32 = 0x484d_4c42;
-/// Version of the schema. 2 added the health during a run; 3 lanes and channels; 4 tags; 5 the health of drives over time.
-pub(super) const VERSION: i64 = 5;
+/// Version of the schema. 2 added the health during a run; 3 lanes and channels; 4 tags; 5 the health of drives over time;
+/// 6 runs that were taken off the list.
+pub(super) const VERSION: i64 = 6;
 
 /// The version that has the health of drives over time in a table of its own.
 pub(super) const HEALTH_SINCE: i64 = 5;
@@ -101,6 +102,14 @@ CREATE TABLE snapshots (
 ) WITHOUT ROWID;
 ";
 
+/// The table that version 6 added.
+const REMOVED: &str = "
+CREATE TABLE removed (
+    run INTEGER PRIMARY KEY REFERENCES runs(id) ON DELETE CASCADE,
+    at  INTEGER NOT NULL                -- seconds since 1970-01-01 UTC
+);
+";
+
 const RENAMED: &str = "
 ALTER TABLE samples_3 RENAME TO samples;
 ALTER TABLE events_3 RENAME TO events;
@@ -114,7 +123,8 @@ pub(super) fn create(db: &Connection) -> rusqlite::Result<()> {
     db.execute_batch(LANES)?;
     db.execute_batch(RENAMED)?;
     db.execute_batch(TAGS)?;
-    db.execute_batch(HEALTH)
+    db.execute_batch(HEALTH)?;
+    db.execute_batch(REMOVED)
 }
 
 /// Brings the tables of an earlier version to this one: all that there is is of lane 0. In a transaction of the caller's.
@@ -143,6 +153,9 @@ pub(super) fn migrate(db: &Connection, version: i64) -> rusqlite::Result<()> {
         // What runs have read of drives is put into them behind this.
         db.execute_batch(HEALTH)?;
     }
+    if version < 6 {
+        db.execute_batch(REMOVED)?;
+    }
     Ok(())
 }
 
@@ -153,6 +166,9 @@ pub(super) fn read_as_now(
     version: i64,
     wrap: impl Fn(rusqlite::Error) -> LogbookError,
 ) -> Result<()> {
+    if version < 6 {
+        db.execute_batch("CREATE TEMP VIEW removed AS SELECT 0 AS run, 0 AS at WHERE 0;").map_err(&wrap)?;
+    }
     if version < 4 {
         db.execute_batch("CREATE TEMP VIEW tags AS SELECT 0 AS run, '' AS tag WHERE 0;").map_err(&wrap)?;
     }

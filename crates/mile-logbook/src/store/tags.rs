@@ -66,7 +66,12 @@ impl Logbook {
     /// Where the logbook cannot be read.
     pub fn tagged(&self, tag: &str) -> Result<Vec<i64>> {
         let wrap = self.wrap();
-        let mut query = self.db.prepare("SELECT run FROM tags WHERE tag = ?1 ORDER BY run").map_err(&wrap)?;
+        let mut query = self
+            .db
+            .prepare(
+                "SELECT run FROM tags WHERE tag = ?1 AND run NOT IN (SELECT run FROM removed) ORDER BY run",
+            )
+            .map_err(&wrap)?;
         let rows = query.query_map([tag], |row| row.get(0)).map_err(&wrap)?;
         rows.collect::<rusqlite::Result<_>>().map_err(wrap)
     }

@@ -16,9 +16,9 @@ use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
 
 /// Rows of a card with all of its facts.
-const CARD: u16 = 9;
+const CARD: u16 = 10;
 /// Rows of a card that is not selected where there is little room, as many as fit.
-const SMALL: [u16; 4] = [4, 3, 2, 1];
+const SMALL: [u16; 7] = [7, 6, 5, 4, 3, 2, 1];
 
 pub(crate) const PLACE: Place = Place(&Bench);
 
@@ -42,6 +42,10 @@ impl View for Bench {
 
     fn way(&self) -> &'static str {
         "go to the bench"
+    }
+
+    fn about(&self) -> &'static str {
+        "The drives of this computer, and simulated ones. The selected drive shows all that is known of it: how it is set up, its temperature on a scale from 20 °C to its limits, its link, what its maker claims, and what earlier runs showed. Nothing is written to a drive before you start a run on it; a real drive is written to only after you have typed its serial number."
     }
 
     fn sentence(&self, state: &State) -> (String, String) {
@@ -82,13 +86,13 @@ fn bench(buffer: &mut Buffer, area: Rect, theme: Theme, place: &BenchPlace, runs
     let heat_of =
         |card: &Card| place.heat.get(&card.identity.name).map(|h| h.iter().copied().collect::<Vec<f32>>());
     let facts_of = |line: usize| match place.cards.get(line) {
-        Some(card) => card_facts(card, runs, heat_of(card).as_deref()),
+        Some(card) => card_facts(card, runs, heat_of(card).as_deref(), area.width >= WITH_GAUGE),
         None => file_facts(),
     };
     // The selected card has room for all that is said on it.
-    let selected = CARD.max(wrapped(&facts_of(place.selected), area.width).len() as u16 + 2).min(area.height);
+    let selected = (wrapped(&facts_of(place.selected), area.width).len() as u16 + 2).min(area.height);
     let others = place.lines() as u16 - 1;
-    let small = SMALL.into_iter().find(|s| selected + s * others <= area.height).unwrap_or(SMALL[3]);
+    let small = SMALL.into_iter().find(|s| selected + s * others <= area.height).unwrap_or(SMALL[6]);
     let rows = |line: usize| match line == place.selected {
         true => selected,
         false if roomy => CARD,
@@ -156,7 +160,12 @@ fn head(buffer: &mut Buffer, area: Rect, theme: Theme, selected: bool, name: &st
 }
 
 /// What is said on a drive's card.
-fn card_facts(card: &Card, runs: &[Entry], heat: Option<&[f32]>) -> Vec<(&'static str, String)> {
+fn card_facts(
+    card: &Card,
+    runs: &[Entry],
+    heat: Option<&[f32]>,
+    with_gauge: bool,
+) -> Vec<(&'static str, String)> {
     let id = &card.identity;
     let mut facts: Vec<(&str, String)> = Vec::new();
     let situation = card.situation.line();
@@ -168,7 +177,8 @@ fn card_facts(card: &Card, runs: &[Entry], heat: Option<&[f32]>) -> Vec<(&'stati
             (None, None, None) => String::new(),
             _ => format!("; {}", crate::text::limits(&card.limits)),
         };
-        facts.push(("temperature", format!("{now}{limits}{lately}")));
+        let scale = h.temperature.filter(|_| with_gauge).map_or(String::new(), |t| gauge(t.0, &card.limits));
+        facts.push(("temperature", format!("{scale}{now}{limits}{lately}")));
         facts.push(("health", h.warnings.first().map_or_else(|| h.line(), |w| format!("it warns: {w}"))));
     }
     if let Some(link) = &id.link {
@@ -193,9 +203,55 @@ fn card_facts(card: &Card, runs: &[Entry], heat: Option<&[f32]>) -> Vec<(&'stati
             format!("{}  {} of run {}: {breaks}", miniature(&d.miniature, 24), Bytes(d.bytes), run.run)
         }),
     ));
+    facts.extend(known(&id.name, runs).map(|words| ("known", words)));
     let fill = card.fill_share.map_or(String::new(), |f| format!("; {:.0} % in use", f * 100.0));
     facts.push(("writing", format!("{}{fill}", card.writing())));
     facts
+}
+
+/// Cells of the scale of temperatures, and its lowest value, °C: that of a cool room.
+const GAUGE: usize = 24;
+/// Width from which it has room.
+const WITH_GAUGE: u16 = 100;
+const COOL: f64 = 20.0;
+
+/// A temperature between a cool room and the drive's limits, on a scale of text: `───●──────────╎───╎  `. Empty where the drive declares no limit.
+fn gauge(now: f64, limits: &mile_drive::drive::Limits) -> String {
+    let marks: Vec<f64> = [limits.warn, limits.critical].into_iter().flatten().map(|l| l.0).collect();
+    let Some(high) = marks.iter().copied().reduce(f64::max).filter(|h| *h > COOL + 10.0) else {
+        return String::new();
+    };
+    let cell =
+        |t: f64| ((t - COOL) / (high - COOL) * (GAUGE - 1) as f64).round().clamp(0.0, (GAUGE - 1) as f64);
+    let mut cells = vec!['─'; GAUGE];
+    marks.iter().for_each(|m| cells[cell(*m) as usize] = '╎');
+    cells[cell(now) as usize] = '●';
+    cells.into_iter().chain([' ', ' ']).collect()
+}
+
+/// What the runs of the logbook show of a drive: its write cache, how hot it became, and how many runs that is from.
+fn known(drive: &str, runs: &[Entry]) -> Option<String> {
+    let of: Vec<_> = runs.iter().filter(|r| r.drive == drive).filter_map(|r| r.digest.as_ref()).collect();
+    let range = |all: &mut dyn Iterator<Item = f64>| {
+        all.fold(None, |r: Option<(f64, f64)>, v| Some(r.map_or((v, v), |(a, b)| (a.min(v), b.max(v)))))
+    };
+    let cache = range(&mut of.iter().filter_map(|d| d.cache_bytes).map(|b| b as f64));
+    let cache = cache.map(|(low, high)| {
+        let (low, high) = (Bytes(low as u64).to_string(), Bytes(high as u64).to_string());
+        let to = if low == high { low } else { format!("{low} to {high}") };
+        format!("write cache {to}")
+    });
+    let heat = range(&mut of.iter().filter_map(|d| d.max_c)).map(|(_, max)| format!("up to {max:.0} °C"));
+    let throttled =
+        of.iter().filter(|d| d.breaks.iter().any(|b| b == mile_core::Cause::ThermalThrottle.words())).count();
+    let from = if of.len() == 1 { "one run".to_owned() } else { format!("{} runs", of.len()) };
+    let told: Vec<String> = [cache, heat].into_iter().flatten().collect();
+    let heat = if throttled > 0 {
+        format!("; throttled in {throttled} of {from}")
+    } else {
+        format!(", from {from}")
+    };
+    (!told.is_empty()).then(|| told.join("; ") + &heat)
 }
 
 /// Where there is little room, what matters for a decision comes first.
@@ -265,4 +321,21 @@ fn file_facts() -> Vec<(&'static str, String)> {
         ("not here", "files that exist and that no run made, file systems in memory"),
     ];
     facts.map(|(name, value)| (name, value.to_owned())).to_vec()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use mile_core::Celsius;
+    use mile_drive::drive::Limits;
+
+    #[test]
+    fn the_scale_has_the_limits_and_the_temperature_where_they_are() {
+        let limits = |warn, critical| Limits { warn: Some(Celsius(warn)), critical: Some(Celsius(critical)) };
+        // From 20 °C to 66 °C in 24 cells: 2 °C a cell.
+        assert_eq!(gauge(30.0, &limits(60.0, 66.0)), "─────●──────────────╎──╎  ");
+        assert_eq!(gauge(-5.0, &limits(60.0, 66.0)).chars().position(|c| c == '●'), Some(0));
+        assert_eq!(gauge(99.0, &limits(60.0, 66.0)).chars().position(|c| c == '●'), Some(23));
+        assert_eq!(gauge(30.0, &Limits::default()), "");
+    }
 }

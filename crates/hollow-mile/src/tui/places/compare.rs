@@ -34,6 +34,10 @@ impl View for Compare {
         "go to the comparison of runs"
     }
 
+    fn about(&self) -> &'static str {
+        "Two groups of runs, figure by figure, each with its 95 % interval. A difference is called established when chance alone would seldom show one as large. What else differed between the groups stands first, as that may be the reason."
+    }
+
     fn sentence(&self, state: &State) -> (String, String) {
         let place = &state.compare;
         let text = match &place.found {

@@ -57,6 +57,10 @@ impl View for Course {
         "go to the course"
     }
 
+    fn about(&self) -> &'static str {
+        "A course says what a run does, leg by leg. It is checked while you type: errors are marked in the text. Beside it stand the legs, the time that they take and the bytes that they write, and what speaks against a start now."
+    }
+
     fn sentence(&self, state: &State) -> (String, String) {
         let place = &state.course;
         let name = match place.checked.name.as_str() {

@@ -35,6 +35,10 @@ impl View for Fill {
         "go to the figures against fill level"
     }
 
+    fn about(&self) -> &'static str {
+        "A sweep over fill levels. Each lane is one level, and its terrain is the rate of the burst written at that level, on one ruler. Below them stand the figures at each level, so that you can see what changes as the drive fills."
+    }
+
     fn sentence(&self, state: &State) -> (String, String) {
         told(&state.findings)
     }

@@ -58,6 +58,10 @@ impl View for Findings {
         "go to the findings"
     }
 
+    fn about(&self) -> &'static str {
+        "What a run shows. Each break, a lasting change of the rate, has a number, the rates before and after it, its most likely cause and how sure that is. Under the selected break stands the evidence: points for a cause (+) and against it (−). The panel shows plateaus, heat, claims, or the run that would settle what is not sure; p turns it."
+    }
+
     fn sentence(&self, state: &State) -> (String, String) {
         match (&state.findings.shown, state.findings.loading) {
             (_, Some(run)) => (format!("Reading run {run} …"), String::new()),
@@ -74,6 +78,9 @@ impl View for Findings {
                     shown.trace.end(shown.trace.len())
                 );
                 match shown.head.lanes.len() {
+                    _ if state.findings.following.is_some() => {
+                        (text, "so far; it is looked at again every few seconds".into())
+                    }
                     0 | 1 => (text, shown.head.first().situation.line()),
                     n => (text, format!("lane {} of {n}, ] shows the next", shown.lane + 1)),
                 }
@@ -112,8 +119,18 @@ impl View for Findings {
             return false;
         };
         state.findings.loading = Some(shown.run);
-        jobs.load(&state.logbook_path, shown.run, shown.lane + 1);
+        jobs.load(&state.logbook_path, shown.run, shown.lane + 1, std::time::Duration::ZERO);
         true
+    }
+
+    /// Where nothing is open, the run underway is.
+    fn arrive(&self, state: &mut State, jobs: &Jobs) {
+        let number = state.live.as_ref().and_then(|l| l.number);
+        if let Some(run) =
+            number.filter(|_| state.findings.shown.is_none() && state.findings.loading.is_none())
+        {
+            update::show(state, jobs, run);
+        }
     }
 
     fn at_hand(&self, state: &State) -> Option<AtHand> {

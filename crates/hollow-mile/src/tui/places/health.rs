@@ -55,6 +55,10 @@ impl View for Health {
         "go to the health of the selected drive"
     }
 
+    fn about(&self) -> &'static str {
+        "The story of a drive: what changed since the last look, worst first, then strips over months, what runs cost it, and when its rated life will be used up at this pace. w keeps what the drive tells now. a shows all its attributes and counters."
+    }
+
     fn sentence(&self, state: &State) -> (String, String) {
         match (&state.health.drive, &state.health.shown) {
             (None, _) => {

@@ -1,7 +1,7 @@
 //! Every run, newest first, with its terrain in miniature.
 
 use super::super::canvas::Framing;
-use super::super::canvas::miniature;
+use super::super::canvas::{miniature, profile};
 use super::super::keys::{self, Action, Binding, bind};
 use super::super::state::LogbookPlace;
 use super::super::state::State;
@@ -36,6 +36,14 @@ const KEYS: &[Binding] = &[
         "write a report of the run, or of both sides, as a PDF",
     ),
     bind("e", &[Char('e')], Action::Export, "export", "write an SVG and a PDF of the run as it is framed"),
+    bind(
+        "D",
+        &[Char('D')],
+        Action::RemoveRun,
+        "remove",
+        "take the selected run off the list; u brings it back",
+    ),
+    bind("u", &[Char('u')], Action::RestoreRun, "", "bring the run back that was last taken off the list"),
 ];
 
 struct Logbook;
@@ -47,6 +55,10 @@ impl View for Logbook {
 
     fn way(&self) -> &'static str {
         "go to the logbook"
+    }
+
+    fn about(&self) -> &'static str {
+        "Every run that was kept. Type / and words to see only some: a drive, a course, a tag, a cause, a date. Mark runs with a and b and press c to compare them. D takes a run off the list, and u brings it back; nothing is erased here."
     }
 
     fn sentence(&self, state: &State) -> (String, String) {
@@ -96,19 +108,33 @@ impl View for Logbook {
     }
 }
 
+/// Rows of what is said of the selected run, with the blank one above, and the height from which there is room for them.
+const DETAILS: u16 = 5;
+const WITH_DETAILS: u16 = 16;
+/// Rows of the selected run's terrain, where so many are free.
+const LEAST_TERRAIN: u16 = 4;
+const MOST_TERRAIN: u16 = 12;
+
 fn logbook(buffer: &mut Buffer, area: Rect, theme: Theme, place: &LogbookPlace) {
-    let wide = area.width >= 110;
     let mut top = area.y;
     if place.filtering || !place.filter.value().is_empty() {
         let text = format!("/ {}{}", place.filter.value(), if place.filtering { "▏" } else { "" });
         buffer.set_stringn(area.x, top, text, usize::from(area.width), theme.strong());
         top += 1;
     }
-    buffer.set_stringn(area.x, top, heading(wide), usize::from(area.width), theme.faint());
+    let columns = Columns::of(area.width);
+    buffer.set_stringn(area.x, top, columns.heading(), usize::from(area.width), theme.faint());
     top += 1;
     let entries = place.visible();
-    let rows = usize::from(area.bottom().saturating_sub(top));
+    let details = if area.height >= WITH_DETAILS && !entries.is_empty() { DETAILS } else { 0 };
+    let rows = usize::from(area.bottom().saturating_sub(top + details));
     let first = place.selected.saturating_sub(rows.saturating_sub(1));
+    if entries.len() > rows {
+        let text = format!(" {} to {} of {}", first + 1, (first + rows).min(entries.len()), entries.len());
+        let x = area.right().saturating_sub(text.chars().count() as u16);
+        buffer.set_string(x, top - 1, text, theme.faint());
+    }
+    let alike = alike(&entries);
     for (i, entry) in entries.iter().enumerate().skip(first).take(rows) {
         let y = top + (i - first) as u16;
         let selected = i == place.selected;
@@ -116,87 +142,153 @@ fn logbook(buffer: &mut Buffer, area: Rect, theme: Theme, place: &LogbookPlace) 
         if selected {
             buffer.set_style(Rect { y, height: 1, ..area }, style);
         }
-        row(buffer, area, y, theme, style, entry, wide);
+        columns.row(buffer, area, y, theme, style, (entry, &alike));
         let mark: String = ['A', 'B']
             .into_iter()
             .zip(&place.sides)
             .filter(|(_, s)| s.contains(&entry.run))
             .map(|m| m.0)
             .collect();
-        buffer.set_stringn(
-            area.x,
-            y,
-            mark,
-            2,
-            theme.strong().patch(if selected { theme.selection() } else { Style::new() }),
-        );
+        let style = theme.strong().patch(if selected { theme.selection() } else { Style::new() });
+        buffer.set_stringn(area.x, y, mark, 2, style);
+    }
+    if let Some(entry) = entries.get(place.selected).filter(|_| details > 0) {
+        let foot = Rect { y: area.bottom() + 1 - details, height: details - 1, ..area };
+        // The rows that are free show the selected run's terrain.
+        let end = top + entries.len().min(rows) as u16 + 1;
+        let free = foot.y.saturating_sub(end + 1);
+        if let Some(digest) = entry.digest.as_ref().filter(|_| free >= LEAST_TERRAIN) {
+            let height = free.min(MOST_TERRAIN);
+            profile(buffer, Rect { y: foot.y - 1 - height, height, ..area }, theme, &digest.miniature);
+        }
+        super::lines(buffer, foot, theme, &told(entry, theme, usize::from(area.width)));
     }
 }
 
-fn heading(wide: bool) -> String {
-    if wide {
-        format!(
-            "{:>5}  {:<16}  {:<15} {:<24} {:<24} {:>9}  {:>9} {:>7}  {}",
-            "run", "started", "course", "drive", "terrain over bytes", "moved", "cache", "max", "how it went"
-        )
-    } else {
-        format!(
-            "{:>4}  {:<11} {:<16} {:<16} {:>9}  {}",
-            "run", "course", "drive", "terrain", "moved", "how it went"
-        )
-    }
+/// What the set-ups of all runs that are listed say alike, which tells none from another: nothing where there is one run.
+fn alike<'a>(entries: &[&'a Entry]) -> Vec<&'a str> {
+    let [first, rest @ ..] = entries else { return Vec::new() };
+    let in_all = |part: &&str| rest.iter().all(|e| e.situation.split(", ").any(|p| p == *part));
+    if rest.is_empty() { Vec::new() } else { first.situation.split(", ").filter(in_all).collect() }
 }
 
-fn cut(text: &str, width: usize) -> String {
-    if text.chars().count() <= width {
-        text.to_owned()
-    } else {
-        text.chars().take(width - 1).chain(['…']).collect()
-    }
-}
-
-fn row(buffer: &mut Buffer, area: Rect, y: u16, theme: Theme, style: Style, entry: &Entry, wide: bool) {
+/// What is said of the selected run below the list: whatever its row has no room for.
+fn told(entry: &Entry, theme: Theme, width: usize) -> Vec<(String, Style)> {
+    let ink = Style::new().fg(theme.ink);
     let digest = entry.digest.as_ref();
-    let moved = digest.map_or(String::new(), |d| Bytes(d.bytes).to_string());
+    let moved = digest.map_or(String::new(), |d| {
+        format!(", {} moved in {}", Bytes(d.bytes), mile_core::Nanos::from_secs(d.seconds))
+    });
+    let words = entry.status.words();
+    let mut all = vec![(
+        format!("{} on {} ({}), run {}: {words}{moved}.", entry.course, entry.model, entry.drive, entry.run),
+        theme.strong(),
+    )];
+    let known = |text: &str, none: &str| if text.is_empty() { none.to_owned() } else { text.to_owned() };
+    all.push((format!("set up   {}", known(&entry.situation, "not said")), ink));
     let breaks = digest.map_or(String::new(), mile_logbook::Digest::causes);
-    let how = match (entry.status, breaks.is_empty()) {
-        _ if entry.problem.is_some() => entry.problem.clone().unwrap_or_default(),
-        (Status::Done, false) => breaks,
-        (status, true) => status.words().to_owned(),
-        (status, false) => format!("{}: {breaks}", status.words()),
+    let breaks = match &entry.problem {
+        Some(problem) => format!("problem  {problem}"),
+        None => format!("breaks   {}", known(&breaks, "none in the rate")),
     };
-    let terrain = |width| digest.map_or(" ".repeat(width), |d| miniature(&d.miniature, width));
-    let (before, terrain, after) = if wide {
-        let cooling = entry
-            .situation
-            .split(", ")
-            .find(|p| p.contains("carrier") || *p == "bare")
-            .map_or(String::new(), |c| format!(", {c}"));
-        let drive = format!("{}{cooling}", entry.model);
+    let tags =
+        format!("tags     {}", known(&entry.tags.join(", "), "none; `hollow-mile logbook tag` gives some"));
+    all.extend([(breaks, ink), (tags, ink)]);
+    // One row each: a long one ends in dots.
+    all.into_iter().map(|(text, style)| (cut(&text, width), style)).collect()
+}
+
+/// How wide the columns are; none where there is no room for one.
+struct Columns {
+    run: usize,
+    started: usize,
+    course: usize,
+    drive: usize,
+    set_up: usize,
+    terrain: usize,
+    /// Whether cache and highest temperature have room.
+    figures: bool,
+}
+
+impl Columns {
+    fn of(width: u16) -> Self {
+        let wide = Self { run: 5, started: 16, course: 15, drive: 16, set_up: 0, terrain: 16, figures: true };
+        match width {
+            0..110 => Self { run: 4, started: 0, course: 11, set_up: 0, figures: false, ..wide },
+            110..150 => wide,
+            150..200 => Self { set_up: 20, terrain: 14, ..wide },
+            _ => Self { course: 22, drive: 24, set_up: 44, terrain: 32, ..wide },
+        }
+    }
+
+    /// Puts the texts of all columns before the terrain, and of those behind it, into a line each.
+    fn lines(&self, before: [&str; 5], after: [&str; 4]) -> (String, String) {
+        let [run, started, course, drive, set_up] = before;
+        let mut left = format!("{run:>w$}  ", w = self.run);
+        for (text, width) in
+            [(started, self.started), (course, self.course), (drive, self.drive), (set_up, self.set_up)]
+        {
+            if width > 0 {
+                left.push_str(&format!("{:<width$} ", cut(text, width)));
+            }
+        }
+        let [moved, cache, max, how] = after;
+        let mut right = format!(" {moved:>9}  ");
+        if self.figures {
+            right.push_str(&format!("{cache:>9} {max:>7}  "));
+        }
+        (left, right + how)
+    }
+
+    fn heading(&self) -> String {
+        let (before, after) = self
+            .lines(["run", "started", "course", "drive", "set up"], ["moved", "cache", "max", "how it went"]);
+        format!("{before}{:<w$}{after}", cut("terrain", self.terrain), w = self.terrain)
+    }
+
+    fn row(
+        &self,
+        buffer: &mut Buffer,
+        area: Rect,
+        y: u16,
+        theme: Theme,
+        style: Style,
+        of: (&Entry, &[&str]),
+    ) {
+        let (entry, alike) = of;
+        let set_up: Vec<&str> = entry.situation.split(", ").filter(|p| !alike.contains(p)).collect();
+        let set_up = set_up.join(", ");
+        let digest = entry.digest.as_ref();
+        let moved = digest.map_or(String::new(), |d| Bytes(d.bytes).to_string());
+        let breaks = digest.map_or(String::new(), mile_logbook::Digest::causes);
+        let how = match (entry.status, breaks.is_empty()) {
+            _ if entry.problem.is_some() => entry.problem.clone().unwrap_or_default(),
+            (Status::Done, false) => breaks,
+            (status, true) => status.words().to_owned(),
+            (status, false) => format!("{}: {breaks}", status.words()),
+        };
+        let how = if entry.tags.is_empty() { how } else { format!("[{}] {how}", entry.tags.join(", ")) };
+        let terrain = digest.map_or(" ".repeat(self.terrain), |d| miniature(&d.miniature, self.terrain));
         let cache = digest.and_then(|d| d.cache_bytes).map_or("–".into(), |b| Bytes(b).to_string());
         let max = digest.and_then(|d| d.max_c).map_or("–".into(), |c| format!("{c:.0} °C"));
-        (
-            format!(
-                "{:>5}  {:<16}  {:<15} {:<24} ",
-                entry.run,
-                when(entry.started),
-                cut(&entry.course, 15),
-                cut(&drive, 24)
-            ),
-            terrain(24),
-            format!(" {moved:>9}  {cache:>9} {max:>7}  {how}"),
-        )
-    } else {
-        (
-            format!("{:>4}  {:<11} {:<16} ", entry.run, cut(&entry.course, 11), cut(&entry.model, 16)),
-            terrain(16),
-            format!(" {moved:>9}  {how}"),
-        )
-    };
-    let mut x = area.x;
-    for (text, style) in [(before, style), (terrain, style.fg(theme.write)), (after, style)] {
-        let width = text.chars().count() as u16;
-        buffer.set_stringn(x, y, &text, usize::from(area.right().saturating_sub(x)), style);
-        x += width;
+        let (run, started) = (entry.run.to_string(), when(entry.started));
+        let (before, after) =
+            self.lines([&run, &started, &entry.course, &entry.model, &set_up], [&moved, &cache, &max, &how]);
+        let mut x = area.x;
+        for (text, style) in [(before, style), (terrain, style.fg(theme.write)), (after, style)] {
+            let left = usize::from(area.right().saturating_sub(x));
+            let (text, width) = (cut(&text, left), text.chars().count() as u16);
+            buffer.set_stringn(x, y, &text, left, style);
+            x += width;
+        }
+    }
+}
+
+/// A text in at most so many cells; one that is cut ends in dots.
+fn cut(text: &str, width: usize) -> String {
+    match text.chars().count() {
+        n if n <= width => text.to_owned(),
+        _ if width == 0 => String::new(),
+        _ => text.chars().take(width - 1).chain(['…']).collect(),
     }
 }

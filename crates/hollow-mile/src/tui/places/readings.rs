@@ -3,6 +3,7 @@
 use super::super::canvas::{Framing, Scene};
 use super::super::theme::Theme;
 use mile_core::live::recent_spread;
+use mile_core::pyramid::Extent;
 use mile_core::ruler::Ruler;
 use mile_core::units::number;
 use mile_core::{Bytes, Nanos};
@@ -12,6 +13,11 @@ use ratatui::style::Style;
 
 /// Cells that the column is wide.
 pub(crate) const WIDTH: u16 = 38;
+
+/// The range of a temperature and its mean: `37 to 77 °C, mean 65.2`.
+pub(super) fn spread(e: Extent) -> String {
+    format!("{:.0} to {:.0} °C, mean {:.1}", e.min, e.max, e.mean)
+}
 
 /// Name and value, one a line.
 fn readings(
@@ -43,6 +49,9 @@ fn readings(
         }
     }
     all.push(("temperature", trace.temp_at(i, 8).map_or("no reading".to_owned(), |t| t.to_string())));
+    if let Some(all_of_it) = trace.temp.extent(0, trace.len()).filter(|_| at.is_none()) {
+        all.push(("  range", spread(all_of_it)));
+    }
     if let Some(fit) = scene.settles.filter(|_| at.is_none()) {
         all.push(("  settles at", format!("{:.1} °C ({:.1} to {:.1})", fit.settles, fit.low, fit.high)));
     }

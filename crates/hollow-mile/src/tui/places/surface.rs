@@ -94,6 +94,10 @@ impl View for OfSurface {
         "go to the map of the surface"
     }
 
+    fn about(&self) -> &'static str {
+        "The drive from its first byte to its last, left to right. The terrain is the rate of each zone; a strip for each pass shows how far a zone lies below the baseline. A bracket with a number marks a hollow, a zone that is slower than its neighbours; ✕ cannot be read, ≠ holds other data than was written."
+    }
+
     fn sentence(&self, state: &State) -> (String, String) {
         let Some(shown) = shown(state) else {
             let text = match &state.findings.shown {
@@ -496,7 +500,7 @@ fn words(shown: &Shown<'_>, theme: Theme, cursor: Option<usize>) -> Vec<(String,
         ));
     }
     for (i, h) in shown.hollows.iter().enumerate() {
-        all.push((format!("{:>2}  {}", i + 1, h.sentence()), ink));
+        all.push((format!("{:>2} {}", i + 1, h.sentence()), ink));
     }
     for b in &shown.bad {
         all.push((format!("{} {}", b.mark(), b.words()), ink));

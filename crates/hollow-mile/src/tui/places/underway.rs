@@ -14,6 +14,8 @@ use crate::figure::what;
 use crate::text::event_line_of;
 use crossterm::event::KeyCode::{Char, Enter};
 use mile_core::Nanos;
+use mile_core::channel::Series;
+use mile_core::pyramid::Extent;
 use mile_runner::Speed;
 use mile_runner::{Event, EventKind};
 use ratatui::buffer::Buffer;
@@ -27,7 +29,7 @@ const KEYS: &[Binding] = &[
     bind("n", &[Char('n')], Action::Note, "note", "note something in the log"),
     bind("S", &[Char('S')], Action::SkipLeg, "skip leg", "skip the rest of this leg and go on with the next"),
     bind("X", &[Char('X')], Action::Stop, "stop", "stop the run"),
-    bind("enter", &[Enter], Action::Open, "", "open the findings of the run that ended"),
+    bind("enter", &[Enter], Action::Open, "findings", "open the findings of the run, so far or complete"),
     bind("r", &[Char('r')], Action::NextRun, "next run", "show the next of the runs underway"),
     bind("e", &[Char('e')], Action::Export, "export", "write an SVG and a PDF of the run as it is framed"),
 ];
@@ -41,6 +43,10 @@ impl View for Underway {
 
     fn way(&self) -> &'static str {
         "go to the run underway"
+    }
+
+    fn about(&self) -> &'static str {
+        "The run as it goes on. The terrain is the rate: high ground is fast. Below it, on the same ruler, lie the temperature with the limits of the drive, and the latency from its median (p50) to its 99th percentile (p99). A number over the terrain marks a break, a lasting change of the rate; a line below says why it happened and how sure that is."
     }
 
     fn sentence(&self, state: &State) -> (String, String) {
@@ -106,7 +112,7 @@ impl View for Underway {
     }
 
     fn at_hand(&self, state: &State) -> Option<AtHand> {
-        let live = state.live.as_ref().filter(|_| !state.is_underway())?;
+        let live = state.live.as_ref()?;
         Some(AtHand { run: live.number?, lane: live.at, framing: live.framing })
     }
 }
@@ -140,6 +146,7 @@ fn underway(buffer: &mut Buffer, area: Rect, theme: Theme, live: Option<&mut Liv
         let on = if several { format!(" on {}", live.head.lane(live.at).name) } else { String::new() };
         all.push((format!("No break in the rate{on} so far."), theme.faint()));
     }
+    all.extend(beside(live).map(|text| (text, Style::new().fg(theme.ink))));
     // The newest of what happened fills what is left; breaks are above already.
     let room = usize::from(most).saturating_sub(all.len());
     let names: Vec<&str> = live.head.lanes.iter().map(|l| l.name.as_str()).collect();
@@ -150,7 +157,8 @@ fn underway(buffer: &mut Buffer, area: Rect, theme: Theme, live: Option<&mut Liv
         happened.extend(events.map(|e| (e.at, event_line_of(&names, i, e))));
     }
     happened.sort_by_key(|h| h.0);
-    for (_, words) in happened.iter().skip(happened.len().saturating_sub(room)) {
+    // The newest first.
+    for (_, words) in happened.iter().rev().take(room) {
         all.push((words.clone(), theme.faint()));
     }
     // The terrain has all the rows that the lines leave.
@@ -188,7 +196,25 @@ fn now(live: &Live, lane: usize) -> String {
         Some(rate) => format!("now {rate}"),
         None => "no load".into(),
     };
-    of.temp.map_or(rate.clone(), |t| format!("{rate}, {t}"))
+    let trace = of.findings.trace();
+    match of.temp.zip(trace.temp.extent(0, trace.len())) {
+        Some((t, so_far)) => format!("{rate}, {t} ({})", readings::spread(so_far)),
+        None => rate,
+    }
+}
+
+/// What the instruments that measure temperatures beside the drives tell: the newest reading of each, its range and mean.
+fn beside(live: &Live) -> Option<String> {
+    let told = |s: &Series| {
+        let last = s.readings.last()?;
+        let (mean, high) = s.summary(Nanos(0), last.at).unwrap_or((last.value, last.value));
+        let low = s.readings.iter().map(|r| r.value).fold(f64::INFINITY, f64::min);
+        let range = readings::spread(Extent { min: low, mean, max: high.max(last.value) });
+        let of = s.channel.of.map_or(String::new(), |of| format!("{} ", live.head.lane(of as usize).name));
+        Some(format!("{of}{} {:.1} °C ({range})", s.channel.name, last.value))
+    };
+    let all: Vec<String> = live.series.iter().filter(|s| s.channel.unit == "°C").filter_map(told).collect();
+    (!all.is_empty()).then(|| all.join("; "))
 }
 
 /// All runs underway, a line each, where there are several; gives what is left of the page.

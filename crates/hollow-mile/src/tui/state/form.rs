@@ -1,8 +1,100 @@
 //! The form before a run.
 
 use super::Choice;
+use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
+use mile_core::Celsius;
 use mile_drive::Situation;
 use tui_input::Input;
+use tui_input::backend::crossterm::EventHandler;
+
+/// A line of text. What stands in it before anything is typed gives way to the first letter; a key that moves or deletes keeps it.
+#[derive(Clone, Default)]
+pub(crate) struct Text {
+    input: Input,
+    typed: bool,
+}
+
+impl Text {
+    /// A text that stands there beforehand.
+    pub(crate) fn prefilled(text: impl Into<String>) -> Self {
+        Self { input: Input::new(text.into()), typed: false }
+    }
+
+    pub(crate) fn value(&self) -> &str {
+        self.input.value()
+    }
+
+    pub(crate) fn input(&self) -> &Input {
+        &self.input
+    }
+
+    /// Whether what stands here was not typed.
+    pub(crate) fn is_prefilled(&self) -> bool {
+        !self.typed && !self.value().is_empty()
+    }
+
+    /// Puts a text there, unless something was typed or is known better.
+    fn prefill(&mut self, text: Option<String>) {
+        if let Some(text) = text.filter(|_| !self.typed && self.value().is_empty()) {
+            *self = Self::prefilled(text);
+        }
+    }
+
+    pub(crate) fn key(&mut self, key: KeyEvent) {
+        let letter = matches!(key.code, KeyCode::Char(_))
+            && !key.modifiers.intersects(KeyModifiers::CONTROL | KeyModifiers::ALT);
+        if letter && self.is_prefilled() {
+            self.input.reset();
+        }
+        self.typed = true;
+        self.input.handle_event(&Event::Key(key));
+    }
+}
+
+/// What is asked about how a drive is set up, in the order of the fields.
+pub(crate) const SETUP: [&str; 5] = ["slot", "cooling", "ambient", "enclosure", "note"];
+
+/// How a drive is set up, as it is typed: a text for each of [`SETUP`].
+#[derive(Clone, Default)]
+pub(crate) struct Setup {
+    pub(crate) texts: [Text; 5],
+    /// The run that it was taken from.
+    pub(crate) from: Option<i64>,
+}
+
+impl Setup {
+    /// Puts in what is known, wherever nothing was typed.
+    pub(crate) fn prefill(&mut self, known: &Situation) {
+        let ambient = known.ambient.map(|a| a.0.to_string());
+        let all = [
+            known.slot.clone(),
+            known.cooling.clone(),
+            ambient,
+            known.enclosure.clone(),
+            known.notes.clone(),
+        ];
+        self.texts.iter_mut().zip(all).for_each(|(text, known)| text.prefill(known));
+    }
+
+    /// The conditions; an error where the ambient temperature is no number of degrees.
+    pub(crate) fn situation(&self) -> Result<Situation, String> {
+        let said = |i: usize| {
+            let text = self.texts[i].value().trim();
+            (!text.is_empty()).then(|| text.to_owned())
+        };
+        let ambient = said(2).map(|text| celsius(&text)).transpose()?;
+        Ok(Situation { slot: said(0), cooling: said(1), ambient, enclosure: said(3), notes: said(4) })
+    }
+}
+
+/// A temperature as it is typed, with or without its unit.
+pub(crate) fn celsius(text: &str) -> Result<Celsius, String> {
+    let number = text.trim().trim_end_matches("°C").trim_end_matches('C').trim();
+    let value: Option<f64> = number.parse().ok().filter(|v: &f64| (-60.0..=150.0).contains(v));
+    value
+        .map(Celsius)
+        .ok_or_else(|| format!("The ambient temperature is a number of °C, such as 24, and not {text:?}."))
+}
 
 /// A lane of a run that is to be started.
 #[derive(Clone, Default)]
@@ -12,7 +104,7 @@ pub(crate) struct FormLane {
     pub(crate) drive: String,
     /// What must be typed to arm the drive; `None` where nothing real is written.
     pub(crate) arming_word: Option<String>,
-    pub(crate) arm: Input,
+    pub(crate) arm: Text,
 }
 
 /// A field of the form before a run; those of lanes with their number.
@@ -25,6 +117,7 @@ pub(crate) enum Field {
     Drive(usize),
     Arm(usize),
     Changed,
+    Setup(usize),
 }
 
 impl StartForm {
@@ -39,11 +132,19 @@ impl StartForm {
             all.extend((self.lanes.len() > 1).then_some(Field::Drive(i)));
             all.extend(lane.arming_word.is_some().then_some(Field::Arm(i)));
         }
+        if self.asks_setup() {
+            all.extend((0..SETUP.len()).map(Field::Setup));
+        }
         // A course that is the only one need not be gone to.
-        if self.choices.len() > 1 || all.is_empty() {
+        if self.choices.len() > 1 {
             all.insert(0, Field::Course);
         }
         all
+    }
+
+    /// Whether it asks how the drive is set up.
+    pub(crate) fn asks_setup(&self) -> bool {
+        self.lanes.len() < 2 && self.beside.is_none()
     }
 
     /// Goes to another field, from the last to the first.
@@ -70,8 +171,8 @@ pub(crate) struct StartForm {
     pub(crate) lanes: Vec<FormLane>,
     pub(crate) choices: Vec<Choice>,
     pub(crate) chosen: usize,
-    pub(crate) path: Input,
-    pub(crate) size: Input,
+    pub(crate) path: Text,
+    pub(crate) size: Text,
     /// The field that is typed into.
     pub(crate) field: Field,
     /// What speaks against the start, and is accepted with it.
@@ -86,5 +187,55 @@ pub(crate) struct StartForm {
     pub(crate) typed_ahead: Vec<crossterm::event::KeyEvent>,
     /// The run of the logbook that this one is the other side of, and what was changed since.
     pub(crate) beside: Option<Beside>,
-    pub(crate) changed: Input,
+    pub(crate) changed: Text,
+    /// How the drive is set up; not asked of several drives, nor where what was changed is told.
+    pub(crate) setup: Setup,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn typed(text: &mut Text, keys: &str) {
+        keys.chars().for_each(|c| text.key(KeyCode::Char(c).into()));
+    }
+
+    /// What was typed stood behind what had been there.
+    #[test]
+    fn what_stands_there_gives_way_to_the_first_letter_and_stays_for_a_motion() {
+        let mut path = Text::prefilled("./scratch.bin");
+        typed(&mut path, "/a/b");
+        assert_eq!(path.value(), "/a/b");
+        let mut path = Text::prefilled("./scratch.bin");
+        path.key(KeyCode::Left.into());
+        typed(&mut path, "x");
+        assert_eq!(path.value(), "./scratch.bixn");
+        let mut path = Text::prefilled("4GB");
+        path.key(KeyCode::Backspace.into());
+        assert_eq!(path.value(), "4G");
+    }
+
+    #[test]
+    fn what_the_drive_tells_goes_before_its_last_run_and_what_is_typed_before_both() {
+        let mut setup = Setup::default();
+        typed(&mut setup.texts[3], "a closed box");
+        setup.prefill(&Situation { slot: Some("slot 2".into()), ..Situation::default() });
+        setup.prefill(&Situation {
+            slot: Some("slot 9".into()),
+            cooling: Some("finned".into()),
+            ambient: Some(Celsius(23.5)),
+            enclosure: Some("none".into()),
+            notes: None,
+        });
+        let said = setup.situation().unwrap();
+        assert_eq!(said.line(), "slot 2, finned, 23.5 °C ambient, a closed box");
+        setup.texts[2] = Text::prefilled("warm");
+        assert!(setup.situation().unwrap_err().contains("number of °C"));
+        for (text, value) in [("24", 24.0), (" 24 °C", 24.0), ("-3.5C", -3.5)] {
+            assert_eq!(celsius(text).unwrap().0, value);
+        }
+        for text in ["", "NaN", "1e9", "inf", "24 F"] {
+            assert!(celsius(text).is_err(), "{text}");
+        }
+    }
 }

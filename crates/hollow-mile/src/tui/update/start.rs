@@ -1,16 +1,16 @@
 //! The form before a run: what is started on what, what would happen, and what allows it.
 
 use crate::tui::jobs::Jobs;
-use crate::tui::state::{Beside, Choice, Field, FormLane, Overlay, StartForm, State};
+use crate::tui::state::{Beside, Choice, Field, FormLane, Overlay, StartForm, State, Text, celsius};
 use crossterm::event::{Event, KeyCode, KeyEvent};
 use mile_bench::bench::{Card, Named};
+use mile_bench::outlook::{Outlook, Weight};
 use mile_bench::session::{self, Order, OrderLane};
-use mile_core::{Bytes, Celsius};
+use mile_core::Bytes;
 use mile_drive::Situation;
 use mile_drive::block::Consent;
 use mile_runner::remote::Client;
-use tui_input::Input;
-use tui_input::backend::crossterm::EventHandler;
+use std::path::Path;
 
 /// Legs that are listed before a start.
 const MOST_LEGS: usize = 10;
@@ -60,8 +60,8 @@ pub(super) fn ask(
     let form = StartForm {
         choices,
         chosen,
-        path: Input::new("./scratch.bin".into()),
-        size: Input::new("4GB".into()),
+        path: Text::prefilled("./scratch.bin"),
+        size: Text::prefilled("4GB"),
         warnings,
         ..StartForm::default()
     };
@@ -77,8 +77,37 @@ fn open_form(state: &mut State, jobs: &Jobs, mut form: StartForm) {
     let fields = form.fields();
     let first = fields.iter().find(|f| !form.lanes.is_empty() || **f != Field::Course);
     form.field = first.copied().unwrap_or_default();
+    show(state, jobs, form);
+}
+
+/// Shows a form, with what is known of how its drive is set up: as the drive tells, and as it was said for its last run.
+fn show(state: &mut State, jobs: &Jobs, mut form: StartForm) {
+    let card = form.lanes.first().filter(|_| form.asks_setup());
+    let card = card.and_then(|lane| state.bench.cards.iter().find(|c| c.identity.name == lane.drive));
+    if let Some(card) = card {
+        form.setup.prefill(&card.situation);
+        // A simulated drive is set up as its model says, whatever another model of the same drive was.
+        if !card.identity.simulated {
+            jobs.last_setup(&state.logbook_path, &card.identity);
+        }
+    }
     look_ahead(state, jobs, &mut form);
     state.overlay = Some(Overlay::Start(Box::new(form)));
+}
+
+/// Takes in how a drive was set up for its last run.
+pub(super) fn last_setup(state: &mut State, jobs: &Jobs, drive: &str, run: i64, situation: &Situation) {
+    let Some(Overlay::Start(form)) = &mut state.overlay else { return };
+    if !form.asks_setup() || form.lanes.first().is_none_or(|l| l.drive != drive) {
+        return;
+    }
+    form.setup.prefill(situation);
+    form.setup.from = Some(run);
+    let mut form = form.clone();
+    if !form.starting {
+        look_ahead(state, jobs, &mut form);
+    }
+    state.overlay = Some(Overlay::Start(form));
 }
 
 /// Gives each lane of the chosen course a drive: those that it had, as far as there are as many, or those of the bench from the selected one on.
@@ -109,7 +138,7 @@ fn set_lanes(state: &State, form: &mut StartForm) -> Result<(), String> {
 
 fn lane_on(name: String, card: &Card) -> FormLane {
     let drive = card.identity.name.clone();
-    FormLane { name, drive, arming_word: card.arming_word.clone(), arm: Input::default() }
+    FormLane { name, drive, arming_word: card.arming_word.clone(), arm: Text::default() }
 }
 
 /// Puts a lane on the drive that is so many further on the bench. That no two lanes are on one drive is seen to when the run is planned.
@@ -144,16 +173,15 @@ pub(super) fn start_next(state: &mut State, jobs: &Jobs) {
         None => Vec::new(),
     };
     let is_file = lanes.is_empty();
-    let mut form = StartForm {
+    let form = StartForm {
         lanes,
         choices: vec![Choice { name: "as the findings suggest".into(), text, lanes: Vec::new() }],
-        path: Input::new(drive),
-        size: Input::new("4GB".into()),
-        field: if is_file { Field::Path } else { Field::Course },
+        path: Text::prefilled(drive),
+        size: Text::prefilled("4GB"),
+        field: if is_file { Field::Path } else { Field::Setup(0) },
         ..StartForm::default()
     };
-    look_ahead(state, jobs, &mut form);
-    state.overlay = Some(Overlay::Start(Box::new(form)));
+    show(state, jobs, form);
 }
 
 /// Offers to run the course of the open run again on its drive, with one thing changed, as the other side of a comparison.
@@ -179,8 +207,8 @@ pub(super) fn other_side(state: &mut State, jobs: &Jobs) {
     let mut form = StartForm {
         lanes,
         choices: vec![course],
-        path: Input::new(drive),
-        size: Input::new(size),
+        path: Text::prefilled(drive),
+        size: Text::prefilled(size),
         field: Field::Changed,
         beside: Some(Beside { run: shown.run, seed: head.seed, situation: lane.situation.clone() }),
         ..StartForm::default()
@@ -211,10 +239,7 @@ fn changed(before: &Situation, typed: &str) -> Result<Situation, String> {
         "slot" => said.slot = some()?,
         "enclosure" => said.enclosure = some()?,
         "ambient" => {
-            let number = value.trim_end_matches("°C").trim_end_matches('C').trim();
-            let celsius: f64 =
-                number.parse().map_err(|_| "Say the ambient temperature in °C, such as `ambient 24`.")?;
-            said.ambient = Some(Celsius(celsius));
+            said.ambient = Some(celsius(value)?);
         }
         _ => said.notes = Some(typed.to_owned()),
     }
@@ -236,6 +261,10 @@ fn order(state: &State, form: &StartForm) -> Result<Order, String> {
         form.lanes.iter().map(lane).collect()
     };
     let mut lanes: Vec<OrderLane> = lanes;
+    if form.asks_setup() {
+        let said = form.setup.situation()?;
+        lanes.iter_mut().for_each(|lane| lane.situation = said.clone());
+    }
     if let Some(first) = &form.beside {
         for lane in &mut lanes {
             lane.situation = changed(&first.situation, form.changed.value())?;
@@ -282,11 +311,11 @@ fn consent(lane: &FormLane) -> Consent {
 pub(super) fn look_ahead(state: &mut State, jobs: &Jobs, form: &mut StartForm) {
     state.questions += 1;
     (form.asked, form.outlook) = (state.questions, None);
-    jobs.look_ahead(form, order(state, form));
+    jobs.look_ahead(&state.logbook_path, form, order(state, form));
 }
 
-/// Says what would happen.
-pub(in crate::tui) fn ahead(form: &StartForm, order: Order) -> Result<Vec<String>, String> {
+/// Says what would happen: what would be lost, how long it takes by what the logbook knows of the drive, the legs, and what speaks against a start.
+pub(in crate::tui) fn ahead(form: &StartForm, order: Order, logbook: &Path) -> Result<Vec<String>, String> {
     let ready = session::plan(order).map_err(|f| f.message().to_owned())?;
     let mut lines: Vec<String> = Vec::new();
     // What would be lost comes first, and is seen in the smallest window.
@@ -297,6 +326,15 @@ pub(in crate::tui) fn ahead(form: &StartForm, order: Order) -> Result<Vec<String
             "All that is on {} will be lost. To allow it, type its serial number or name, {word}, and behind it what may be destroyed if something is found on it.",
             if form.lanes.len() > 1 { lane.drive.as_str() } else { "this drive" }
         ));
+    }
+    let book = mile_logbook::Logbook::read(logbook).ok();
+    let mut looks = crate::commands::course::look(&ready, book.as_ref());
+    let look = if looks.len() == 1 { looks.remove(0).1 } else { Outlook::side_by_side(looks) };
+    let heat =
+        look.forecast.max_c.map_or(String::new(), |max| format!(", and heats the drive up to {max:.0} °C"));
+    lines.push(format!("Takes {}{heat}.", look.time_words()));
+    for item in look.items.iter().filter(|i| i.weight != Weight::Remark) {
+        lines.push(format!("! {}: {}. To settle it: {}.", item.about, item.why, item.remedy));
     }
     for lane in &ready.lanes {
         if ready.lanes.len() > 1 {
@@ -349,7 +387,6 @@ fn writes_ahead(lane: &session::ReadyLane) -> String {
 }
 
 pub(super) fn start_key(state: &mut State, jobs: &Jobs, mut form: StartForm, key: KeyEvent) {
-    let event = Event::Key(key);
     match (key.code, form.field) {
         _ if form.starting => {
             // It counts where the start is refused. A second Enter does not: who pressed it had not seen the refusal.
@@ -386,18 +423,13 @@ pub(super) fn start_key(state: &mut State, jobs: &Jobs, mut form: StartForm, key
         (KeyCode::Left | KeyCode::Char('h'), Field::Drive(lane)) => {
             next_drive(state, &mut form, lane, state.bench.cards.len() - 1);
         }
-        (_, Field::Changed) => {
-            form.changed.handle_event(&event);
-        }
-        (_, Field::Path) => {
-            form.path.handle_event(&event);
-        }
-        (_, Field::Size) => {
-            form.size.handle_event(&event);
-        }
+        (_, Field::Changed) => form.changed.key(key),
+        (_, Field::Path) => form.path.key(key),
+        (_, Field::Size) => form.size.key(key),
+        (_, Field::Setup(i)) => form.setup.texts[i].key(key),
         (_, Field::Arm(lane)) => {
             // What would happen is the same, whoever allows it.
-            form.lanes[lane].arm.handle_event(&event);
+            form.lanes[lane].arm.key(key);
             if matches!(form.outlook, Some(Err(_))) {
                 look_ahead(state, jobs, &mut form);
             }
