@@ -8,12 +8,16 @@ mod check;
 mod draw;
 mod jobs;
 mod keys;
+mod memory;
 mod places;
+mod put;
 mod state;
 mod terminal;
 mod theme;
 mod update;
 
+#[cfg(test)]
+mod golden;
 #[cfg(test)]
 mod tests;
 
@@ -94,7 +98,7 @@ pub(crate) fn state(logbook_path: PathBuf, speed: Speed, is_demo: bool) -> State
     State {
         place: places::BENCH,
         before: Vec::new(),
-        theme: Theme::detect(false),
+        theme: Theme::detect(Default::default()),
         speed,
         logbook_path,
         is_demo,
@@ -115,6 +119,9 @@ pub(crate) fn state(logbook_path: PathBuf, speed: Speed, is_demo: bool) -> State
         overlay: None,
         notice: None,
         choices: choices(),
+        lines: Vec::new(),
+        clipboard: None,
+        drag: None,
         canvas_area: Rect::default(),
         cursor: None,
         place_spans: Vec::new(),
@@ -138,6 +145,9 @@ fn run(mut state: State) -> Result<(), Failure> {
     let jobs = Jobs::new();
     jobs.list(&state.logbook_path);
     jobs.watch_bench();
+    if !state.is_demo {
+        memory::restore(&mut state, &jobs);
+    }
     let mut dirty = true;
     while !state.quit {
         if std::mem::take(&mut state.suspend) {
@@ -148,9 +158,15 @@ fn run(mut state: State) -> Result<(), Failure> {
         if dirty && taken.terminal.draw(|frame| draw::draw(frame, &mut state)).is_err() {
             break;
         }
+        if let Some(text) = state.clipboard.take() {
+            taken.copy(&text)?;
+        }
         dirty = wait(&mut state, &jobs, &events, &asked);
     }
     drop(taken);
+    if !state.is_demo {
+        memory::keep(&state);
+    }
     leave(state);
     Ok(())
 }

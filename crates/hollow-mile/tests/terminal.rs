@@ -38,7 +38,7 @@ impl Terminal {
         let home = terminal.bench.path(".").display().to_string();
         let runtime = terminal.bench.runtime().display().to_string();
         let line = format!(
-            "cd {home} && export HOLLOW_MILE_ROOT=/nonexistent XDG_RUNTIME_DIR={runtime} HOME={home} XDG_DATA_HOME={home} TZ=UTC LANG=C.UTF-8 PS1='prompt> ' {environment} && clear && {} {args}",
+            "cd {home} && export HOLLOW_MILE_ROOT=/nonexistent XDG_RUNTIME_DIR={runtime} HOME={home} XDG_DATA_HOME={home} XDG_STATE_HOME={home} TZ=UTC LANG=C.UTF-8 PS1='prompt> ' {environment} && clear && {} {args}",
             env!("CARGO_BIN_EXE_hollow-mile")
         );
         terminal.keys(&["-l", &line]);
@@ -215,6 +215,70 @@ fn a_run_is_taken_off_the_list_and_brought_back() {
     t.press(&["u"], "Run 5 is on the list again.");
     t.until_all(&["6 runs", "run 5: done"]);
     t.press(&["u"], "No run was taken off the list.");
+}
+
+#[test]
+fn what_is_selected_is_copied_to_the_clipboard_of_the_terminal() {
+    let t = Terminal::start(159, 46, "", "demo");
+    t.until("last run");
+    t.tmux(&["set", "-s", "set-clipboard", "on"]);
+    t.press(&["7"], "6 runs");
+    t.press(&["Down", "Down", "y"], "Copied to the clipboard of the terminal");
+    let wait_for = |words: &[&str]| {
+        for _ in 0..600 {
+            let copied = t.tmux(&["show-buffer"]);
+            if words.iter().all(|w| copied.contains(w)) {
+                return;
+            }
+            std::thread::sleep(Duration::from_millis(100));
+        }
+        panic!("{words:?} {}", t.tmux(&["show-buffer"]));
+    };
+    wait_for(&[
+        "quay soak on Merrow K2 2TB (sim:merrow-k2-finned), run 4: done",
+        "finned carrier, 24 °C ambient, rested overnight",
+    ]);
+    t.press(&["Enter"], "Run 4, quay soak");
+    t.press(&["y"], "Copied to the clipboard");
+    wait_for(&[
+        "Run 4, quay soak on Merrow K2 2TB: done",
+        "▤ write cache exhausted",
+        "first fall of this leg",
+        "1st tenth",
+    ]);
+}
+
+#[test]
+fn the_screen_comes_back_as_it_was_left() {
+    let first = Terminal::start(159, 46, "", "");
+    first.press(&["1"], "bench");
+    let bench = first.bench.path("book.logbook");
+    first.bench.ok(&[
+        "run",
+        &common::course("first-look"),
+        "--on",
+        "sim:merrow-k2",
+        "--logbook",
+        bench.to_str().unwrap(),
+    ]);
+    first.keys(&["q"]);
+    first.shell_is_back();
+    let open = |t: &Terminal| {
+        t.type_text(&format!("{} --logbook {}", env!("CARGO_BIN_EXE_hollow-mile"), bench.display()));
+        t.keys(&["Enter"]);
+    };
+    open(&first);
+    first.press(&["7"], "One run.");
+    first.press(&["Enter"], "Run 1, first look on Merrow K2 2TB: done");
+    first.press(&["x"], "min");
+    first.press(&["T", "T"], "min");
+    first.press(&["+", "+"], "min");
+    let left = first.screen();
+    first.keys(&["q"]);
+    first.shell_is_back();
+    open(&first);
+    let back = first.until_all(&["Run 1, first look on Merrow K2 2TB: done", "1st tenth"]);
+    assert_eq!(back, left);
 }
 
 #[test]

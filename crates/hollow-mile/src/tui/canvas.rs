@@ -11,6 +11,7 @@ pub(crate) use lanes::{LaneScene, draw_lanes};
 pub(crate) use terrain::miniature;
 
 use super::theme::Theme;
+use crate::tui::put::Put;
 use mile_core::findings::{Break, Cause, Context, HeatCurve};
 use mile_core::heat::HeatFit;
 use mile_core::ruler::{Column, Ruler, Window, columns, ticks};
@@ -97,6 +98,11 @@ impl Framing {
         Self { ruler, ..Self::default() }
     }
 
+    /// A part of a ruler, or all of it.
+    pub(crate) fn framed(ruler: Ruler, window: Option<Window>) -> Self {
+        Self { ruler, window, ..Self::default() }
+    }
+
     /// The ruler that shows something, and the part of it that is shown.
     pub(crate) fn resolve(&self, scene: &Scene<'_>) -> (Ruler, Window) {
         let ruler = if scene.planned.is_some() { self.ruler } else { self.ruler.fitting(scene.trace) };
@@ -147,6 +153,21 @@ impl Framing {
         }
     }
 
+    /// Shows the stretch between two columns of the screen, of a picture in an area.
+    pub(crate) fn show(&mut self, scene: &Scene<'_>, area: Rect, columns: [u16; 2]) {
+        let (ruler, window) = self.resolve(scene);
+        let at = |column: u16| {
+            let cell = f64::from(column.saturating_sub(area.x + MARGIN).min(self.width));
+            window.from + (window.to - window.from) * cell / f64::from(self.width.max(1))
+        };
+        let whole = scene.whole(ruler);
+        let (from, to) = (at(columns[0]), at(columns[1] + 1));
+        let width = (to - from).max(least(ruler)).min(whole.to - whole.from);
+        let from = from.clamp(whole.from, whole.to - width);
+        self.window = Some(Window { from, to: from + width });
+        self.cursor = None;
+    }
+
     /// Shows less or more of the ruler, around the cursor or the middle. Showing all of it again follows a live run.
     pub(crate) fn zoom(&mut self, scene: &Scene<'_>, factor: f64) {
         let (ruler, window) = self.resolve(scene);
@@ -157,11 +178,7 @@ impl Framing {
             self.window = None;
             return;
         }
-        let least = match ruler {
-            Ruler::Bytes | Ruler::Address => 1e6,
-            Ruler::Time => 1e8,
-        };
-        let width = width.max(least);
+        let width = width.max(least(ruler));
         let share = ((centre - window.from) / (window.to - window.from)).clamp(0.0, 1.0);
         let from = (centre - width * share).clamp(0.0, whole.to - width);
         self.window = Some(Window { from, to: from + width });
@@ -183,6 +200,14 @@ impl Framing {
     /// All of the ruler, and no cursor.
     pub(crate) fn reset(&mut self) {
         (self.window, self.cursor) = (None, None);
+    }
+}
+
+/// The least of a ruler that is shown: 1 MB, or 0.1 s.
+fn least(ruler: Ruler) -> f64 {
+    match ruler {
+        Ruler::Bytes | Ruler::Address => 1e6,
+        Ruler::Time => 1e8,
     }
 }
 
@@ -253,7 +278,7 @@ impl Picture<'_> {
     /// A label in the margin, right-aligned.
     fn label(&mut self, y: u16, text: &str, style: Style) {
         let width = text.chars().count().min(usize::from(MARGIN - 1)) as u16;
-        self.buffer.set_stringn(self.area.x - 1 - width, y, text, usize::from(width), style);
+        self.buffer.put(self.area.x - 1 - width, y, text, usize::from(width), style);
     }
 }
 
@@ -368,7 +393,7 @@ fn place_labels(
         taken.push(y);
         let ahead = label.rank < strips::LIMIT && end + names <= picture.area.width;
         let at = if ahead { picture.area.x + end + 1 } else { picture.area.right() + 1 };
-        picture.buffer.set_stringn(at, y, label.text, usize::from(names - 1), label.style);
+        picture.buffer.put(at, y, label.text, usize::from(names - 1), label.style);
     }
 }
 

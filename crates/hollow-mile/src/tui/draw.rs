@@ -7,6 +7,7 @@ use super::keys;
 use super::places::{self, Place};
 use super::state::State;
 use super::theme::Theme;
+use crate::tui::put::Put;
 use ratatui::Frame;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -32,7 +33,7 @@ pub(crate) fn draw(frame: &mut Frame<'_>, state: &mut State) {
     // A long sentence goes on in the row below.
     let inside = usize::from(area.width - 2);
     for (i, line) in wrap(&sentence.0, inside).iter().take(2).enumerate() {
-        buffer.set_stringn(area.x + 1, area.y + 1 + i as u16, line, inside, Style::new().fg(theme.ink));
+        buffer.put(area.x + 1, area.y + 1 + i as u16, line, inside, Style::new().fg(theme.ink));
     }
     let right = sentence.1.chars().count() as u16;
     if sentence.0.chars().count() as u16 + right + 4 < area.width {
@@ -56,7 +57,7 @@ fn too_small(buffer: &mut Buffer, area: Rect, theme: Theme) {
     for (i, line) in lines.iter().enumerate() {
         let y = area.y + i as u16;
         if y < area.bottom() {
-            buffer.set_stringn(area.x, y, line, usize::from(area.width), Style::new().fg(theme.ink));
+            buffer.put(area.x, y, line, usize::from(area.width), Style::new().fg(theme.ink));
         }
     }
 }
@@ -114,7 +115,7 @@ fn header(buffer: &mut Buffer, area: Rect, state: &mut State) {
             theme.faint()
         };
         let room = usize::from(area.right().saturating_sub(x));
-        buffer.set_stringn(x, area.y, &text, room, style);
+        buffer.put(x, area.y, &text, room, style);
         let width = text.chars().count() as u16;
         state.place_spans.push((place, x..x + width));
         x += width;
@@ -141,7 +142,7 @@ fn footer(buffer: &mut Buffer, area: Rect, state: &State) {
         let lines = wrap(&text.replace('\n', "  "), usize::from(area.width - 2));
         for (i, line) in lines.iter().take(2).enumerate() {
             let y = area.y + 1 - lines.len().min(2) as u16 + i as u16;
-            buffer.set_stringn(area.x + 1, y, line, usize::from(area.width - 2), style);
+            buffer.put(area.x + 1, y, line, usize::from(area.width - 2), style);
         }
         return;
     }

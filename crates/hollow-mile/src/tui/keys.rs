@@ -63,6 +63,7 @@ pub(crate) enum Action {
     Report,
     RemoveRun,
     RestoreRun,
+    Copy,
 }
 
 /// A key, or several that mean the same.
@@ -131,7 +132,14 @@ const GENERAL: &[Binding] = &[
     general("tab", &[Tab], Action::NextPlace, "", "go to the next place"),
     general("shift-tab", &[BackTab], Action::PreviousPlace, "", "go to the place before"),
     general("esc", &[Esc], Action::Back, "", "go back"),
-    general("T", &[Char('T')], Action::Theme, "", "change between the dark and the light theme"),
+    general(
+        "y",
+        &[Char('y')],
+        Action::Copy,
+        "",
+        "copy what is selected to the clipboard",
+    ),
+    general("T", &[Char('T')], Action::Theme, "", "change the theme: dark, light, high contrast"),
     general(":", &[Char(':')], Action::Commands, "commands", "find a command by typing part of its name"),
     general("?", &[Char('?')], Action::Help, "help", "list the keys of this place"),
     general("q", &[Char('q')], Action::Quit, "quit", "leave Hollow Mile"),

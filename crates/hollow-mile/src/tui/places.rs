@@ -19,6 +19,7 @@ use super::jobs::Jobs;
 use super::keys::{Action, Binding};
 use super::state::State;
 use super::theme::Theme;
+use crate::tui::put::Put;
 use crossterm::event::{Event, KeyEvent};
 use mile_core::findings::Break;
 use mile_core::units::number;
@@ -128,6 +129,16 @@ pub(crate) trait View: Sync {
         false
     }
 
+    /// Selects a line that was clicked on. Gives whether it was selected already.
+    fn select(&self, _state: &mut State, _line: usize) -> bool {
+        false
+    }
+
+    /// What is selected in it, as text for the clipboard; else the sentence is taken.
+    fn copied(&self, _state: &State) -> Option<String> {
+        None
+    }
+
     /// Goes so many lines down, or up.
     fn step(&self, _state: &mut State, _by: isize) {}
 
@@ -175,8 +186,15 @@ fn step_selected(at: Option<usize>, by: isize, count: usize) -> Option<usize> {
 /// Draws the place.
 pub(crate) fn draw(buffer: &mut Buffer, area: Rect, state: &mut State) {
     state.canvas_area = Rect::default();
+    state.lines.clear();
     state.cursor = None;
     state.place.view().draw(buffer, area, state);
+    // The stretch that would be zoomed to, on the row of the breaks.
+    if let Some(drag) = state.drag {
+        let (from, to) = (drag.from.min(drag.to), drag.from.max(drag.to));
+        let row = Rect { x: from, y: state.canvas_area.y, width: to - from + 1, height: 1 };
+        buffer.set_style(row.intersection(state.canvas_area), Style::new().add_modifier(Modifier::REVERSED));
+    }
 }
 
 /// A break in one line: number, where, from what to what, why, how sure.
@@ -193,6 +211,11 @@ pub(crate) fn break_line(index: usize, b: &Break, width: u16) -> String {
     }
 }
 
+/// Lines of text without their styles.
+fn text_of(all: &[(String, Style)]) -> String {
+    all.iter().map(|(text, _)| format!("{}\n", text.trim_end())).collect()
+}
+
 /// Draws lines of text, and says at the last row how many did not fit.
 pub(crate) fn lines(buffer: &mut Buffer, area: Rect, theme: Theme, all: &[(String, Style)]) {
     let fit = usize::from(area.height);
@@ -203,10 +226,10 @@ pub(crate) fn lines(buffer: &mut Buffer, area: Rect, theme: Theme, all: &[(Strin
         if style.bg.is_some() || style.add_modifier.contains(Modifier::REVERSED) {
             buffer.set_style(row, *style);
         }
-        buffer.set_stringn(row.x, row.y, text, usize::from(row.width), *style);
+        buffer.put(row.x, row.y, text, usize::from(row.width), *style);
     }
     if cut && fit > 0 {
         let more = format!("… {} more", all.len() - (fit - 1));
-        buffer.set_stringn(area.x, area.bottom() - 1, more, usize::from(area.width), theme.faint());
+        buffer.put(area.x, area.bottom() - 1, more, usize::from(area.width), theme.faint());
     }
 }

@@ -304,6 +304,8 @@ pub(crate) struct FindingsPlace {
     pub(crate) shown: Option<Shown>,
     /// A run that is being loaded.
     pub(crate) loading: Option<i64>,
+    /// Whether the run that is being loaded keeps the framing that stands here.
+    pub(crate) kept_framing: bool,
     /// The run underway that is looked at again and again, and its lane.
     pub(crate) following: Option<(i64, usize)>,
     pub(crate) framing: Framing,
@@ -632,6 +634,16 @@ pub(crate) struct Notice {
     pub(crate) is_error: bool,
 }
 
+/// A line that can be clicked on: its rows, its columns, and its index.
+pub(crate) type Line = (std::ops::Range<u16>, std::ops::Range<u16>, usize);
+
+/// A stretch of columns over which the mouse is being dragged, from where it was pressed.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Drag {
+    pub(crate) from: u16,
+    pub(crate) to: u16,
+}
+
 /// Everything.
 pub(crate) struct State {
     pub(crate) place: Place,
@@ -665,6 +677,12 @@ pub(crate) struct State {
     pub(crate) canvas_area: Rect,
     /// Where the terminal's cursor belongs in the place, if it is shown.
     pub(crate) cursor: Option<ratatui::layout::Position>,
+    /// The lines of the place that can be clicked on: rows, columns, and which line it is.
+    pub(crate) lines: Vec<Line>,
+    /// The stretch of the canvas over which the mouse is being dragged.
+    pub(crate) drag: Option<Drag>,
+    /// What is to be put on the clipboard of the terminal.
+    pub(crate) clipboard: Option<String>,
     /// Where the names of the places stand in the header, for the mouse.
     pub(crate) place_spans: Vec<(Place, std::ops::Range<u16>)>,
     pub(crate) quit: bool,

@@ -30,7 +30,19 @@ impl Taken {
     }
 }
 
+/// Most bytes that are put on a clipboard: some terminals take no more of it, and drop what is longer as a whole.
+const MOST_COPIED: usize = 48 << 10;
+
 impl Taken {
+    /// Puts text on the clipboard of the terminal (the control sequence OSC 52). Terminals that do not allow it pass over it.
+    pub(super) fn copy(&mut self, text: &str) -> io::Result<()> {
+        let mut end = text.len().min(MOST_COPIED);
+        while !text.is_char_boundary(end) {
+            end -= 1;
+        }
+        execute!(io::stdout(), crossterm::clipboard::CopyToClipboard::to_clipboard_from(&text[..end]))
+    }
+
     /// Gives the terminal back, has the shell take over until it brings this program to the front again, and takes the terminal once more.
     pub(super) fn suspend(&mut self) -> io::Result<()> {
         execute!(io::stdout(), DisableBracketedPaste, DisableMouseCapture, Show)?;

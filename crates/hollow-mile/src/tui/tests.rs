@@ -6,7 +6,7 @@ use super::keys::{self, Action};
 use super::places::{self, BENCH, FINDINGS, LOGBOOK, UNDERWAY};
 use super::state::{Live, Overlay, State};
 use super::update;
-use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
+use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
 use mile_core::Trace;
 use mile_logbook::{Digest, Entered, Entry, Errand, Logbook, Recorder};
 use mile_runner::{LaneHead, Message, RunHead, Speed, Status, Terms, execute, run};
@@ -18,14 +18,14 @@ fn fresh() -> State {
     super::state(PathBuf::from("/nonexistent/l.logbook"), Speed::Max, true)
 }
 
-fn screen(state: &mut State, width: u16, height: u16) -> String {
+pub(super) fn screen(state: &mut State, width: u16, height: u16) -> String {
     let mut terminal = Terminal::new(TestBackend::new(width, height)).unwrap();
     let frame = terminal.draw(|frame| draw(frame, state)).unwrap();
     let rows = frame.buffer.content.chunks(usize::from(width.max(1)));
     rows.map(|row| row.iter().map(ratatui::buffer::Cell::symbol).collect::<String>() + "\n").collect()
 }
 
-fn press(state: &mut State, keys: &str) {
+pub(super) fn press(state: &mut State, keys: &str) {
     let jobs = Jobs::new();
     for c in keys.chars() {
         let code = match c {
@@ -57,7 +57,7 @@ fn messages(course: usize) -> Vec<Message> {
     all
 }
 
-fn with_run(course: usize) -> State {
+pub(super) fn with_run(course: usize) -> State {
     let mut state = fresh();
     let mut live = Live::new(None);
     messages(course).into_iter().for_each(|m| live.take(0, m));
@@ -343,13 +343,19 @@ fn every_action_has_words_and_every_place_its_keys() {
         state.place = place;
         state.overlay = Some(Overlay::Help);
         let text = screen(&mut state, 159, 46);
-        assert!(found.iter().all(|b| text.contains(b.words)), "{place:?}\n{text}");
+        let can = found.iter().filter(|b| state.can_do(b.action));
+        let shown = text.split_whitespace().collect::<Vec<_>>().join(" ");
+        assert!(can.into_iter().all(|b| text.contains(b.words)), "{place:?}\n{text}");
+        let about: Vec<&str> = place.view().about().split_whitespace().collect();
+        assert!(shown.contains(&about.join(" ")), "{place:?} is explained\n{text}");
     }
 }
 
 fn mouse(state: &mut State, column: u16, row: u16) {
-    use crossterm::event::{MouseButton, MouseEvent, MouseEventKind};
-    let kind = MouseEventKind::Down(MouseButton::Left);
+    mouse_does(state, MouseEventKind::Down(MouseButton::Left), column, row);
+}
+
+fn mouse_does(state: &mut State, kind: MouseEventKind, column: u16, row: u16) {
     let event = Event::Mouse(MouseEvent { kind, column, row, modifiers: KeyModifiers::NONE });
     update::input(state, &Jobs::new(), &event);
 }
@@ -373,6 +379,59 @@ fn the_mouse_picks_places_and_puts_the_cursor() {
     assert_eq!(state.findings.framing.cursor, cursor, "the margin is not the picture");
     press(&mut state, "0");
     assert!(screen(&mut state, 159, 46).contains("at the end"));
+}
+
+#[test]
+fn a_stretch_is_dragged_over_and_shown_the_wheel_zooms_where_it_is_and_lines_are_clicked_on() {
+    let mut state = with_run(1);
+    state.place = FINDINGS;
+    screen(&mut state, 159, 46);
+    let area = state.canvas_area;
+    let window = |state: &State| state.findings.framing.resolve(&state.findings.scene().unwrap()).1;
+    let (whole, plot) = (window(&state), area.x + 7);
+    // From the tenth cell of the picture to the twentieth, which are a tenth of some 98.
+    mouse(&mut state, plot + 10, area.y + 4);
+    mouse_does(&mut state, MouseEventKind::Drag(MouseButton::Left), plot + 19, area.y + 5);
+    screen(&mut state, 159, 46);
+    mouse_does(&mut state, MouseEventKind::Up(MouseButton::Left), plot + 19, area.y + 5);
+    let shown = window(&state);
+    let cell = whole.to / f64::from(area.width - 7 - 13);
+    assert!(
+        (shown.from - 10.0 * cell).abs() < cell / 100.0 && (shown.to - 20.0 * cell).abs() < cell / 100.0,
+        "{shown:?} {cell}"
+    );
+    // What is under the wheel stays there.
+    screen(&mut state, 159, 46);
+    mouse_does(&mut state, MouseEventKind::ScrollUp, plot + 30, area.y + 4);
+    let near = window(&state);
+    let share =
+        |w: mile_core::ruler::Window| w.from + (w.to - w.from) * 30.5 / (f64::from(area.width) - 20.0);
+    assert!(
+        (share(near) - share(shown)).abs() < cell / 10.0 && near.to - near.from < shown.to - shown.from,
+        "{near:?}"
+    );
+    // A click is no drag.
+    mouse(&mut state, plot + 5, area.y + 4);
+    mouse_does(&mut state, MouseEventKind::Up(MouseButton::Left), plot + 6, area.y + 4);
+    assert_eq!(window(&state), near);
+
+    // The second break, in its line.
+    let text = screen(&mut state, 159, 46);
+    let row = text.lines().position(|l| l.starts_with("  2  ")).unwrap();
+    mouse(&mut state, 10, row as u16);
+    assert_eq!(state.findings.selected, Some(1));
+    state.place = BENCH;
+    let text = screen(&mut state, 159, 46);
+    let row = text.lines().position(|l| l.contains("Keelson")).unwrap();
+    mouse(&mut state, 10, row as u16 + 1);
+    assert!(state.bench.cards[state.bench.selected].identity.name.contains("keelson"));
+    mouse_does(&mut state, MouseEventKind::ScrollUp, 10, 20);
+    assert!(state.bench.cards[state.bench.selected].identity.name.contains("bittern"));
+    state.place = LOGBOOK;
+    let text = screen(&mut state, 159, 46);
+    let row = text.lines().position(|l| l.trim_start().starts_with("57 ")).unwrap();
+    mouse(&mut state, 30, row as u16);
+    assert_eq!(state.logbook.visible()[state.logbook.selected].run, 57);
 }
 
 #[test]
@@ -416,10 +475,10 @@ fn the_other_theme_changes_colours_and_no_character() {
     let mut state = with_run(0);
     state.place = FINDINGS;
     let dark = screen(&mut state, 120, 40);
-    press(&mut state, "T");
-    assert_eq!(screen(&mut state, 120, 40), dark);
-    press(&mut state, "T");
-    assert_eq!(screen(&mut state, 120, 40), dark);
+    for _ in 0..3 {
+        press(&mut state, "T");
+        assert_eq!(screen(&mut state, 120, 40), dark);
+    }
 }
 
 #[test]

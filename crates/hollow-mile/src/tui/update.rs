@@ -1,15 +1,14 @@
 //! What happens on a key, a click, a message of the run, or the result of work in the background.
 
 pub(super) mod course;
+mod mouse;
 pub(super) mod start;
 
 use super::jobs::{Done, Jobs};
 use super::keys::{self, Action};
 use super::places::{self, AtHand, COMPARE, FINDINGS, LOGBOOK, Place, UNDERWAY};
 use super::state::{ComparePlace, HealthPlace, Live, Overlay, PathFor, State};
-use crossterm::event::{
-    Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
-};
+use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
 use mile_bench::session;
 use mile_core::Bytes;
 use mile_core::Nanos;
@@ -51,31 +50,9 @@ pub(crate) fn input(state: &mut State, jobs: &Jobs, event: &Event) {
                 typed.for_each(|c| input(state, jobs, &Event::Key(KeyCode::Char(c).into())));
             }
         }
-        Event::Mouse(mouse) => click(state, jobs, *mouse),
+        Event::Mouse(event) => mouse::mouse(state, jobs, *event),
         _ => {}
     }
-}
-
-fn click(state: &mut State, jobs: &Jobs, mouse: MouseEvent) {
-    if !matches!(
-        mouse.kind,
-        MouseEventKind::Down(MouseButton::Left) | MouseEventKind::Drag(MouseButton::Left)
-    ) || state.overlay.is_some()
-    {
-        return;
-    }
-    if mouse.row == 0 {
-        let hit = state.place_spans.iter().find(|(_, span)| span.contains(&mouse.column)).map(|(p, _)| *p);
-        if let Some(place) = hit {
-            come_to(state, jobs, place);
-        }
-        return;
-    }
-    let area = state.canvas_area;
-    if !area.contains((mouse.column, mouse.row).into()) {
-        return;
-    }
-    state.place.view().with_framing(state, &mut |framing, scene| framing.point(scene, area, mouse.column));
 }
 
 fn overlay_key(state: &mut State, jobs: &Jobs, key: KeyEvent) {
@@ -209,6 +186,16 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         Action::Quit => state.quit = true,
         Action::Help => state.overlay = Some(Overlay::Help),
         Action::Commands => state.overlay = Some(Overlay::Commands { typed: Input::default(), selected: 0 }),
+        Action::Copy => {
+            let view = state.place.view();
+            let text = view.copied(state).unwrap_or_else(|| view.sentence(state).0);
+            let lines = text.lines().count();
+            state.tell(format!(
+                "Copied to the clipboard of the terminal, where it allows that: {}.",
+                if lines == 1 { "one line".into() } else { format!("{lines} lines") }
+            ));
+            state.clipboard = Some(text);
+        }
         Action::Theme => state.theme = state.theme.other(),
         Action::Up => state.place.view().step(state, -1),
         Action::Down => state.place.view().step(state, 1),
@@ -539,7 +526,7 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
                 }
                 let same =
                     state.findings.shown.as_ref().is_some_and(|s| (s.run, s.lane) == (shown.run, shown.lane));
-                if !same {
+                if !same && !std::mem::take(&mut state.findings.kept_framing) {
                     state.findings.scroll = 0;
                     let ruler = state.findings.framing.ruler;
                     state.findings.framing = super::canvas::Framing::on(ruler);

@@ -2,6 +2,7 @@
 
 use super::strips::{self, Curve};
 use super::{Framing, MARGIN, Picture, Scene, dots, draw_cursor, draw_ruler, legs, marks, terrain};
+use crate::tui::put::Put;
 use crate::tui::theme::Theme;
 use mile_core::Nanos;
 use mile_core::channel::Series;
@@ -164,17 +165,11 @@ fn head(buffer: &mut Buffer, row: Rect, theme: Theme, lane: &LaneScene<'_>, sele
     let mark = if selected { "▸ " } else { "  " };
     let strong = if selected { theme.strong() } else { Style::new().fg(theme.ink) };
     let width = usize::from(row.width);
-    let (end, _) = buffer.set_stringn(row.x, row.y, format!("{mark}{}", lane.name), width, strong);
+    let (end, _) = buffer.put(row.x, row.y, format!("{mark}{}", lane.name), width, strong);
     // What it does now comes first where there is little room.
     let length = lane.head.1.chars().count() as u16;
     let right = row.right().saturating_sub(length).max(end);
     let left = usize::from(right.saturating_sub(end + 2));
-    buffer.set_stringn(end, row.y, format!("  {}", lane.head.0), left, theme.faint());
-    buffer.set_stringn(
-        right,
-        row.y,
-        &lane.head.1,
-        usize::from(row.right() - right),
-        Style::new().fg(theme.ink),
-    );
+    buffer.put(end, row.y, format!("  {}", lane.head.0), left, theme.faint());
+    buffer.put(right, row.y, &lane.head.1, usize::from(row.right() - right), Style::new().fg(theme.ink));
 }

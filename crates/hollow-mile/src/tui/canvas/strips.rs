@@ -2,6 +2,7 @@
 
 use super::dots::{self, Scale, Stroke};
 use super::{Label, Picture};
+use crate::tui::put::Put;
 use mile_core::findings::Context;
 use mile_core::pyramid::Extent;
 use mile_core::ruler::Column;
@@ -191,7 +192,7 @@ fn named(picture: &mut Picture<'_>, scale: &Scale, curves: &[Curve], names: u16)
         let room = usize::from(names).saturating_sub(1);
         let value = if last.abs() < 20.0 { format!(" {last:.1}") } else { format!(" {last:.0}") };
         let name: String = curve.name.chars().take(room.saturating_sub(value.chars().count())).collect();
-        picture.buffer.set_stringn(picture.area.right() + 1, y, name + &value, room, style);
+        picture.buffer.put(picture.area.right() + 1, y, name + &value, room, style);
     }
 }
 

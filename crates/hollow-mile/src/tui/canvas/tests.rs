@@ -47,7 +47,7 @@ fn picture(width: u16, height: u16, framing: &mut Framing, trace: &Trace) -> Buf
         heat: None,
         settles: None,
     };
-    draw(&mut buffer, area, Theme::detect(false), framing, &scene);
+    draw(&mut buffer, area, Theme::detect(Default::default()), framing, &scene);
     buffer
 }
 
@@ -140,7 +140,7 @@ fn zooming_keeps_what_is_under_the_cursor_in_its_place() {
 #[test]
 fn without_colours_the_picture_still_tells() {
     let buffer = picture(80, 20, &mut Framing::default(), &trace());
-    let plain = Theme::detect(false);
+    let plain = Theme::detect(Default::default());
     if plain.is_plain() {
         assert!(buffer.content.iter().all(|c| c.fg == Color::Reset));
     }

@@ -4,6 +4,7 @@ use super::super::keys;
 use super::super::state::{Overlay, PathFor, State};
 use super::super::theme::Theme;
 use super::wrap;
+use crate::tui::put::Put;
 use mile_bench::courses::READY;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
@@ -81,7 +82,7 @@ pub(super) fn sheet(buffer: &mut Buffer, area: Rect, theme: Theme, rows: u16, ti
     for x in whole.x..whole.right() {
         buffer.set_string(x, whole.y, "━", theme.faint());
     }
-    buffer.set_stringn(
+    buffer.put(
         whole.x + 2,
         whole.y,
         format!(" {title} "),
@@ -114,13 +115,7 @@ fn help(buffer: &mut Buffer, area: Rect, state: &State) {
     let title = format!("The place {}, and its keys", state.place.name());
     let whole = sheet(buffer, area, theme, (about.len() + 1 + rows) as u16, &title);
     for (i, line) in about.iter().enumerate() {
-        buffer.set_stringn(
-            whole.x,
-            whole.y + i as u16,
-            line,
-            usize::from(whole.width),
-            Style::new().fg(theme.ink),
-        );
+        buffer.put(whole.x, whole.y + i as u16, line, usize::from(whole.width), Style::new().fg(theme.ink));
     }
     let above = (about.len() as u16 + 1).min(whole.height.saturating_sub(1));
     let inside = Rect { y: whole.y + above, height: whole.height - above, ..whole };
@@ -130,9 +125,9 @@ fn help(buffer: &mut Buffer, area: Rect, state: &State) {
     let width = inside.width / columns as u16;
     for (i, b) in bindings.iter().enumerate() {
         let (x, y) = (inside.x + (i / rows) as u16 * width, inside.y + (i % rows) as u16);
-        buffer.set_stringn(x, y, b.shown, 10, theme.strong());
+        buffer.put(x, y, b.shown, 10, theme.strong());
         let room = usize::from(width.saturating_sub(12));
-        buffer.set_stringn(x + 11, y, b.words, room, theme.faint());
+        buffer.put(x + 11, y, b.words, room, theme.faint());
     }
 }
 
@@ -150,9 +145,9 @@ fn chooser(buffer: &mut Buffer, area: Rect, theme: Theme, selected: usize) {
         }
         let style = if i == selected { theme.selection() } else { Style::new() };
         buffer.set_style(Rect { y, height: rows as u16, ..inside }, style);
-        buffer.set_stringn(inside.x + 1, y, ready.kind, 17, style.patch(theme.strong()));
+        buffer.put(inside.x + 1, y, ready.kind, 17, style.patch(theme.strong()));
         for (k, line) in lines.iter().take(rows).enumerate() {
-            buffer.set_stringn(inside.x + 18, y + k as u16, line, width, style.fg(theme.ink));
+            buffer.put(inside.x + 18, y + k as u16, line, width, style.fg(theme.ink));
         }
         y += rows as u16;
     }
@@ -171,7 +166,7 @@ fn commands(buffer: &mut Buffer, area: Rect, state: &State, typed: &Input, selec
         let y = inside.y + 1 + i as u16;
         let style = if i == selected { theme.selection() } else { Style::new() };
         buffer.set_style(Rect { y, height: 1, ..inside }, style);
-        buffer.set_stringn(
+        buffer.put(
             inside.x + 2,
             y,
             b.words,
@@ -202,6 +197,6 @@ pub(super) fn field(
     let scroll = input.visual_scroll(usize::from(width.saturating_sub(1)));
     let text: String = input.value().chars().skip(scroll).collect();
     let style = if active { theme.strong() } else { Style::new().fg(theme.ink) };
-    buffer.set_stringn(x, y, text, usize::from(width), style);
+    buffer.put(x, y, text, usize::from(width), style);
     Position { x: x + (input.visual_cursor().saturating_sub(scroll)) as u16, y }
 }

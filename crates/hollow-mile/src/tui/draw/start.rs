@@ -4,6 +4,7 @@ use super::super::state::{Field, SETUP, StartForm, State, Text};
 use super::super::theme::Theme;
 use super::overlay::{field, sheet};
 use super::wrap;
+use crate::tui::put::Put;
 use mile_runner::Speed;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
@@ -41,9 +42,9 @@ impl Page<'_> {
         let style = if here { self.theme.strong() } else { Style::new().fg(self.theme.ink) };
         let width = usize::from(self.inside.width);
         let name_style = if here { style } else { self.theme.faint() };
-        self.buffer.set_stringn(self.inside.x, y, name, width, name_style);
+        self.buffer.put(self.inside.x, y, name, width, name_style);
         let room = width.saturating_sub(label);
-        self.buffer.set_stringn(self.inside.x + label as u16, y, choice, room, style);
+        self.buffer.put(self.inside.x + label as u16, y, choice, room, style);
     }
 
     /// How the drive is set up: two fields a row, the note in one of its own.
@@ -139,15 +140,15 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, state: &State, form: &StartF
     let room = usize::from(inside.bottom().saturating_sub(y + 1));
     let fit = if outlook.len() > room { room.saturating_sub(1) } else { room };
     for line in outlook.iter().take(fit) {
-        buffer.set_stringn(inside.x, y, line, width, Style::new().fg(theme.ink));
+        buffer.put(inside.x, y, line, width, Style::new().fg(theme.ink));
         y += 1;
     }
     if outlook.len() > fit {
         let more = format!("… {} lines more, for which this window is too low", outlook.len() - fit);
-        buffer.set_stringn(inside.x, y, more, width, theme.faint());
+        buffer.put(inside.x, y, more, width, theme.faint());
     }
     let keys = keys(form);
-    buffer.set_stringn(inside.x, inside.bottom().saturating_sub(1), keys, width, theme.faint());
+    buffer.put(inside.x, inside.bottom().saturating_sub(1), keys, width, theme.faint());
     cursor
 }
 

@@ -3,10 +3,11 @@
 use super::super::canvas::miniature;
 use super::super::draw::wrap;
 use super::super::keys::{self, Action, Binding, bind};
-use super::super::state::BenchPlace;
 use super::super::state::State;
+use super::super::state::{BenchPlace, Line};
 use super::super::theme::Theme;
 use super::{Place, View};
+use crate::tui::put::Put;
 use crossterm::event::KeyCode::{Char, Enter};
 use mile_bench::bench::Card;
 use mile_core::Bytes;
@@ -72,7 +73,13 @@ impl View for Bench {
     }
 
     fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
-        bench(buffer, area, state.theme, &state.bench, &state.logbook.entries);
+        state.lines = bench(buffer, area, state.theme, &state.bench, &state.logbook.entries);
+    }
+
+    fn select(&self, state: &mut State, line: usize) -> bool {
+        state.bench.chosen = true;
+        state.bench.selected = line;
+        false
     }
 
     fn step(&self, state: &mut State, by: isize) {
@@ -81,7 +88,9 @@ impl View for Bench {
     }
 }
 
-fn bench(buffer: &mut Buffer, area: Rect, theme: Theme, place: &BenchPlace, runs: &[Entry]) {
+/// Draws the place, and gives the lines that can be clicked on: the cards.
+fn bench(buffer: &mut Buffer, area: Rect, theme: Theme, place: &BenchPlace, runs: &[Entry]) -> Vec<Line> {
+    let mut clickable = Vec::new();
     let roomy = area.height >= CARD * place.lines() as u16;
     let heat_of =
         |card: &Card| place.heat.get(&card.identity.name).map(|h| h.iter().copied().collect::<Vec<f32>>());
@@ -112,6 +121,7 @@ fn bench(buffer: &mut Buffer, area: Rect, theme: Theme, place: &BenchPlace, runs
             break;
         }
         let card = Rect { y, height, ..area };
+        clickable.push((y..y + height, area.x..area.right(), line));
         let selected = line == place.selected;
         let mut facts = facts_of(line);
         match place.cards.get(line) {
@@ -132,6 +142,7 @@ fn bench(buffer: &mut Buffer, area: Rect, theme: Theme, place: &BenchPlace, runs
         table(buffer, card, theme, &facts);
         y += height;
     }
+    clickable
 }
 
 fn head(buffer: &mut Buffer, area: Rect, theme: Theme, selected: bool, name: &str, rest: &str) {
@@ -142,7 +153,7 @@ fn head(buffer: &mut Buffer, area: Rect, theme: Theme, selected: bool, name: &st
     let mark = if selected { "▸ " } else { "  " };
     let style = if selected { theme.selection() } else { Style::new() };
     buffer.set_string(area.x, area.y, mark, style.fg(theme.ink));
-    buffer.set_stringn(
+    buffer.put(
         area.x + 2,
         area.y,
         name,
@@ -150,13 +161,7 @@ fn head(buffer: &mut Buffer, area: Rect, theme: Theme, selected: bool, name: &st
         style.fg(theme.ink).add_modifier(Modifier::BOLD),
     );
     let at = area.x + 2 + name.chars().count() as u16 + 3;
-    buffer.set_stringn(
-        at,
-        area.y,
-        rest,
-        usize::from(area.right().saturating_sub(at)),
-        style.patch(theme.faint()),
-    );
+    buffer.put(at, area.y, rest, usize::from(area.right().saturating_sub(at)), style.patch(theme.faint()));
 }
 
 /// What is said on a drive's card.
@@ -301,9 +306,9 @@ fn table(buffer: &mut Buffer, area: Rect, theme: Theme, facts: &[(&'static str, 
         if y + 1 >= area.bottom() {
             break;
         }
-        buffer.set_stringn(area.x + 4, y, name, 12, theme.faint());
+        buffer.put(area.x + 4, y, name, 12, theme.faint());
         let field = Rect { x: area.x + 17, y, width: area.width.saturating_sub(17), height: 1 };
-        buffer.set_stringn(field.x, y, value, usize::from(field.width), Style::new().fg(theme.ink));
+        buffer.put(field.x, y, value, usize::from(field.width), Style::new().fg(theme.ink));
         // Terrain has the colour of writes wherever it is.
         let terrain = value.chars().take_while(|c| ('▁'..='█').contains(c)).count() as u16;
         buffer.set_style(Rect { width: terrain.min(field.width), ..field }, Style::new().fg(theme.write));

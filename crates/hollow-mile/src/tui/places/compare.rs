@@ -23,6 +23,9 @@ const KEYS: &[Binding] = &[
     bind("c", &[Char('c')], Action::Compare, "again", "compare again as the logbook is marked now"),
 ];
 
+/// Characters of a line that is copied.
+const COPIED: u16 = 157;
+
 struct Compare;
 
 impl View for Compare {
@@ -74,6 +77,11 @@ impl View for Compare {
         if marked && state.compare.of != state.logbook.sides {
             super::super::update::compare(state, jobs);
         }
+    }
+
+    fn copied(&self, state: &State) -> Option<String> {
+        let Some(Ok(found)) = &state.compare.found else { return None };
+        Some(super::text_of(&table(found, COPIED, state.theme)))
     }
 
     fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {

@@ -10,6 +10,7 @@ use super::super::theme::Theme;
 use super::super::update;
 use super::lines;
 use super::{Place, View};
+use crate::tui::put::Put;
 use crossterm::event::KeyCode::{Char, Enter};
 use crossterm::event::{Event, KeyEvent};
 use mile_bench::outlook::Weight;
@@ -324,7 +325,7 @@ fn draw_road(buffer: &mut Buffer, area: Rect, theme: Theme, pieces: &[Stretch], 
     while mark < total {
         let x = (mark / total * width as f64) as u16;
         let label = format!("╵{}", Nanos::from_secs(mark));
-        buffer.set_stringn(area.x + x, y, label, width.saturating_sub(usize::from(x)), theme.faint());
+        buffer.put(area.x + x, y, label, width.saturating_sub(usize::from(x)), theme.faint());
         mark += step;
     }
     let keys = "█ write  ▒ read  ▓ mixed  · rest";

@@ -7,13 +7,14 @@ use super::super::draw::wrap;
 use super::super::jobs::Jobs;
 use super::super::keys::{self, Action, Binding, bind};
 use super::super::state::State;
-use super::super::state::{FindingsPlace, Panel, Shown};
+use super::super::state::{FindingsPlace, Line, Panel, Shown};
 use super::super::theme::Theme;
 use super::super::update;
 use super::{AtHand, FILL, LOGBOOK};
 use super::{Place, View};
 use super::{break_line, lines, readings};
 use crate::figure::title;
+use crate::tui::put::Put;
 use crossterm::event::KeyCode::{Char, PageDown, PageUp};
 use mile_core::copies::{CopyFound, HeldBy};
 use mile_core::findings::Break;
@@ -26,6 +27,8 @@ use ratatui::style::{Modifier, Style};
 
 /// Cells of the column of plateaus and heat.
 const SIDE: u16 = 58;
+/// Characters of a line that is copied.
+const COPIED: u16 = 120;
 /// Breaks that are listed at a time.
 const LISTED: usize = 5;
 
@@ -93,7 +96,12 @@ impl View for Findings {
     }
 
     fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
-        state.canvas_area = findings(buffer, area, state.theme, &mut state.findings);
+        (state.canvas_area, state.lines) = findings(buffer, area, state.theme, &mut state.findings);
+    }
+
+    fn select(&self, state: &mut State, line: usize) -> bool {
+        state.findings.selected = Some(line);
+        false
     }
 
     fn can_do(&self, state: &State, action: Action) -> bool {
@@ -107,6 +115,21 @@ impl View for Findings {
             change(&mut framing, &scene);
         }
         state.findings.framing = framing;
+    }
+
+    /// The selected break with its evidence, and the panel.
+    fn copied(&self, state: &State) -> Option<String> {
+        let place = &state.findings;
+        let shown = place.shown.as_ref()?;
+        let mut all = vec![(self.sentence(state).0, Style::new())];
+        if let Some((i, b)) = place.selected.and_then(|i| Some((i, shown.findings.breaks.get(i)?))) {
+            all.push((break_line(i, b, COPIED), Style::new()));
+            all.extend(evidence(shown, b, state.theme, usize::from(COPIED)));
+        }
+        all.push((String::new(), Style::new()));
+        let panel = panel(shown, place.panel, place.selected, state.theme, usize::from(SIDE));
+        all.extend(panel.into_iter().skip(1));
+        Some(super::text_of(&all))
     }
 
     fn step_break(&self, state: &mut State, by: isize) {
@@ -143,15 +166,15 @@ impl View for Findings {
     }
 }
 
-/// Draws the place, and gives where the canvas is.
-fn findings(buffer: &mut Buffer, area: Rect, theme: Theme, place: &mut FindingsPlace) -> Rect {
+/// Draws the place, and gives where the canvas is, and the lines that can be clicked on: the breaks.
+fn findings(buffer: &mut Buffer, area: Rect, theme: Theme, place: &mut FindingsPlace) -> (Rect, Vec<Line>) {
     let mut framing = place.framing;
     let Some(scene) = place.scene() else {
         let hint = "7 goes to the logbook; enter there opens the selected run.";
-        buffer.set_stringn(area.x, area.y + 1, hint, usize::from(area.width), theme.faint());
-        return Rect::default();
+        buffer.put(area.x, area.y + 1, hint, usize::from(area.width), theme.faint());
+        return Default::default();
     };
-    let Some(shown) = &place.shown else { return Rect::default() };
+    let Some(shown) = &place.shown else { return Default::default() };
     let wide = area.width >= 110;
     let left = if wide { area.width - SIDE - 3 } else { area.width };
     // What is to be read first, so that the terrain has all the rows that it leaves.
@@ -192,9 +215,23 @@ fn findings(buffer: &mut Buffer, area: Rect, theme: Theme, place: &mut FindingsP
         lines(buffer, Rect { x: foot.x + left + 3, width: SIDE, ..foot }, theme, &side);
         furthest = furthest.max(skip);
     }
+    // The breaks stand first, below the readings of a narrow screen.
+    let first = first_listed(place.selected, shown.findings.breaks.len());
+    let above = usize::from(!wide);
+    let clickable = (0..shown.findings.breaks.len().min(LISTED)).filter_map(|i| {
+        let row = (above + i).checked_sub(place.scroll.min(all.len().saturating_sub(height)))? as u16;
+        let y = foot.y + row;
+        (y < foot.bottom()).then(|| (y..y + 1, foot.x..foot.x + left, first + i))
+    });
+    let clickable = if wide || place.panel == Panel::Plateaus { clickable.collect() } else { Vec::new() };
     place.scroll = furthest;
     place.framing = framing;
-    canvas_area
+    (canvas_area, clickable)
+}
+
+/// The first of the breaks that are listed, some of many around the selected one.
+fn first_listed(selected: Option<usize>, count: usize) -> usize {
+    selected.unwrap_or(0).saturating_sub(LISTED / 2).min(count.saturating_sub(LISTED))
 }
 
 /// The breaks, with the evidence of the selected one, notes, and what to run next.
@@ -206,7 +243,7 @@ fn explained(shown: &Shown, selected: Option<usize>, theme: Theme, width: usize)
     }
     // Some of many, around the selected one; the evidence of that below all of them.
     let breaks = &shown.findings.breaks;
-    let first = selected.unwrap_or(0).saturating_sub(LISTED / 2).min(breaks.len().saturating_sub(LISTED));
+    let first = first_listed(selected, breaks.len());
     for (i, b) in breaks.iter().enumerate().skip(first).take(LISTED) {
         let chosen = selected == Some(i);
         let style = if chosen { theme.selection().fg(theme.ink).add_modifier(Modifier::BOLD) } else { ink };

@@ -3,12 +3,13 @@
 use super::super::canvas::Framing;
 use super::super::canvas::{miniature, profile};
 use super::super::keys::{self, Action, Binding, bind};
-use super::super::state::LogbookPlace;
 use super::super::state::State;
+use super::super::state::{Line, LogbookPlace};
 use super::super::theme::Theme;
 use super::{AtHand, BENCH};
 use super::{Place, View};
 use crate::figure::when;
+use crate::tui::put::{Put, cut};
 use crossterm::event::KeyCode::{Char, Enter};
 use crossterm::event::{Event, KeyCode, KeyEvent};
 use mile_core::Bytes;
@@ -77,7 +78,11 @@ impl View for Logbook {
     }
 
     fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
-        logbook(buffer, area, state.theme, &state.logbook);
+        state.lines = logbook(buffer, area, state.theme, &state.logbook);
+    }
+
+    fn select(&self, state: &mut State, line: usize) -> bool {
+        std::mem::replace(&mut state.logbook.selected, line) == line
     }
 
     fn is_typed_into(&self, state: &State) -> bool {
@@ -98,6 +103,11 @@ impl View for Logbook {
         }
     }
 
+    fn copied(&self, state: &State) -> Option<String> {
+        let entry = *state.logbook.visible().get(state.logbook.selected)?;
+        Some(super::text_of(&told(entry, state.theme, usize::MAX)))
+    }
+
     fn step(&self, state: &mut State, by: isize) {
         state.logbook.selected = super::step(state.logbook.selected, by, state.logbook.visible().len());
     }
@@ -115,15 +125,17 @@ const WITH_DETAILS: u16 = 16;
 const LEAST_TERRAIN: u16 = 4;
 const MOST_TERRAIN: u16 = 12;
 
-fn logbook(buffer: &mut Buffer, area: Rect, theme: Theme, place: &LogbookPlace) {
+/// Draws the place, and gives the lines that can be clicked on.
+fn logbook(buffer: &mut Buffer, area: Rect, theme: Theme, place: &LogbookPlace) -> Vec<Line> {
+    let mut clickable = Vec::new();
     let mut top = area.y;
     if place.filtering || !place.filter.value().is_empty() {
         let text = format!("/ {}{}", place.filter.value(), if place.filtering { "▏" } else { "" });
-        buffer.set_stringn(area.x, top, text, usize::from(area.width), theme.strong());
+        buffer.put(area.x, top, text, usize::from(area.width), theme.strong());
         top += 1;
     }
     let columns = Columns::of(area.width);
-    buffer.set_stringn(area.x, top, columns.heading(), usize::from(area.width), theme.faint());
+    buffer.put(area.x, top, columns.heading(), usize::from(area.width), theme.faint());
     top += 1;
     let entries = place.visible();
     let details = if area.height >= WITH_DETAILS && !entries.is_empty() { DETAILS } else { 0 };
@@ -137,6 +149,7 @@ fn logbook(buffer: &mut Buffer, area: Rect, theme: Theme, place: &LogbookPlace) 
     let alike = alike(&entries);
     for (i, entry) in entries.iter().enumerate().skip(first).take(rows) {
         let y = top + (i - first) as u16;
+        clickable.push((y..y + 1, area.x..area.right(), i));
         let selected = i == place.selected;
         let style = if selected { theme.selection().fg(theme.ink) } else { Style::new().fg(theme.ink) };
         if selected {
@@ -150,7 +163,7 @@ fn logbook(buffer: &mut Buffer, area: Rect, theme: Theme, place: &LogbookPlace) 
             .map(|m| m.0)
             .collect();
         let style = theme.strong().patch(if selected { theme.selection() } else { Style::new() });
-        buffer.set_stringn(area.x, y, mark, 2, style);
+        buffer.put(area.x, y, mark, 2, style);
     }
     if let Some(entry) = entries.get(place.selected).filter(|_| details > 0) {
         let foot = Rect { y: area.bottom() + 1 - details, height: details - 1, ..area };
@@ -163,6 +176,7 @@ fn logbook(buffer: &mut Buffer, area: Rect, theme: Theme, place: &LogbookPlace) 
         }
         super::lines(buffer, foot, theme, &told(entry, theme, usize::from(area.width)));
     }
+    clickable
 }
 
 /// What the set-ups of all runs that are listed say alike, which tells none from another: nothing where there is one run.
@@ -195,7 +209,7 @@ fn told(entry: &Entry, theme: Theme, width: usize) -> Vec<(String, Style)> {
         format!("tags     {}", known(&entry.tags.join(", "), "none; `hollow-mile logbook tag` gives some"));
     all.extend([(breaks, ink), (tags, ink)]);
     // One row each: a long one ends in dots.
-    all.into_iter().map(|(text, style)| (cut(&text, width), style)).collect()
+    all.into_iter().map(|(text, style)| (cut(&text, width).into_owned(), style)).collect()
 }
 
 /// How wide the columns are; none where there is no room for one.
@@ -277,18 +291,9 @@ impl Columns {
         let mut x = area.x;
         for (text, style) in [(before, style), (terrain, style.fg(theme.write)), (after, style)] {
             let left = usize::from(area.right().saturating_sub(x));
-            let (text, width) = (cut(&text, left), text.chars().count() as u16);
-            buffer.set_stringn(x, y, &text, left, style);
+            let width = text.chars().count() as u16;
+            buffer.put(x, y, &text, left, style);
             x += width;
         }
-    }
-}
-
-/// A text in at most so many cells; one that is cut ends in dots.
-fn cut(text: &str, width: usize) -> String {
-    match text.chars().count() {
-        n if n <= width => text.to_owned(),
-        _ if width == 0 => String::new(),
-        _ => text.chars().take(width - 1).chain(['…']).collect(),
     }
 }

@@ -2,6 +2,7 @@
 
 use super::super::canvas::{Framing, Scene};
 use super::super::theme::Theme;
+use crate::tui::put::Put;
 use mile_core::live::recent_spread;
 use mile_core::pyramid::Extent;
 use mile_core::ruler::Ruler;
@@ -95,20 +96,14 @@ pub(crate) fn draw(
         buffer.set_string(area.x, y, "╎", theme.faint());
     });
     let x = area.x + 2;
-    buffer.set_stringn(x, area.y, title, usize::from(area.width - 2), theme.strong());
+    buffer.put(x, area.y, title, usize::from(area.width - 2), theme.strong());
     for (i, (name, value)) in all.iter().enumerate() {
         let y = area.y + 1 + i as u16;
         if y >= area.bottom() {
             break;
         }
-        buffer.set_stringn(x, y, name, 12, theme.faint());
-        buffer.set_stringn(
-            x + 13,
-            y,
-            value,
-            usize::from(area.width.saturating_sub(15)),
-            Style::new().fg(theme.ink),
-        );
+        buffer.put(x, y, name, 12, theme.faint());
+        buffer.put(x + 13, y, value, usize::from(area.width.saturating_sub(15)), Style::new().fg(theme.ink));
     }
 }
 

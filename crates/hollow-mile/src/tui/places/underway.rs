@@ -12,6 +12,7 @@ use super::{Place, View};
 use super::{break_line, lines, readings};
 use crate::figure::what;
 use crate::text::event_line_of;
+use crate::tui::put::Put;
 use crossterm::event::KeyCode::{Char, Enter};
 use mile_core::Nanos;
 use mile_core::channel::Series;
@@ -121,7 +122,7 @@ impl View for Underway {
 fn underway(buffer: &mut Buffer, area: Rect, theme: Theme, live: Option<&mut Live>, others: &[Live]) -> Rect {
     let Some(live) = live else {
         let hint = "1 goes to the bench; s there starts a run on the selected drive.";
-        buffer.set_stringn(area.x, area.y + 1, hint, usize::from(area.width), theme.faint());
+        buffer.put(area.x, area.y + 1, hint, usize::from(area.width), theme.faint());
         return Rect::default();
     };
     let area = list(buffer, area, theme, live, others);
@@ -153,8 +154,9 @@ fn underway(buffer: &mut Buffer, area: Rect, theme: Theme, live: Option<&mut Liv
     let mut happened: Vec<(Nanos, String)> = Vec::new();
     for (i, lane) in live.lanes().iter().enumerate() {
         let told = |e: &&Event| !matches!(e.kind, EventKind::BreakSeen(_) | EventKind::BreakRevised(_));
-        let events = lane.events.iter().rev().filter(told).take(usize::from(most));
-        happened.extend(events.map(|e| (e.at, event_line_of(&names, i, e))));
+        // The newest, in the order in which they happened.
+        let events: Vec<&Event> = lane.events.iter().rev().filter(told).take(usize::from(most)).collect();
+        happened.extend(events.into_iter().rev().map(|e| (e.at, event_line_of(&names, i, e))));
     }
     happened.sort_by_key(|h| h.0);
     // The newest first.
@@ -227,15 +229,15 @@ fn list(buffer: &mut Buffer, area: Rect, theme: Theme, live: &Live, others: &[Li
         let (mark, style) = if i == 0 { ("▸", theme.strong()) } else { (" ", Style::new().fg(theme.ink)) };
         let y = area.y + i as u16;
         let name = format!("{mark} {:<8} {:<20} {:<32} ", run.called(), run.head.course, run.head.models());
-        let (x, _) = buffer.set_stringn(area.x, y, name, usize::from(area.width), style);
+        let (x, _) = buffer.put(area.x, y, name, usize::from(area.width), style);
         let left = usize::from(area.right().saturating_sub(x));
-        let (x, _) = buffer.set_stringn(x, y, run.miniature(12), left, Style::new().fg(theme.write));
+        let (x, _) = buffer.put(x, y, run.miniature(12), left, Style::new().fg(theme.write));
         let left = usize::from(area.right().saturating_sub(x));
         let how = match run.outcome() {
             Some(outcome) => outcome.status.words().to_owned(),
             None => run.sentence(),
         };
-        buffer.set_stringn(x, y, format!("  {how}"), left, theme.faint());
+        buffer.put(x, y, format!("  {how}"), left, theme.faint());
     }
     Rect { y: area.y + rows + 1, height: area.height.saturating_sub(rows + 1), ..area }
 }

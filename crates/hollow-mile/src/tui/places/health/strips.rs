@@ -2,6 +2,7 @@
 
 use super::super::super::theme::Theme;
 use crate::history::Story;
+use crate::tui::put::Put;
 use mile_core::Bytes;
 use mile_core::health::{Counter, DAY, History, Snapshot};
 use mile_core::units::number;
@@ -65,13 +66,7 @@ impl Strips {
             if y + rows + 1 >= area.bottom() {
                 return;
             }
-            buffer.set_stringn(
-                area.x + LABELS,
-                y,
-                &strip.name,
-                usize::from(area.width - LABELS),
-                theme.faint(),
-            );
+            buffer.put(area.x + LABELS, y, &strip.name, usize::from(area.width - LABELS), theme.faint());
             one(buffer, Rect { y: y + 1, height: rows, ..area }, theme, strip);
             y += rows + 1;
         }
@@ -87,7 +82,7 @@ fn one(buffer: &mut Buffer, area: Rect, theme: Theme, strip: &Strip) {
     let label = |buffer: &mut Buffer, y: u16, value: f64| {
         let text = (strip.label)(value);
         let room = usize::from(LABELS - 1);
-        buffer.set_stringn(area.x, y, format!("{text:>room$}"), room, theme.faint());
+        buffer.put(area.x, y, format!("{text:>room$}"), room, theme.faint());
     };
     // Of one row, the highest value stands beside the name above it.
     let above = if area.height == 1 { area.y - 1 } else { area.y };
@@ -144,13 +139,13 @@ fn ruler(buffer: &mut Buffer, area: Rect, theme: Theme, story: &Story) {
         let x = (at - first) as f64 / ((last - first) as f64).max(1.0) * width;
         if x >= free && x + 8.0 <= width {
             let text = format!("╷{}", month.strftime("%Y-%m"));
-            buffer.set_stringn(area.x + LABELS + x as u16, area.y, text, 8, theme.faint());
+            buffer.put(area.x + LABELS + x as u16, area.y, text, 8, theme.faint());
             free = x + 10.0;
         }
     }
     if free == 0.0 {
         let text = format!("{} to {}", crate::history::day(first), crate::history::day(last));
-        buffer.set_stringn(area.x + LABELS, area.y, text, usize::from(area.width - LABELS), theme.faint());
+        buffer.put(area.x + LABELS, area.y, text, usize::from(area.width - LABELS), theme.faint());
     }
 }
 

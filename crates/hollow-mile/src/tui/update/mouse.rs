@@ -1,0 +1,85 @@
+//! The mouse: places in the header, the cursor and a stretch to zoom to on a canvas, lines of lists, and the wheel.
+
+use super::{act, come_to};
+use crate::tui::jobs::Jobs;
+use crate::tui::keys::Action;
+use crate::tui::state::{Drag, State};
+use crossterm::event::{MouseButton, MouseEvent, MouseEventKind};
+
+/// Cells that a stretch must have to be zoomed to: less is a click with an unsteady hand.
+const LEAST_DRAG: u16 = 3;
+
+pub(super) fn mouse(state: &mut State, jobs: &Jobs, event: MouseEvent) {
+    if state.overlay.is_some() {
+        return;
+    }
+    let on_canvas = state.canvas_area.contains((event.column, event.row).into());
+    match event.kind {
+        MouseEventKind::ScrollUp if on_canvas => wheel(state, event.column, 0.8),
+        MouseEventKind::ScrollDown if on_canvas => wheel(state, event.column, 1.25),
+        MouseEventKind::ScrollUp => act(state, jobs, Action::Up),
+        MouseEventKind::ScrollDown => act(state, jobs, Action::Down),
+        MouseEventKind::Down(MouseButton::Left) => {
+            state.drag = on_canvas.then_some(Drag { from: event.column, to: event.column });
+            press(state, jobs, event, on_canvas);
+        }
+        MouseEventKind::Drag(MouseButton::Left) => {
+            let area = state.canvas_area;
+            if let Some(drag) = &mut state.drag {
+                drag.to = event.column.clamp(area.x, area.right().saturating_sub(1));
+                let to = drag.to;
+                state.place.view().with_framing(state, &mut |framing, scene| framing.point(scene, area, to));
+            }
+        }
+        MouseEventKind::Up(MouseButton::Left) => {
+            let area = state.canvas_area;
+            if let Some(drag) = state.drag.take().filter(|d| d.from.abs_diff(d.to) >= LEAST_DRAG) {
+                let stretch = [drag.from.min(drag.to), drag.from.max(drag.to)];
+                state
+                    .place
+                    .view()
+                    .with_framing(state, &mut |framing, scene| framing.show(scene, area, stretch));
+            }
+        }
+        _ => {}
+    }
+}
+
+/// Shows more or less of the ruler around where the mouse is.
+fn wheel(state: &mut State, column: u16, factor: f64) {
+    let area = state.canvas_area;
+    state.place.view().with_framing(state, &mut |framing, scene| {
+        let before = framing.cursor;
+        framing.point(scene, area, column);
+        framing.zoom(scene, factor);
+        framing.cursor = before;
+    });
+}
+
+fn press(state: &mut State, jobs: &Jobs, event: MouseEvent, on_canvas: bool) {
+    if event.row == 0 {
+        let hit = state.place_spans.iter().find(|(_, span)| span.contains(&event.column)).map(|(p, _)| *p);
+        if let Some(place) = hit {
+            come_to(state, jobs, place);
+        }
+        return;
+    }
+    if on_canvas {
+        let area = state.canvas_area;
+        state
+            .place
+            .view()
+            .with_framing(state, &mut |framing, scene| framing.point(scene, area, event.column));
+        return;
+    }
+    let line = state
+        .lines
+        .iter()
+        .find(|(rows, columns, _)| rows.contains(&event.row) && columns.contains(&event.column));
+    if let Some((.., index)) = line.cloned() {
+        // A second click on a line opens it.
+        if state.place.view().select(state, index) {
+            act(state, jobs, Action::Open);
+        }
+    }
+}
