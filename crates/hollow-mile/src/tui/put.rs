@@ -56,8 +56,8 @@ mod tests {
         );
         let mut buffer = Buffer::empty(Rect::new(0, 0, 10, 1));
         buffer.put(0, 0, "°C and more", 5, Style::new());
-        assert_eq!(buffer.cell((4, 0)).map(|c| c.symbol()), Some("…"));
+        assert_eq!(buffer.cell((4, 0)).map(ratatui::buffer::Cell::symbol), Some("…"));
         assert_eq!(buffer.put(6, 0, "ab   ", 3, Style::new()), (9, 0));
-        assert_eq!(buffer.cell((7, 0)).map(|c| c.symbol()), Some("b"));
+        assert_eq!(buffer.cell((7, 0)).map(ratatui::buffer::Cell::symbol), Some("b"));
     }
 }
