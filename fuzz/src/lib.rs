@@ -7,7 +7,7 @@ use mile_drive::ata::{self, Identify, Registers, SECTOR, SmartData};
 use mile_drive::block::signature;
 use mile_drive::drive::{Drive, Transfer};
 use mile_drive::io::pattern::{Pool, Verifier, is_stamped, read_stamp};
-use mile_drive::nvme::{HealthLog, errors, identify, selftest};
+use mile_drive::nvme::{HealthLog, errors, extended, identify, selftest};
 use mile_drive::scsi::{self, Inquiry, Logs};
 use mile_sim::SimDrive;
 use mile_sim::model::Model;
@@ -33,6 +33,9 @@ pub fn nvme(bytes: &[u8]) {
     let mut page = bytes.to_vec();
     page.resize(identify::LENGTH, 0);
     let _ = (identify::Controller::decode(&page), identify::Namespace::decode(&page), errors::decode(bytes));
+    page.truncate(extended::LENGTH);
+    let _ = extended::Extended::decode(&page);
+    let _ = extended::is_listed(bytes, extended::LOG);
     page.truncate(selftest::LENGTH);
     let _ = selftest::decode(&page);
 }

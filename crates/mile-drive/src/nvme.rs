@@ -2,6 +2,7 @@
 //! §5.16.1.3, figure 207: 512 bytes, little-endian.
 
 pub mod errors;
+pub mod extended;
 pub mod identify;
 pub mod selftest;
 

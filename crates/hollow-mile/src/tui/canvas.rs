@@ -349,7 +349,7 @@ fn end_of_ground(picture: &Picture<'_>, scale: &dots::Scale) -> Vec<Label> {
     let Some((op, rate)) = last.and_then(|c| Some((c.op, c.rate?.mean))) else { return Vec::new() };
     let colour = if op == mile_core::Op::Read { picture.theme.read } else { picture.theme.write };
     let text = format!("{} MB/s", mile_core::units::number(rate));
-    vec![Label { y: scale.row(rate), text, style: Style::new().fg(colour), rank: 0 }]
+    vec![Label { y: scale.row(rate), text, style: Style::new().fg(colour), rank: strips::CURVE }]
 }
 
 /// The fit at the middle of each of so many columns, where it was fitted.
@@ -391,7 +391,7 @@ fn place_labels(
         let near = (0..scale.rows).flat_map(|d| [label.y.checked_sub(d), label.y.checked_add(d)]).flatten();
         let Some(y) = near.filter(|y| rows.contains(y)).find(|y| !taken.contains(y)) else { continue };
         taken.push(y);
-        let ahead = label.rank < strips::LIMIT && end + names <= picture.area.width;
+        let ahead = strips::is_of_curve(label.rank) && end + names <= picture.area.width;
         let at = if ahead { picture.area.x + end + 1 } else { picture.area.right() + 1 };
         picture.buffer.put(at, y, label.text, usize::from(names - 1), label.style);
     }

@@ -3,6 +3,7 @@
 use super::found::{Found, Transport, find_link};
 use crate::ata::{self, AtaCommand, Identify, SmartData};
 use crate::health::{Health, Page, TestKind};
+use crate::nvme::extended::{self, Extended};
 use crate::nvme::identify::{Controller, Namespace};
 use crate::nvme::{self, HealthLog};
 use crate::raw::{self, RawError};
@@ -163,10 +164,19 @@ fn nvme_drive(file: &File) -> Probe {
         _ => raw::nvme_log(file, 0x06, nvme::selftest::LENGTH),
     };
     let tests = asked.page("NVMe log 06h", "Self-tests", tests, nvme::selftest::decode);
+    let has_extended = controller.as_ref().is_some_and(|c| c.lists_logs)
+        && raw::nvme_log(file, 0x00, extended::LIST)
+            .is_ok_and(|list| extended::is_listed(&list, extended::LOG) == Some(true));
+    let page = has_extended.then(|| raw::nvme_log(file, extended::LOG, extended::LENGTH).ok()).flatten();
+    // A log of the maker's own is no answer that does not hold together.
+    let page = page.filter(|page| Extended::decode(page).is_some());
+    let extended =
+        page.and_then(|page| asked.page("OCP log C0h", "Extended health log", Ok(page), Extended::decode));
     let Asked { health: told } = asked;
     let health = Health {
         pages: told.pages,
         missing: told.missing,
+        flash_written: extended.map(|e| e.media_written),
         errors: errors.unwrap_or_default(),
         self_test: tests,
         ..log.map(Health::of_nvme).unwrap_or_default()

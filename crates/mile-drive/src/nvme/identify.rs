@@ -29,6 +29,8 @@ pub struct Controller {
     pub self_test: bool,
     /// Minutes that an extended self-test takes, as declared.
     pub extended_minutes: Option<u16>,
+    /// Whether it has the list of log pages (log 00h; LPA, bit 5).
+    pub lists_logs: bool,
     /// Entries of its error log.
     pub error_entries: u16,
     /// Total capacity, where it tells.
@@ -71,6 +73,7 @@ impl Controller {
             managed: if u16_at(322) & 1 == 1 { range.0.zip(range.1) } else { None },
             self_test: u16_at(256) & 1 << 4 != 0,
             extended_minutes: Some(u16_at(316)).filter(|m| *m > 0),
+            lists_logs: page[261] & 1 << 5 != 0,
             error_entries: u16::from(page[262]) + 1,
             capacity: u64::try_from(total).ok().filter(|b| *b > 0).map(Bytes),
             volatile_cache: page[525] & 1 == 1,
@@ -136,6 +139,9 @@ mod tests {
         assert_eq!(c.managed, Some((Celsius(0.0), Celsius(70.0))));
         assert_eq!((c.self_test, c.extended_minutes, c.error_entries), (true, Some(45), 63));
         assert_eq!((c.capacity, c.volatile_cache), (Some(Bytes(2_000_398_934_016)), true));
+        assert!(!c.lists_logs);
+        page[261] = 0x20;
+        assert!(Controller::decode(&page).unwrap().lists_logs);
         page[322] = 0;
         page[256] = 0x07;
         let c = Controller::decode(&page).unwrap();

@@ -8,8 +8,16 @@ use mile_core::pyramid::Extent;
 use mile_core::ruler::Column;
 use ratatui::style::Style;
 
-/// The rank of labels of limits.
-pub(super) const LIMIT: u8 = 2;
+/// Ranks of labels: limits stand in their own rows, the curves beside them give way, and where one leads comes last.
+pub(super) const LIMIT: u8 = 0;
+pub(super) const CURVE: u8 = 1;
+const SECOND: u8 = 2;
+const LEADS: u8 = 3;
+
+/// Whether a label is of a curve, and so may stand right behind its end.
+pub(super) fn is_of_curve(rank: u8) -> bool {
+    matches!(rank, CURVE | SECOND)
+}
 
 /// Steps of 5 K around what is shown.
 fn of_temperatures(lowest: f64, highest: f64, top: u16, rows: u16) -> Scale {
@@ -81,7 +89,7 @@ pub(super) fn temperature(
     dots::line(picture, &scale, heat.fit, Style::new().fg(picture.theme.ink), Stroke::Dashed);
     dots::line(picture, &scale, &temps, rose, Stroke::Solid);
     if let Some(last) = known().last() {
-        labels.push(Label { y: scale.row(last), text: format!("{last:.0} °C"), style: rose, rank: 0 });
+        labels.push(Label { y: scale.row(last), text: format!("{last:.0} °C"), style: rose, rank: CURVE });
     }
     Some(scale)
 }
@@ -235,7 +243,7 @@ pub(super) fn latency(
     dots::band(picture, &scale, &p50, &p99, band);
     dots::line(picture, &scale, &p99, band, Stroke::Solid);
     dots::line(picture, &scale, &p50, colour, Stroke::Solid);
-    for (name, curve, rank) in [("p50", &p50, 0), ("p99", &p99, 1)] {
+    for (name, curve, rank) in [("p50", &p50, CURVE), ("p99", &p99, SECOND)] {
         if let Some(last) = curve.iter().flatten().last() {
             let text = format!("{name} {}", short(10_f64.powf(*last)));
             labels.push(Label { y: scale.row(*last), text, style: colour, rank });

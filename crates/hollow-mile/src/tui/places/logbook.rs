@@ -13,6 +13,7 @@ use crate::tui::put::{Put, cut};
 use crossterm::event::KeyCode::{Char, Enter};
 use crossterm::event::{Event, KeyCode, KeyEvent};
 use mile_core::Bytes;
+use mile_core::units::number;
 use mile_logbook::Entry;
 use mile_runner::Status;
 use ratatui::buffer::Buffer;
@@ -171,7 +172,11 @@ fn logbook(buffer: &mut Buffer, area: Rect, theme: Theme, place: &LogbookPlace) 
         let end = top + entries.len().min(rows) as u16 + 1;
         let free = foot.y.saturating_sub(end + 1);
         if let Some(digest) = entry.digest.as_ref().filter(|_| free >= LEAST_TERRAIN) {
-            let height = free.min(MOST_TERRAIN);
+            let height = (free - 1).min(MOST_TERRAIN);
+            let most = digest.miniature.iter().copied().fold(0.0_f32, f32::max);
+            let words =
+                format!("its rate over the bytes that it moved, up to {} MB/s", number(f64::from(most)));
+            buffer.put(area.x, foot.y - 2 - height, words, usize::from(area.width), theme.faint());
             profile(buffer, Rect { y: foot.y - 1 - height, height, ..area }, theme, &digest.miniature);
         }
         super::lines(buffer, foot, theme, &told(entry, theme, usize::from(area.width)));
