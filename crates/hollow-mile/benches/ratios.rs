@@ -405,7 +405,7 @@ fn long_run(folder: &Path) {
         live.news();
     }
     println!("live findings: {:.2} µs a sample", start.elapsed().as_secs_f64() * 1e6 / samples.len() as f64);
-    for (width, height) in [(159, 46), (80, 24)] {
+    for (width, height) in [(240, 67), (159, 46), (80, 24)] {
         let mut screen = FindingsScreen::new(&samples, head.clone(), width, height);
         frames(&mut screen, &format!("a frame at {width}x{height} with that run"));
     }
