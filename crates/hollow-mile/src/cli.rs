@@ -451,6 +451,12 @@ pub(crate) struct HealthArgs {
     /// Show what is kept of it: what changed, what runs cost it, and how long it will last.
     #[arg(long)]
     pub(crate) history: bool,
+    /// With --history: draw its strips over time into this file, SVG or PDF by its ending.
+    #[arg(long, value_name = "FILE", requires = "history")]
+    pub(crate) figure: Option<PathBuf>,
+    /// With --figure: write over a file that exists.
+    #[arg(long, requires = "figure")]
+    pub(crate) overwrite: bool,
     /// With --history: what changed since the last snapshot of this day, such as 2026-03-01.
     #[arg(long, value_name = "DATE", requires = "history", value_parser = day)]
     pub(crate) since: Option<i64>,

@@ -188,6 +188,13 @@ pub(crate) fn what(lane: &LaneHead) -> String {
     if situation.is_empty() { lane.drive.model.clone() } else { format!("{}, {situation}", lane.drive.model) }
 }
 
+/// Writes a figure into a file: as a PDF where its name ends so, else as SVG.
+pub(crate) fn write_figure(out: &Path, overwrite: bool, svg: String) -> Result<(), Failure> {
+    let is_pdf = out.extension().is_some_and(|e| e.eq_ignore_ascii_case("pdf"));
+    let bytes = if is_pdf { as_pdf(&svg)? } else { svg.into_bytes() };
+    write_whole(out, overwrite, |target| Ok(target.write_all(&bytes)?))
+}
+
 /// The PDF of an SVG.
 pub(crate) fn as_pdf(svg: &str) -> Result<Vec<u8>, Failure> {
     Ok(pdf(svg)?)

@@ -1,5 +1,7 @@
 //! The history of a drive: found in the logbook, told as text and as JSON, and read from files from elsewhere.
 
+pub(crate) mod strips;
+
 use crate::figure::when;
 use crate::tables;
 use mile_bench::Failure;

@@ -86,6 +86,10 @@ fn history(parts: &mut Vec<Part>, story: &Story) {
         let looks = story.snapshots.len();
         parts.push(Part::Text(format!("{looks} looks from {} to {}.", day(a.at), day(b.at))));
     }
+    // A figure that cannot be drawn is no reason to hand over no report.
+    if let Ok(Some(svg)) = crate::history::strips::figure(story) {
+        parts.push(Part::Figure(svg));
+    }
     for since in &story.since {
         let what = if since.what == "first" { "Since the first look" } else { "Since the look before" };
         parts.push(Part::Sub(format!("{what}, {}", day(since.from))));

@@ -145,6 +145,29 @@ fn runs_and_what_is_kept_on_request_are_the_history_of_a_drive() {
 }
 
 #[test]
+fn the_story_is_drawn_as_a_figure() {
+    let bench = Bench::new();
+    bench.write("h.json", &history(52).to_string());
+    bench.ok(&["health", "--import", "h.json"]);
+    let (model, serial) = ("Made Up One", "MU-1");
+    let known = bench.ok(&["health", serial, "--history", "--figure", "story.svg"]);
+    assert!(known.contains(model), "{known}");
+    let svg = bench.read("story.svg");
+    for words in [model, serial, "written in a day, between two looks", "life used", "2024-06", "20.0 GB"] {
+        assert!(svg.contains(words), "{words}");
+    }
+    // One bar at least in each of most columns, and none beyond the edges.
+    let bars: Vec<f64> =
+        svg.split("<rect ").filter_map(|r| r.split("x=\"").nth(1)?.split('"').next()?.parse().ok()).collect();
+    assert!(bars.len() > 400 && bars.iter().all(|x| (0.0..=1120.0).contains(x)), "{}", bars.len());
+    bench.ok(&["health", serial, "--history", "--figure", "story.pdf"]);
+    assert!(std::fs::read(bench.path("story.pdf")).unwrap().starts_with(b"%PDF"));
+    let told = bench.fails(&["health", serial, "--history", "--figure", "story.svg"]);
+    assert!(told.contains("story.svg") && bench.read("story.svg") == svg, "{told}");
+    bench.ok(&["health", serial, "--history", "--figure", "story.svg", "--overwrite"]);
+}
+
+#[test]
 fn files_that_are_no_history_are_refused_and_import_nothing() {
     let bench = Bench::new();
     let refused = |name: &str, text: &str, why: &str| {

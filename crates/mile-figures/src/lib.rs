@@ -10,6 +10,7 @@ mod pdf;
 #[cfg(feature = "pdf")]
 pub mod report;
 mod run;
+mod story;
 mod surface;
 mod sweep;
 
@@ -18,6 +19,7 @@ pub use lanes::{FigureLane, LanesFigure, draw_lanes};
 #[cfg(feature = "pdf")]
 pub use pdf::pdf;
 pub use run::{RunFigure, draw};
+pub use story::{StoryKind, StoryStrip, draw_story};
 pub use surface::draw_surface;
 pub use sweep::{draw_span, draw_sweep};
 

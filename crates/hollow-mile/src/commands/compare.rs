@@ -1,7 +1,7 @@
 //! `hollow-mile compare`: runs, groups of runs and files held against each other.
 
 use crate::cli::{BesideArgs, CompareArgs, Format};
-use crate::figure::{as_pdf, write_whole};
+use crate::figure::write_figure;
 use crate::sides::{self, Loaded};
 use crate::source::Source;
 use crate::text;
@@ -42,9 +42,7 @@ pub(crate) fn run(args: &CompareArgs) -> Result<(), Failure> {
         let drawn = figure(&args.sides, &runs)?.ok_or_else(|| {
             Failure::usage("no leg has samples on two sides, so that there is nothing to draw")
         })?;
-        let is_pdf = out.extension().is_some_and(|e| e.eq_ignore_ascii_case("pdf"));
-        let bytes = if is_pdf { as_pdf(&drawn)? } else { drawn.into_bytes() };
-        write_whole(out, args.overwrite, |target| Ok(target.write_all(&bytes)?))?;
+        write_figure(out, args.overwrite, drawn)?;
     }
     match args.format {
         Format::Json => text::say(&serde_json::to_string_pretty(&found)?),

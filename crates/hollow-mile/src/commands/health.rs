@@ -2,6 +2,7 @@
 
 use super::watch;
 use crate::cli::{Format, HealthArgs, SelftestArgs, SelftestRequest};
+use crate::figure::write_figure;
 use crate::history::{self, Ask};
 use crate::{tables, text};
 use mile_bench::Failure;
@@ -71,6 +72,12 @@ fn history(name: &str, args: &HealthArgs) -> Result<(), Failure> {
         course_per_day: args.course_per_day.clone(),
     };
     let story = history::story(&key, card.as_ref(), &logbook, &ask)?;
+    if let Some(out) = &args.figure {
+        let svg = history::strips::figure(&story)?.ok_or_else(|| {
+            Failure::usage("there is one look at this drive only, so that there is nothing to draw over time")
+        })?;
+        write_figure(out, args.overwrite, svg)?;
+    }
     match args.format {
         Format::Json => text::say(&serde_json::to_string_pretty(&story)?),
         Format::Text => text::say(story.text().trim_end()),

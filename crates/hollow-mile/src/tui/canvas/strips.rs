@@ -82,7 +82,7 @@ pub(super) fn temperature(
             y: scale.row(settles),
             text: format!("leads to {settles:.0}"),
             style: ink,
-            rank: 1,
+            rank: LEADS,
         });
     }
     draw_limits(picture, &scale, &limits, rose, labels);
