@@ -44,6 +44,34 @@ fn json(text: &str) -> Value {
     serde_json::from_str(text).unwrap_or_else(|e| panic!("{e}: {text}"))
 }
 
+/// Each ready-made course has a page, with the course as it is and what its head says.
+#[test]
+fn each_ready_made_course_has_its_page() {
+    let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let read =
+        |path: String| std::fs::read_to_string(root.join(&path)).unwrap_or_else(|e| panic!("{path}: {e}"));
+    let index = read("docs/ready-made/README.md".into());
+    let words = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ").to_lowercase();
+    for kind in KINDS {
+        let (text, page) =
+            (read(format!("courses/{kind}.course")), read(format!("docs/ready-made/{kind}.md")));
+        assert!(
+            page.contains(&format!("```\n{}\n```", text.trim_end())),
+            "{kind}: the course on its page is another"
+        );
+        assert!(index.contains(&format!("[{kind}]({kind}.md)")), "{kind} is not in the index");
+        for part in ["## How it works", "## How to read the result", "## What next"] {
+            let said = page.split(part).nth(1).unwrap_or_else(|| panic!("{kind}: {part}"));
+            assert!(
+                said.split("##").next().is_some_and(|s| s.split_whitespace().count() > 8),
+                "{kind}: {part}"
+            );
+        }
+        let question = text.lines().next().unwrap().trim_start_matches("# Question:").trim();
+        assert!(words(&page).contains(&words(question)), "{kind}: {question}");
+    }
+}
+
 #[test]
 fn every_ready_made_course_is_in_its_form_and_fits_every_drive_of_the_bench() {
     let bench = Bench::new();

@@ -24,8 +24,8 @@ pub struct Extended {
     pub media_read: Bytes,
     /// Reads that could not be corrected.
     pub uncorrectable: u64,
-    /// Blocks of flash for the user's data that are worn out or were bad from the beginning.
-    pub bad_blocks: u64,
+    /// Blocks of flash for the user's data that are no longer used, as they are worn out or never worked.
+    pub retired_blocks: u64,
 }
 
 impl Extended {
@@ -43,7 +43,7 @@ impl Extended {
             media_written: bytes(0),
             media_read: bytes(16),
             uncorrectable: number(56, 8) as u64,
-            bad_blocks: number(32, 6) as u64,
+            retired_blocks: number(32, 6) as u64,
         })
     }
 }
@@ -73,7 +73,7 @@ mod tests {
         ]);
         let told = Extended::decode(&page).unwrap();
         assert_eq!(told.media_written, Bytes(2_099_511_627_776));
-        assert_eq!((told.media_read, told.bad_blocks, told.uncorrectable), (Bytes(7), 12_345, 3));
+        assert_eq!((told.media_read, told.retired_blocks, told.uncorrectable), (Bytes(7), 12_345, 3));
         page[0] = 0xff;
         page[15] = 0x01;
         assert_eq!(Extended::decode(&page).unwrap().media_written, Bytes(u64::MAX), "more than 64 bits");
