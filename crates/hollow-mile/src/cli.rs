@@ -104,6 +104,9 @@ pub(crate) struct RunArgs {
     /// Bench instruments: the file that says how each is asked, or `bench` for those of the simulated bench.
     #[arg(long, value_name = "TOML")]
     pub(crate) instruments: Option<String>,
+    /// Serve the figures of the run as OpenMetrics text for a monitoring system, at a port of this host alone (9464) or at a host and a port.
+    #[arg(long, value_name = "ADDRESS")]
+    pub(crate) metrics: Option<String>,
     /// What to print at the end.
     #[arg(long, value_enum, default_value_t)]
     pub(crate) format: Format,

@@ -471,6 +471,57 @@ fn a_termination_signal_ends_a_run_cleanly() {
 }
 
 #[test]
+fn a_run_serves_its_figures_and_is_not_begun_where_it_cannot() {
+    use std::io::{Read, Write};
+    let bench = Bench::new();
+    let taken = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = taken.local_addr().unwrap().to_string();
+    let run = ["run", &course("long-soak"), "--on", "sim:merrow-k2", "--speed", "x1", "--metrics", &address];
+    let told = bench.fails(&run);
+    assert!(told.contains("metrics cannot be served at 127.0.0.1:"), "{told}");
+    assert!(
+        bench
+            .fails(&["run", &course("long-soak"), "--on", "sim:merrow-k2", "--metrics", "nowhere"])
+            .contains("is no address")
+    );
+    assert_eq!(bench.ok(&["logbook", "list"]).trim(), "The logbook has no run yet.");
+    drop(taken);
+    let mut child = bench.command(&run).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    let ask = || -> Option<String> {
+        let mut stream = std::net::TcpStream::connect(&address).ok()?;
+        stream.write_all(b"GET /metrics HTTP/1.1\r\nHost: bench\r\n\r\n").ok()?;
+        let mut answer = String::new();
+        stream.read_to_string(&mut answer).ok()?;
+        Some(answer)
+    };
+    let written = |text: &str| -> Option<f64> {
+        let line = text.lines().find(|l| l.starts_with("hollow_mile_written_bytes_total{"))?;
+        line.rsplit(' ').next()?.parse().ok()
+    };
+    let until = |more: f64| loop {
+        if let Some(text) = ask().filter(|t| written(t).is_some_and(|w| w > more)) {
+            return text;
+        }
+        std::thread::sleep(std::time::Duration::from_millis(50));
+    };
+    let first = until(0.0);
+    for words in [
+        "200 OK",
+        "model=\"Merrow K2 2TB\"",
+        "hollow_mile_leg_info{",
+        "leg=\"soak\"",
+        "# EOF",
+        "hollow_mile_underway{",
+    ] {
+        assert!(first.contains(words), "{words}\n{first}");
+    }
+    until(written(&first).unwrap());
+    assert!(Command::new("kill").arg(child.id().to_string()).status().unwrap().success());
+    child.wait().unwrap();
+    assert!(ask().is_none(), "it ends with its run");
+}
+
+#[test]
 fn runs_are_taken_off_the_list_brought_back_and_erased() {
     let bench = Bench::new();
     for seed in ["1", "2", "3"] {

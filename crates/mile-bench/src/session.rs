@@ -9,6 +9,7 @@ pub use prepare::{plan, prepare, read_course};
 
 use crate::Failure;
 use crate::bench::{self, Card, Named};
+use crate::metrics::{self, Metrics};
 use crossbeam_channel::{Receiver, Sender, unbounded};
 use mile_core::channel::{Channel, Source};
 use mile_core::{Bytes, Findings, Nanos, Rate, Trace};
@@ -51,6 +52,9 @@ pub struct Order {
     /// The file that names the bench instruments, or `bench` for those of the simulated bench.
     #[serde(default)]
     pub instruments: Option<String>,
+    /// Where the figures of the run are served for a monitoring system: a port of this host, or a host and a port.
+    #[serde(default)]
+    pub metrics: Option<String>,
     /// The run of the logbook that goes on.
     pub resume: Option<i64>,
     /// What spoke against the start, and was accepted.
@@ -191,6 +195,7 @@ pub fn order_to_resume(
         speed,
         keep: first.keep,
         discard_first: first.discard_first,
+        metrics: None,
         instruments: head.instruments,
         resume: Some(run),
         warnings: Vec::new(),
@@ -328,6 +333,9 @@ impl Ready {
                 ));
             }
         }
+        // Before the run is entered: where its figures cannot be served as was asked, it is not begun.
+        let listener =
+            self.order.metrics.as_deref().map(metrics::listen).transpose().map_err(Failure::usage)?;
         // A simulated drive keeps nothing that had to be told apart, and its runs can be made again to the byte.
         let real = self.lanes.iter().any(|l| !l.drive.is_virtual());
         let mut go_on: Vec<Option<GoOn>> = self.lanes.iter().map(|_| None).collect();
@@ -351,6 +359,14 @@ impl Ready {
                 let run = book.begin(&head)?;
                 (head, Entered::new(run, self.lanes.len()))
             }
+        };
+        let metrics = match listener {
+            Some(listener) => {
+                let metrics = Metrics::new(entered.run, &head);
+                metrics.serve(listener)?;
+                Some(metrics)
+            }
+            None => None,
         };
         let hello = Hello {
             protocol: PROTOCOL,
@@ -389,6 +405,9 @@ impl Ready {
             let mut lost = false;
             let mut last = Vec::new();
             let mut tell = |lane: u32, message: Message| {
+                if let Some(metrics) = &metrics {
+                    metrics.take(lane, &message);
+                }
                 let give = |lane: u32, message: Message| {
                     if let Some(server) = &server {
                         server.tell(lane, &message);

@@ -34,6 +34,7 @@ fn order(course: &str, lanes: &[(&str, &str)]) -> Order {
         speed: Speed::Max,
         keep: false,
         discard_first: false,
+        metrics: None,
         instruments: None,
         resume: None,
         warnings: Vec::new(),

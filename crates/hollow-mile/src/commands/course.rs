@@ -171,6 +171,7 @@ fn forecast(args: &ForecastArgs) -> Result<(), Failure> {
         speed: Speed::Max,
         keep: false,
         discard_first: false,
+        metrics: None,
         instruments: None,
         resume: None,
         warnings: Vec::new(),

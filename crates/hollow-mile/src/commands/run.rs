@@ -339,6 +339,7 @@ fn order(args: &RunArgs) -> Result<Order, Failure> {
         discard_first: args.discard_first,
         keep: args.keep,
         instruments: args.instruments.clone(),
+        metrics: args.metrics.clone(),
         resume: None,
         warnings: Vec::new(),
     })

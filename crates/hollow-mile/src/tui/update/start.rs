@@ -284,6 +284,7 @@ fn order(state: &State, form: &StartForm) -> Result<Order, String> {
         keep: false,
         discard_first: false,
         // The simulated bench has its own beside each drive that is measured with others.
+        metrics: None,
         instruments: (form.lanes.len() > 1 && form.lanes.iter().all(is_simulated))
             .then(|| "bench".to_owned()),
         warnings: form.warnings.clone(),
