@@ -381,7 +381,11 @@ impl BesideArgs {
 #[derive(Debug, Args)]
 pub(crate) struct ExportArgs {
     /// A run's number, `last`, or a CSV file.
-    pub(crate) run: String,
+    #[arg(required_unless_present = "all")]
+    pub(crate) run: Option<String>,
+    /// Every run of the logbook, into a folder that is made new: a file of samples for each, and a table of all.
+    #[arg(long, conflicts_with_all = ["run", "what", "figure", "overwrite"])]
+    pub(crate) all: bool,
     /// What to write.
     #[arg(long = "as", value_enum)]
     pub(crate) kind: ExportKind,
@@ -391,7 +395,7 @@ pub(crate) struct ExportArgs {
     /// What an SVG or PDF shows.
     #[arg(long, value_enum, default_value_t)]
     pub(crate) figure: FigureArg,
-    /// File to write.
+    /// File to write; with --all, folder to make.
     #[arg(short, value_name = "FILE")]
     pub(crate) out: PathBuf,
     /// Write over a file that exists.

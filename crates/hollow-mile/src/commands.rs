@@ -4,6 +4,7 @@ pub(crate) mod attach;
 pub(crate) mod bench;
 pub(crate) mod compare;
 pub(crate) mod course;
+mod dataset;
 pub(crate) mod export;
 pub(crate) mod findings;
 pub(crate) mod health;

@@ -522,6 +522,75 @@ fn a_run_serves_its_figures_and_is_not_begun_where_it_cannot() {
 }
 
 #[test]
+fn all_runs_are_exported_into_a_folder_that_is_made_for_them() {
+    let bench = Bench::new();
+    bench.write("c.course", "course \"c\"\n\nleg soak\n  write sequential, blocks 1 MiB\n  for 20 s\n");
+    for (seed, on) in [("1", "sim:merrow-k2"), ("2", "sim:halyard-q4")] {
+        bench.ok(&["run", "c.course", "--on", on, "--seed", seed, "--note", "it said \"yes\", twice"]);
+    }
+    bench.ok(&[
+        "run",
+        &course("two-slots"),
+        "--on",
+        "upper=sim:merrow-k2",
+        "--on",
+        "lower=sim:merrow-k2-finned",
+    ]);
+    bench.ok(&["logbook", "remove", "2"]);
+    assert!(bench.ok(&["export", "--all", "--as", "csv", "-o", "all"]).contains("2 runs are in all"));
+    let mut table = csv::Reader::from_path(bench.path("all/runs.csv")).unwrap();
+    let head = table.headers().unwrap().clone();
+    let rows: Vec<csv::StringRecord> = table.records().map(Result::unwrap).collect();
+    let of = |row: usize, name: &str| rows[row][head.iter().position(|h| h == name).unwrap()].to_owned();
+    assert_eq!(
+        (rows.len(), of(0, "run"), of(1, "run"), of(1, "lanes")),
+        (2, "1".into(), "3".into(), "upper + lower".into())
+    );
+    assert_eq!(of(0, "note"), "it said \"yes\", twice");
+    let files: Vec<std::path::PathBuf> =
+        [(0, "model=Merrow%20K2%202TB"), (1, "model=Merrow%20K2%202TB%20%2B%20Merrow%20K2%202TB")]
+            .map(|(row, model)| {
+                let month = jiff::Timestamp::from_second(of(row, "started_unix_s").parse().unwrap()).unwrap();
+                let month = month.to_zoned(jiff::tz::TimeZone::UTC).strftime("%Y-%m").to_string();
+                bench.path(&format!("all/{model}/month={month}/run={}/samples", of(row, "run")))
+            })
+            .to_vec();
+    // What the samples say moved is what the table says.
+    let mut samples = csv::Reader::from_path(files[0].with_extension("csv")).unwrap();
+    let at = samples.headers().unwrap().iter().position(|h| h == "bytes_written").unwrap();
+    let last = samples.records().last().unwrap().unwrap();
+    assert_eq!(last[at], of(0, "bytes"));
+    assert!(
+        csv::Reader::from_path(files[1].with_extension("csv"))
+            .unwrap()
+            .headers()
+            .unwrap()
+            .iter()
+            .any(|h| h == "lane")
+    );
+
+    bench.ok(&["export", "--all", "--as", "parquet", "-o", "columns"]);
+    let parquet = bench
+        .path("columns")
+        .join(files[0].strip_prefix(bench.path("all")).unwrap())
+        .with_extension("parquet");
+    let found = bench.ok(&["findings", parquet.to_str().unwrap(), "--format", "json"]);
+    let run = bench.ok(&["findings", "1", "--format", "json"]);
+    let plateaus = |text: &str| serde_json::from_str::<serde_json::Value>(text).unwrap()["plateaus"].clone();
+    assert_eq!(plateaus(&found), plateaus(&run));
+    assert!(bench.read("columns/README.md").contains("hive_partitioning"));
+    assert!(
+        bench
+            .fails(&["export", "--all", "--as", "csv", "-o", "all"])
+            .contains("Name one that is not there yet")
+    );
+    assert!(
+        bench.fails(&["export", "--all", "--as", "svg", "-o", "other"]).contains("--as parquet or --as csv")
+    );
+    assert!(!bench.path("other").exists());
+}
+
+#[test]
 fn runs_are_taken_off_the_list_brought_back_and_erased() {
     let bench = Bench::new();
     for seed in ["1", "2", "3"] {

@@ -243,9 +243,32 @@ fn columns_by_address(trace: &Trace, window: Window, count: usize) -> Vec<Option
     all
 }
 
+/// What is looked up for each column: each costs time.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Wanted {
+    /// The rate alone.
+    Rate,
+    /// Temperature and latencies.
+    Strips,
+    /// All of them.
+    All,
+}
+
 /// Cuts a window into `count` columns. A column without a sample of its own shows the one that reaches into it; behind the
 /// end of the trace it is `None`.
 pub fn columns(trace: &Trace, ruler: Ruler, window: Window, count: usize) -> Vec<Option<Column>> {
+    columns_with(trace, ruler, window, count, Wanted::All)
+}
+
+/// The same as [`columns`], with only some of what a column can show; the rest is `None`. By addresses all of it is there.
+pub fn columns_with(
+    trace: &Trace,
+    ruler: Ruler,
+    window: Window,
+    count: usize,
+    wanted: Wanted,
+) -> Vec<Option<Column>> {
+    let (rate, strips) = (wanted != Wanted::Strips, wanted != Wanted::Rate);
     if ruler == Ruler::Address {
         return columns_by_address(trace, window, count);
     }
@@ -270,10 +293,10 @@ pub fn columns(trace: &Trace, ruler: Ruler, window: Window, count: usize) -> Vec
             let (a, b) = (samples.start, samples.end);
             Some(Column {
                 op: trace.leg_at(a).map_or(Op::Idle, |leg| leg.op),
-                rate: trace.rate.extent(a, b),
-                temp: trace.temp.extent(a, b),
-                p50: trace.p50.extent(a, b),
-                p99: trace.p99.extent(a, b),
+                rate: if rate { trace.rate.extent(a, b) } else { None },
+                temp: if strips { trace.temp.extent(a, b) } else { None },
+                p50: if strips { trace.p50.extent(a, b) } else { None },
+                p99: if strips { trace.p99.extent(a, b) } else { None },
                 samples,
             })
         })

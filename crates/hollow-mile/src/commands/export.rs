@@ -12,7 +12,8 @@ use mile_runner::RunHead;
 use mile_runner::errors::bad_stretches;
 
 pub(crate) fn run(args: &ExportArgs) -> Result<(), Failure> {
-    let all = Source::load_all(&args.run, args.logbook.as_deref(), &args.beside)?;
+    let Some(run) = args.run.as_deref() else { return super::dataset::run(args) };
+    let all = Source::load_all(run, args.logbook.as_deref(), &args.beside)?;
     if args.what != ExportWhat::Samples && args.kind != ExportKind::Csv {
         return Err(Failure::usage("--what chooses the rows of a CSV: give --as csv with it"));
     }

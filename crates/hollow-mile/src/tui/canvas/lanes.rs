@@ -7,7 +7,7 @@ use crate::tui::theme::Theme;
 use mile_core::Nanos;
 use mile_core::channel::Series;
 use mile_core::findings::Break;
-use mile_core::ruler::{Column, Ruler, Window, columns};
+use mile_core::ruler::{Column, Ruler, Wanted, Window, columns_with};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
@@ -57,8 +57,10 @@ pub(crate) fn draw_lanes(
     // The lane that is selected is among those that are shown.
     let first = at.saturating_sub(shown - 1);
     let lanes_shown = &lanes[first..(first + shown).min(lanes.len())];
-    let data: Vec<Vec<Option<Column>>> =
-        lanes.iter().map(|l| columns(l.scene.trace, Ruler::Time, window, usize::from(plot.width))).collect();
+    let data: Vec<Vec<Option<Column>>> = lanes
+        .iter()
+        .map(|l| columns_with(l.scene.trace, Ruler::Time, window, usize::from(plot.width), Wanted::Rate))
+        .collect();
     let highest = data.iter().map(|d| terrain::highest(d)).fold(0.0, f64::max);
     let each = (rows - strip) / shown as u16;
     let cell = |at: f64| {
@@ -88,7 +90,10 @@ pub(crate) fn draw_lanes(
             Curve {
                 name: if lane.name.is_empty() { "drive".into() } else { lane.name.to_owned() },
                 colour: i,
-                values: strips::values(&columns(lane.scene.trace, Ruler::Time, window, count), |c| c.temp),
+                values: strips::values(
+                    &columns_with(lane.scene.trace, Ruler::Time, window, count, Wanted::Strips),
+                    |c| c.temp,
+                ),
             }
         };
         // What the drives tell themselves is drawn over what is measured beside them.
