@@ -9,15 +9,16 @@ use mile_bench::Failure;
 use mile_core::compare::{Compared, Comparison, Design, Side, Terms, compare};
 use mile_core::repeats::Figure;
 use mile_core::units::number;
-use mile_figures::draw_comparison;
+use mile_figures::{LegWalks, draw_comparison};
 use std::fmt::Write as _;
 use std::path::Path;
 
-/// Runs of a logbook held against each other, as they are named.
-pub(crate) fn of(named: &[String], logbook: &Path) -> Result<Comparison, Failure> {
+/// Runs of a logbook held against each other, as they are named, and their legs on one clock.
+pub(crate) fn of(named: &[String], logbook: &Path) -> Result<(Comparison, Vec<LegWalks>), Failure> {
     let beside = BesideArgs::default();
     let all = sides::all_named(named, Some(logbook), &beside, true)?;
-    held(&all, &Terms::default())
+    let runs: Vec<&[Vec<Source>]> = all.iter().map(|l| l.1.as_slice()).collect();
+    Ok((held(&all, &Terms::default())?, sides::walks(&runs)))
 }
 
 fn held(all: &[Loaded], terms: &Terms) -> Result<Comparison, Failure> {

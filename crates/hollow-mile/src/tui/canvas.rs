@@ -67,6 +67,63 @@ pub(crate) fn profile(buffer: &mut Buffer, area: Rect, theme: Theme, rates: &[f3
     lane(buffer, area, theme, (0..area.width).map(column).collect(), f64::from(high));
 }
 
+/// Draws two series of rates (seconds, MB/s) on one clock and one scale: the first grows up from the ruler, the second down.
+pub(crate) fn banks(buffer: &mut Buffer, area: Rect, theme: Theme, sides: [&[(f64, f64)]; 2]) {
+    if area.width < MARGIN + 8 || area.height < 3 {
+        return;
+    }
+    let plot = Rect { x: area.x + MARGIN, width: area.width - MARGIN, ..area };
+    let all = || sides.iter().flat_map(|s| s.iter());
+    let (end, high) = (all().map(|p| p.0).fold(0.0, f64::max), all().map(|p| p.1).fold(0.0, f64::max));
+    if end <= 0.0 || high <= 0.0 {
+        return;
+    }
+    let rows = (area.height - 1) / 2;
+    let high = terrain::ceiling(high);
+    let halves: Vec<[u32; 2]> = (0..plot.width)
+        .map(|x| {
+            let edge = |x: u16| end * f64::from(x) / f64::from(plot.width);
+            sides.map(|side| {
+                let within = side.iter().filter(|p| (edge(x)..edge(x + 1)).contains(&p.0)).map(|p| p.1);
+                let (sum, n) = within.fold((0.0, 0), |(s, n), v| (s + v, n + 1));
+                let behind = side.last().is_none_or(|p| p.0 < edge(x));
+                // Between two points that are further apart than a column is wide, the last one holds.
+                let last = side.iter().rev().find(|p| p.0 <= edge(x)).map(|p| p.1).filter(|_| !behind);
+                let rate = if n > 0 { Some(sum / f64::from(n)) } else { last };
+                rate.map_or(0, |r| (r / high * f64::from(rows) * 2.0).round() as u32)
+            })
+        })
+        .collect();
+    let mut picture = Picture { buffer, area: plot, data: Vec::new(), theme };
+    let label = mile_core::units::thousands(&format!("{high:.0}"));
+    let faint = theme.faint();
+    picture.label(plot.y, &label, faint);
+    picture.label(plot.y + 1, "MB/s", faint);
+    picture.label(plot.y + 2 * rows, &label, faint);
+    for (x, [up, down]) in halves.into_iter().enumerate() {
+        for row in 0..rows {
+            let part = |level: u32| level.saturating_sub(u32::from(row) * 2).min(2);
+            let plain = theme.is_plain();
+            let full = |colour| if plain { Style::new() } else { Style::new().fg(colour).bg(colour) };
+            let (above, below) = (plot.y + rows - 1 - row, plot.y + rows + 1 + row);
+            match part(up) {
+                2 => picture.set(x as u16, above, '█', full(theme.write)),
+                1 => {
+                    let half = Style::new().fg(theme.write).add_modifier(Modifier::REVERSED);
+                    picture.set(x as u16, above, '▀', half);
+                }
+                _ => {}
+            }
+            match part(down) {
+                2 => picture.set(x as u16, below, '█', full(theme.write_dip)),
+                1 => picture.set(x as u16, below, '▀', Style::new().fg(theme.write_dip)),
+                _ => {}
+            }
+        }
+    }
+    draw_ruler(&mut picture, plot.y + rows, Ruler::Time, Window { from: 0.0, to: end * 1e9 });
+}
+
 /// What there is to draw.
 #[derive(Clone, Copy)]
 pub(crate) struct Scene<'a> {

@@ -387,6 +387,8 @@ impl LogbookPlace {
 #[derive(Default)]
 pub(crate) struct ComparePlace {
     pub(crate) found: Option<Result<Box<Comparison>, String>>,
+    /// The legs of its sides on one clock.
+    pub(crate) walks: Vec<mile_figures::LegWalks>,
     /// The sides that it is of.
     pub(crate) of: [Vec<i64>; 2],
     pub(crate) loading: bool,

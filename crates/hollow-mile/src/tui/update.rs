@@ -584,7 +584,11 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
             state.complain(text);
         }
         Done::Compared(sides, found) => {
-            state.compare = ComparePlace { found: Some(found), of: sides, ..ComparePlace::default() };
+            let (found, walks) = match found {
+                Ok(both) => (Ok(Box::new(both.0)), both.1),
+                Err(text) => (Err(text), Vec::new()),
+            };
+            state.compare = ComparePlace { found: Some(found), walks, of: sides, ..ComparePlace::default() };
         }
         Done::Listed(Err(text)) | Done::Exported(Err(text)) => state.complain(text),
     }

@@ -14,7 +14,7 @@ use ratatui::style::{Modifier, Style};
 const EIGHTHS: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
 
 /// A round number at or above `value`.
-fn ceiling(value: f64) -> f64 {
+pub(super) fn ceiling(value: f64) -> f64 {
     let power = 10_f64.powf(value.max(1e-3).log10().floor());
     [1.0, 1.2, 1.5, 2.0, 2.5, 3.0, 4.0, 5.0, 6.0, 8.0, 10.0]
         .into_iter()

@@ -146,3 +146,26 @@ fn without_colours_the_picture_still_tells() {
     }
     assert!(rows(&buffer).join("").contains('█'));
 }
+
+#[test]
+fn two_sides_grow_from_one_ruler_on_one_scale() {
+    let area = Rect::new(0, 0, MARGIN + 60, 21);
+    let mut buffer = Buffer::empty(area);
+    let side = |rate: f64, seconds: u32| -> Vec<(f64, f64)> {
+        (0..=seconds).map(|s| (f64::from(s), rate)).collect()
+    };
+    let (a, b) = (side(1000.0, 30), side(500.0, 60));
+    banks(&mut buffer, area, Theme::detect(Default::default()), [&a, &b]);
+    let rows = rows(&buffer);
+    let full = |x: usize, rows: &[String]| {
+        rows.iter().filter(|r| r.chars().nth(usize::from(MARGIN) + x) == Some('█')).count()
+    };
+    // Ten rows on either side of the ruler; the scale ends at 1,000.
+    assert_eq!((full(10, &rows[..10]), full(10, &rows[11..])), (10, 5), "{rows:#?}");
+    assert_eq!((full(50, &rows[..10]), full(50, &rows[11..])), (0, 5), "{rows:#?}");
+    assert!(rows[10].contains('0') && rows[10].contains('─') && rows[0].contains("1,000"), "{rows:#?}");
+    for (width, height) in [(0, 0), (10, 2), (20, 3), (200, 60)] {
+        let area = Rect::new(0, 0, width, height);
+        banks(&mut Buffer::empty(area), area, Theme::detect(Default::default()), [&a, &[]]);
+    }
+}

@@ -1,14 +1,17 @@
 //! Runs of the logbook held against each other: what differs between the sides, and each figure on both.
 
+use super::super::canvas::banks;
 use super::super::jobs::Jobs;
 use super::super::keys::{self, Action, Binding, bind};
 use super::super::state::{ComparePlace, State};
 use super::super::theme::Theme;
 use super::{LOGBOOK, Place, View, lines};
 use crate::commands::compare::{letter, numbers, value, verdict, with_interval};
+use crate::tui::put::Put;
 use crossterm::event::KeyCode::Char;
 use mile_core::compare::{Compared, Comparison};
 use mile_core::units::number;
+use mile_figures::LegWalks;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
@@ -25,6 +28,10 @@ const KEYS: &[Binding] = &[
 
 /// Characters of a line that is copied.
 const COPIED: u16 = 157;
+
+/// Rows of the sides on one clock, at the least and at the most.
+const LEAST_BANKS: u16 = 9;
+const MOST_BANKS: u16 = 20;
 
 struct Compare;
 
@@ -91,6 +98,20 @@ impl View for Compare {
         let last = all.len().saturating_sub(usize::from(area.height));
         place.scroll = place.scroll.min(last);
         lines(buffer, area, state.theme, &all[place.scroll..]);
+        // The rows that are free show the sides on one clock.
+        let free = area.height.saturating_sub(all.len() as u16 + 1);
+        let longest =
+            |leg: &&LegWalks| leg.sides.iter().filter_map(|s| s.rate.last()).map(|p| p.0).fold(0.0, f64::max);
+        let most = place.walks.iter().max_by(|a, b| longest(a).total_cmp(&longest(b)));
+        if let Some(leg) = most.filter(|leg| free >= LEAST_BANKS && longest(leg) > 0.0) {
+            let height = free.min(MOST_BANKS);
+            let [a, b, ..] = leg.sides.as_slice() else { return };
+            let page = Rect { y: area.bottom() - height, height, ..area };
+            let words = format!("{}, from its start on: {}, above; {}, below", leg.leg, a.name, b.name);
+            buffer.put(page.x, page.y, words, usize::from(page.width), state.theme.faint());
+            let below = Rect { y: page.y + 1, height: height - 1, ..page };
+            banks(buffer, below, state.theme, [&a.rate, &b.rate]);
+        }
     }
 
     fn step(&self, state: &mut State, by: isize) {
