@@ -8,7 +8,7 @@ mod strips;
 mod terrain;
 
 pub(crate) use lanes::{LaneScene, draw_lanes};
-pub(crate) use terrain::miniature;
+pub(crate) use terrain::{fill, miniature};
 
 use super::theme::Theme;
 use crate::tui::put::Put;

@@ -362,6 +362,8 @@ impl FindingsPlace {
 #[derive(Default)]
 pub(crate) struct LogbookPlace {
     pub(crate) entries: Vec<Entry>,
+    /// Whether they were read.
+    pub(crate) listed: bool,
     pub(crate) selected: usize,
     pub(crate) filter: Input,
     pub(crate) filtering: bool,

@@ -118,6 +118,24 @@ fn every_place_is_drawn_at_every_size_with_and_without_data() {
 }
 
 #[test]
+fn whoever_has_no_run_yet_is_led_to_a_first_result() {
+    let mut state = fresh();
+    assert!(
+        !screen(&mut state, 80, 24).contains("Your first result"),
+        "it is not known yet whether there is one"
+    );
+    update::done(&mut state, &Jobs::new(), Done::Listed(Ok(Vec::new())));
+    for size in [(80, 24), (159, 46)] {
+        let text = screen(&mut state, size.0, size.1);
+        assert!(
+            text.contains("Your first result: press s") && text.contains("Afterwards 7 has the run"),
+            "{text}"
+        );
+        assert!(text.contains("Merrow K2 2TB"), "{text}");
+    }
+}
+
+#[test]
 fn what_is_missing_is_said_with_what_to_do() {
     let mut state = fresh();
     for (place, words) in [

@@ -508,6 +508,7 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
     match result {
         Done::Listed(Ok(entries)) => {
             state.logbook.entries = entries;
+            state.logbook.listed = true;
             state.logbook.selected =
                 state.logbook.selected.min(state.logbook.visible().len().saturating_sub(1));
         }

@@ -5,6 +5,7 @@
 
 use super::Picture;
 use super::dots::Scale;
+use crate::tui::theme::Theme;
 use mile_core::Op;
 use mile_core::pyramid::Extent;
 use mile_core::ruler::Column;
@@ -72,6 +73,27 @@ fn labels(picture: &mut Picture<'_>, top: u16, rows: u16, high: f64) {
             format!("{value:.2}")
         };
         picture.label(top + rows - filled.min(rows), &text, faint);
+    }
+}
+
+/// Fills a cell, or its lower half, down to its lower edge: by its background, as a block of many a font does not fill its cell.
+pub(crate) fn fill(
+    cell: &mut ratatui::buffer::Cell,
+    halves: u32,
+    colour: ratatui::style::Color,
+    theme: Theme,
+) {
+    match halves {
+        0 => {}
+        1 => {
+            cell.set_char('▀').set_style(Style::new().fg(colour).add_modifier(Modifier::REVERSED));
+        }
+        _ if theme.is_plain() => {
+            cell.set_char('█');
+        }
+        _ => {
+            cell.set_char('█').set_style(Style::new().fg(colour).bg(colour));
+        }
     }
 }
 

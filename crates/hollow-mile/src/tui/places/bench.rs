@@ -16,6 +16,12 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
 
+/// What leads to a first result.
+const FIRST: [&str; 3] = [
+    "Your first result: press s to start a run on the selected drive. A simulated drive costs nothing.",
+    "While it runs, 3 shows it, and enter there shows what is found so far.",
+    "Afterwards 7 has the run: enter opens its findings, e writes them as a figure, r as a report.",
+];
 /// Rows of a card with all of its facts.
 const CARD: u16 = 10;
 /// Rows of a card that is not selected where there is little room, as many as fit.
@@ -73,7 +79,15 @@ impl View for Bench {
     }
 
     fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
-        state.lines = bench(buffer, area, state.theme, &state.bench, &state.logbook.entries);
+        // Whoever has no run yet is led to a first result.
+        let hints =
+            if state.logbook.listed && state.logbook.entries.is_empty() { FIRST.len() as u16 + 1 } else { 0 };
+        let cards = Rect { height: area.height.saturating_sub(hints), ..area };
+        state.lines = bench(buffer, cards, state.theme, &state.bench, &state.logbook.entries);
+        for (i, line) in FIRST.iter().enumerate().take(usize::from(hints)) {
+            let y = cards.bottom() + 1 + i as u16;
+            buffer.put(area.x, y, line, usize::from(area.width), Style::new().fg(state.theme.ink));
+        }
     }
 
     fn select(&self, state: &mut State, line: usize) -> bool {

@@ -1,5 +1,6 @@
 //! The surface: address across, the rate as terrain with its baseline, a strip for each pass, and the hollows bracketed below and named in sentences.
 
+use super::super::canvas::fill;
 use super::super::draw::wrap;
 use super::super::keys::{self, Action, Binding, bind};
 use super::super::state::{State, SurfacePlace};
@@ -17,8 +18,6 @@ use ratatui::style::{Modifier, Style};
 
 /// Cells at the left, for labels.
 const MARGIN: u16 = 12;
-/// Parts of a cell's height, from none to all.
-const EIGHTHS: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
 /// From which share below the baseline a cell of a strip has which shade.
 const SHADES: [(f64, char); 4] = [(0.5, '█'), (0.25, '▓'), (0.12, '▒'), (0.06, '░')];
 /// Shown of a surface at the least, cells.
@@ -309,13 +308,8 @@ fn terrain(
         let height = rate.unwrap_or(0.0) / fastest * rows;
         for row in 0..area.height {
             let part = (height - f64::from(row)).clamp(0.0, 1.0);
-            let eighths = (part * 8.0).round() as usize;
             if let Some(cell) = buffer.cell_mut((area.x + x, area.bottom() - 1 - row)) {
-                match eighths {
-                    // The ground behind the glyph has no seams between rows.
-                    8 if !theme.is_plain() => cell.set_char(' ').set_style(Style::new().bg(colour)),
-                    n => cell.set_char(EIGHTHS[n]).set_style(Style::new().fg(colour)),
-                };
+                fill(cell, (part * 2.0).round() as u32, colour, theme);
             }
         }
         let base = mean(cells.map(|c| surface.baseline_mb_s[c])).map(|b| b / fastest * rows);

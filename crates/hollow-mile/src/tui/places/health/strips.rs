@@ -3,6 +3,7 @@
 use super::super::super::theme::Theme;
 use crate::history::Story;
 use crate::history::strips::{ends, strips};
+use crate::tui::canvas::fill;
 use crate::tui::put::Put;
 use mile_figures::{StoryKind, StoryStrip};
 use ratatui::buffer::Buffer;
@@ -91,11 +92,15 @@ fn one(buffer: &mut Buffer, area: Rect, theme: Theme, strip: &StoryStrip) {
                 // The upper part of a cell: the lower part in the colour of the page.
                 at.set_char(PARTS[gap as usize])
                     .set_style(style.add_modifier(ratatui::style::Modifier::REVERSED));
-            } else if cell >= 8.0 && !theme.is_plain() {
-                // A ground without seams between rows.
-                at.set_char(' ').set_style(Style::new().bg(colour));
-            } else {
-                at.set_char(PARTS[cell as usize]).set_style(style);
+            } else if gap >= 1.0 {
+                // A mark within the cell, in the half that it lies in.
+                at.set_char(if gap + cell >= 8.0 { '▀' } else { '▄' }).set_style(style);
+            } else if cell >= 2.0 {
+                fill(at, if cell >= 6.0 { 2 } else { 1 }, colour, theme);
+            } else if from >= bottom {
+                // What is there is seen, however little it is.
+                let is_mark = strip.kind == StoryKind::Temperature;
+                at.set_char(if is_mark { '▄' } else { PARTS[1] }).set_style(style);
             }
         }
     }
