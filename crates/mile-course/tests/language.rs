@@ -438,3 +438,12 @@ fn counters_of_the_health_are_guards_and_other_names_are_channels() {
     let written = mile_course::format(text).unwrap();
     assert_eq!(parse(&written).unwrap().guards.len(), 5);
 }
+
+#[test]
+fn bytes_where_a_time_stands_are_answered_with_the_other_way_to_end_a_leg() {
+    let text = "course \"c\"\n\nleg soak\n  write sequential, blocks 1 MiB\n  for 2 GB\n";
+    let told = mile_course::parse(text).unwrap_err();
+    let hint = told.iter().find_map(|d| d.hint.clone()).unwrap();
+    assert!(hint.contains("`until 2 GB written`"), "{hint}");
+    assert!(mile_course::parse(&text.replace("for 2 GB", "until 2 GB written")).is_ok());
+}

@@ -102,7 +102,13 @@ impl Parser {
                 self.at += 1;
                 return Ok(unit);
             }
-            let hint = closest(word, units).map(|u| format!("did you mean `{u}`?"));
+            // Whoever gives bytes where a time stands means the other way to end a leg.
+            let amount = units.contains(&"min") && mile_core::units::size_unit(word).is_some();
+            let hint = if amount {
+                Some("a leg that ends after an amount says `until 2 GB written`, or `until 2 GB read`, without `for`".to_owned())
+            } else {
+                closest(word, units).map(|u| format!("did you mean `{u}`?"))
+            };
             return self.expected(&format!("a unit ({})", units.join(", ")), hint);
         }
         self.expected(&format!("a unit ({})", units.join(", ")), None)
