@@ -54,7 +54,7 @@ fn labels(picture: &mut Picture<'_>, top: u16, rows: u16, high: f64) {
         return;
     }
     // Round values, each at the top of the row that reaches up to it.
-    let count = f64::from((rows / 4).clamp(1, 5));
+    let count = f64::from((rows / 3).clamp(1, 6));
     let power = 10_f64.powf((high / count).log10().floor());
     let step = [1.0, 2.0, 5.0, 10.0]
         .into_iter()
