@@ -67,7 +67,10 @@ fn each_place_looks_as_it_was_found_right_at_three_sizes() {
             let path = folder().join(format!("{name}-{}x{}.txt", size.0, size.1));
             if update {
                 std::fs::create_dir_all(folder()).unwrap();
-                std::fs::write(&path, &text).unwrap();
+                let write = |out: &mut dyn std::io::Write| -> Result<(), mile_bench::Failure> {
+                    Ok(out.write_all(text.as_bytes())?)
+                };
+                mile_files::write_whole(&path, mile_files::Replace::File, write).unwrap();
             } else if std::fs::read_to_string(&path).unwrap_or_default() != text {
                 differ.push(format!("{}\n{text}", path.display()));
             }
