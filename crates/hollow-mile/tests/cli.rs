@@ -498,13 +498,14 @@ fn a_run_serves_its_figures_and_is_not_begun_where_it_cannot() {
         let line = text.lines().find(|l| l.starts_with("hollow_mile_written_bytes_total{"))?;
         line.rsplit(' ').next()?.parse().ok()
     };
-    let until = |more: f64| loop {
+    let until = |child: &mut std::process::Child, more: f64| loop {
+        assert!(child.try_wait().unwrap().is_none(), "the run has ended");
         if let Some(text) = ask().filter(|t| written(t).is_some_and(|w| w > more)) {
             return text;
         }
         std::thread::sleep(std::time::Duration::from_millis(50));
     };
-    let first = until(0.0);
+    let first = until(&mut child, 0.0);
     for words in [
         "200 OK",
         "model=\"Merrow K2 2TB\"",
@@ -515,7 +516,7 @@ fn a_run_serves_its_figures_and_is_not_begun_where_it_cannot() {
     ] {
         assert!(first.contains(words), "{words}\n{first}");
     }
-    until(written(&first).unwrap());
+    until(&mut child, written(&first).unwrap());
     assert!(Command::new("kill").arg(child.id().to_string()).status().unwrap().success());
     child.wait().unwrap();
     assert!(ask().is_none(), "it ends with its run");
