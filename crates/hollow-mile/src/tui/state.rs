@@ -308,6 +308,8 @@ pub(crate) struct FindingsPlace {
     pub(crate) kept_framing: bool,
     /// The run underway that is looked at again and again, and its lane.
     pub(crate) following: Option<(i64, usize)>,
+    /// Whether a look at it is on its way.
+    pub(crate) refreshing: bool,
     pub(crate) framing: Framing,
     pub(crate) selected: Option<usize>,
     pub(crate) panel: Panel,

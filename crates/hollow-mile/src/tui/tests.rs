@@ -351,6 +351,33 @@ fn a_run_that_was_loaded_late_does_not_replace_the_one_that_was_asked_for() {
     assert!(screen(&mut state, 100, 30).contains("! the logbook is gone"));
 }
 
+/// However often a run that is underway is opened, one look at it is on its way at a time.
+#[test]
+fn a_run_underway_is_looked_at_again_once_however_often_it_is_opened() {
+    let shown = |run: i64| {
+        let mut state = with_run(0);
+        let mut shown = state.findings.shown.take().unwrap();
+        (shown.run, shown.status) = (run, mile_runner::Status::Underway);
+        Box::new(shown)
+    };
+    let (mut state, jobs) = (fresh(), Jobs::new());
+    for _ in 0..3 {
+        state.findings.loading = Some(7);
+        update::done(&mut state, &jobs, Done::Loaded(Ok(shown(7))));
+        assert!(state.findings.refreshing && state.findings.following == Some((7, 0)));
+    }
+    // The look that comes back asks for the next one; one of a run that is no longer open does so for the one that is.
+    update::done(&mut state, &jobs, Done::Loaded(Ok(shown(7))));
+    assert!(state.findings.refreshing);
+    state.findings.loading = Some(8);
+    update::done(&mut state, &jobs, Done::Loaded(Ok(shown(8))));
+    update::done(&mut state, &jobs, Done::Loaded(Ok(shown(7))));
+    assert_eq!((state.findings.following, state.findings.refreshing), (Some((8, 0)), true));
+    assert_eq!(state.findings.shown.as_ref().map(|s| s.run), Some(8), "what is no longer open is not shown");
+    update::done(&mut state, &jobs, Done::Loaded(Err("gone".into())));
+    assert_eq!((state.findings.following, state.findings.refreshing), (None, false));
+}
+
 #[test]
 fn every_action_has_words_and_every_place_its_keys() {
     for place in places::ALL.iter().copied() {

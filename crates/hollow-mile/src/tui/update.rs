@@ -359,6 +359,16 @@ pub(crate) fn show(state: &mut State, jobs: &Jobs, run: i64) {
     jobs.load(&state.logbook_path, run, 0, Duration::ZERO);
 }
 
+/// Has the run that is underway looked at again, the less often the longer it is. One look at a time is asked for, however often the run is opened.
+fn follow(state: &mut State, jobs: &Jobs, samples: usize) {
+    let findings = &mut state.findings;
+    if let Some((run, lane)) = findings.following.filter(|_| !findings.refreshing) {
+        findings.refreshing = true;
+        let pause = Duration::from_millis(5000 + samples as u64 / 10);
+        jobs.load(&state.logbook_path, run, lane, pause);
+    }
+}
+
 fn export(state: &mut State, jobs: &Jobs) {
     match state.place.view().at_hand(state) {
         Some(AtHand { run, lane, framing }) => {
@@ -516,15 +526,13 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
             let asked = state.findings.loading == Some(shown.run);
             if asked {
                 state.findings.loading = None;
+            } else {
+                state.findings.refreshing = false;
             }
             let of = (shown.run, shown.lane);
             if asked || state.findings.loading.is_none() && state.findings.following == Some(of) {
-                // What is still underway is looked at again, the less often the longer it takes.
                 state.findings.following = (shown.status == mile_runner::Status::Underway).then_some(of);
-                if state.findings.following.is_some() {
-                    let pause = Duration::from_millis(5000 + shown.trace.len() as u64 / 10);
-                    jobs.load(&state.logbook_path, of.0, of.1, pause);
-                }
+                follow(state, jobs, shown.trace.len());
                 let same =
                     state.findings.shown.as_ref().is_some_and(|s| (s.run, s.lane) == (shown.run, shown.lane));
                 if !same && !std::mem::take(&mut state.findings.kept_framing) {
@@ -537,6 +545,9 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
                 let kept = state.findings.selected.filter(|_| same && !asked).unwrap_or(0);
                 state.findings.selected = last.map(|last| kept.min(last));
                 state.findings.shown = Some(*shown);
+            } else {
+                // It was of another run: the look at this one is still to be asked for.
+                follow(state, jobs, 0);
             }
         }
         Done::Ahead(question, outlook) => {
@@ -582,6 +593,7 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
         Done::Exported(Ok(paths)) => state.tell(format!("Written: {}", paths.join(", "))),
         Done::Loaded(Err(text)) => {
             state.findings.loading = None;
+            (state.findings.following, state.findings.refreshing) = (None, false);
             state.complain(text);
         }
         Done::Compared(sides, found) => {
