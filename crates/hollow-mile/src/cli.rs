@@ -384,7 +384,7 @@ pub(crate) struct ExportArgs {
     #[arg(required_unless_present = "all")]
     pub(crate) run: Option<String>,
     /// Every run of the logbook, into a folder that is made new: a file of samples for each, and a table of all.
-    #[arg(long, conflicts_with_all = ["run", "what", "figure", "overwrite"])]
+    #[arg(long, conflicts_with_all = ["run", "what", "figure", "overwrite", "BesideArgs"])]
     pub(crate) all: bool,
     /// What to write.
     #[arg(long = "as", value_enum)]

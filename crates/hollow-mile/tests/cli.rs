@@ -588,6 +588,11 @@ fn all_runs_are_exported_into_a_folder_that_is_made_for_them() {
     assert!(
         bench.fails(&["export", "--all", "--as", "svg", "-o", "other"]).contains("--as parquet or --as csv")
     );
+    assert!(
+        bench
+            .fails(&["export", "--all", "--as", "csv", "-o", "other", "--lane", "upper"])
+            .contains("cannot be used with")
+    );
     assert!(!bench.path("other").exists());
 }
 

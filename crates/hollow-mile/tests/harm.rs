@@ -146,6 +146,12 @@ fn a_run_whose_data_is_gone_does_not_go_on() {
     // What it needs to go on is kept, is listed, and is what it goes on with.
     let left = bench.ok(&["leftovers"]);
     assert!(left.contains("t.bin") && left.contains("hollow-mile resume 1"), "{left}");
+    // Off the list it is listed here still, and is not erased before that is gone: nothing would find it any more.
+    bench.ok(&["logbook", "remove", "1"]);
+    assert_eq!(bench.ok(&["leftovers"]), left);
+    let said = bench.fails(&["logbook", "erase", "1"]);
+    assert!(said.contains("run 1 has left") && said.contains("t.bin"), "{said}");
+    bench.ok(&["logbook", "restore", "1"]);
     let copy = std::fs::read(&target).unwrap();
     std::fs::remove_file(&target).unwrap();
     let said = bench.fails(&["resume", "last"]);

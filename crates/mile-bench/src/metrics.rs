@@ -5,15 +5,16 @@
 
 use mile_core::Nanos;
 use mile_core::channel::Channel;
+use mile_drive::clock::Monotonic;
 use mile_runner::{EventKind, LaneHead, Message, RunHead, Status};
 use std::fmt::Write as _;
-use std::io::{self, BufRead, BufReader, Read, Write};
+use std::io::{self, Read, Write};
 use std::net::{SocketAddr, TcpListener, TcpStream, ToSocketAddrs};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 /// Longest request that is read, bytes, and how long one may take.
-const LONGEST: u64 = 8 << 10;
+const LONGEST: usize = 8 << 10;
 const PATIENCE: Duration = Duration::from_secs(2);
 /// What the text is called in HTTP.
 const KIND: &str = "application/openmetrics-text; version=1.0.0; charset=utf-8";
@@ -133,16 +134,9 @@ impl Metrics {
     }
 
     fn answer(&self, stream: &TcpStream) -> io::Result<()> {
-        stream.set_read_timeout(Some(PATIENCE))?;
         stream.set_write_timeout(Some(PATIENCE))?;
-        let mut lines = BufReader::new(stream.take(LONGEST));
-        let mut first = String::new();
-        lines.read_line(&mut first)?;
-        // The rest of the head is read, so that whoever asks has said all before it is answered.
-        let mut line = String::new();
-        while lines.read_line(&mut line)? > 2 {
-            line.clear();
-        }
+        let head = asked(stream)?;
+        let first = head.lines().next().unwrap_or_default();
         let (status, kind, body) = match first.split(' ').collect::<Vec<_>>().as_slice() {
             ["GET", "/metrics" | "/", ..] => ("200 OK", KIND, self.text()),
             ["GET", ..] => ("404 Not Found", "text/plain", "The figures are at /metrics.\n".into()),
@@ -156,6 +150,25 @@ impl Metrics {
         )?;
         out.flush()
     }
+}
+
+/// The head of a question, up to its empty line. All of it has the time of one question, however slowly it comes.
+fn asked(mut stream: &TcpStream) -> io::Result<String> {
+    let clock = Monotonic::start();
+    let mut head = Vec::new();
+    let mut part = [0; 1024];
+    while !head.windows(4).any(|w| w == b"\r\n\r\n") && head.len() < LONGEST {
+        let left = PATIENCE.saturating_sub(Duration::from_nanos(clock.now().0));
+        if left.is_zero() {
+            return Err(io::ErrorKind::TimedOut.into());
+        }
+        stream.set_read_timeout(Some(left))?;
+        match stream.read(&mut part)? {
+            0 => break,
+            n => head.extend_from_slice(&part[..n]),
+        }
+    }
+    Ok(String::from_utf8_lossy(&head).into_owned())
 }
 
 /// A value of a label: backslash, quote and line feed are escaped.
@@ -427,7 +440,7 @@ mod tests {
         assert!(text.contains("course=\"a \\\"soak\\\"\\\\\\nof two\""), "{text}");
     }
 
-    fn asked(address: SocketAddr, request: &str) -> String {
+    fn answer_to(address: SocketAddr, request: &str) -> String {
         let mut stream = TcpStream::connect(address).unwrap();
         stream.write_all(request.as_bytes()).unwrap();
         let mut answer = String::new();
@@ -440,7 +453,7 @@ mod tests {
         let listener = listen("127.0.0.1:0").unwrap();
         let address = listener.local_addr().unwrap();
         told().serve(listener).unwrap();
-        let answer = asked(address, "GET /metrics HTTP/1.1\r\nHost: x\r\n\r\n");
+        let answer = answer_to(address, "GET /metrics HTTP/1.1\r\nHost: x\r\n\r\n");
         let (head, body) = answer.split_once("\r\n\r\n").unwrap();
         assert!(
             head.starts_with("HTTP/1.1 200 OK")
@@ -449,14 +462,27 @@ mod tests {
         );
         assert!(head.contains(&format!("Content-Length: {}", body.len())));
         read(body);
-        assert!(asked(address, "GET /other HTTP/1.1\r\n\r\n").starts_with("HTTP/1.1 404"));
-        assert!(asked(address, "POST /metrics HTTP/1.1\r\n\r\n").starts_with("HTTP/1.1 405"));
+        assert!(answer_to(address, "GET /other HTTP/1.1\r\n\r\n").starts_with("HTTP/1.1 404"));
+        assert!(answer_to(address, "POST /metrics HTTP/1.1\r\n\r\n").starts_with("HTTP/1.1 405"));
         // One that says nothing, and one that never ends its line: both are let go of.
         let silent = TcpStream::connect(address).unwrap();
         let mut endless = TcpStream::connect(address).unwrap();
         let _ = endless.write_all(&[b'a'; 20_000]);
         drop((silent, endless));
-        read(asked(address, "GET / HTTP/1.0\r\n\r\n").split_once("\r\n\r\n").unwrap().1);
+        // One that goes on asking, a letter at a time and without an end, does not hold up the next.
+        let (done, over) = std::sync::mpsc::channel::<()>();
+        let slow = std::thread::spawn(move || {
+            let mut slow = TcpStream::connect(address).unwrap();
+            while over.try_recv().is_err() {
+                // The other end may have let go of it.
+                let _ = slow.write_all(b"G");
+                std::thread::sleep(Duration::from_millis(100));
+            }
+        });
+        std::thread::sleep(Duration::from_millis(200));
+        read(answer_to(address, "GET / HTTP/1.0\r\n\r\n").split_once("\r\n\r\n").unwrap().1);
+        done.send(()).unwrap();
+        slow.join().unwrap();
     }
 
     #[test]

@@ -54,27 +54,38 @@ pub(crate) fn run(args: &ExportArgs) -> Result<(), Failure> {
             folder.display()
         ))
     })?;
-    let (mut rows, mut left_out) = (Vec::new(), Vec::new());
+    let (mut rows, mut damaged) = (Vec::new(), 0);
     // One run at a time, so that no more is in memory than the largest of them.
     for entry in list.iter().rev() {
         match one(&path, entry, folder, args.kind) {
             Ok(row) => rows.push(row),
-            Err(Left::Out(why)) => left_out.push(format!("run {}: {why}", entry.run)),
+            Err(Left::Underway) => text::complain(&format!("left out: run {} is underway", entry.run)),
+            Err(Left::Damaged(why)) => {
+                damaged += 1;
+                text::complain(&format!("left out: run {}: {why}", entry.run));
+            }
             Err(Left::Failed(failure)) => return Err(failure),
         }
     }
     write_whole(&folder.join("runs.csv"), false, |out| Ok(write_table(out, RUNS, rows.iter().cloned())?))?;
     write_whole(&folder.join("README.md"), false, |out| Ok(out.write_all(PAGE.as_bytes())?))?;
-    left_out.iter().for_each(|line| text::complain(&format!("left out: {line}")));
     let count = if rows.len() == 1 { "One run is".to_owned() } else { format!("{} runs are", rows.len()) };
     text::say(&format!("{count} in {}; its README.md says what lies where.", folder.display()));
+    if damaged > 0 {
+        return Err(Failure::run(format!(
+            "{damaged} of the runs could not be read, and are not in {}",
+            folder.display()
+        )));
+    }
     Ok(())
 }
 
 /// Why a run is not in the folder.
 enum Left {
-    /// It is left out, and the others go on.
-    Out(String),
+    /// It has not ended.
+    Underway,
+    /// It cannot be read; the others can.
+    Damaged(String),
     /// The folder cannot be written.
     Failed(Failure),
 }
@@ -88,12 +99,13 @@ impl From<Failure> for Left {
 /// Writes the samples of a run, and gives its row.
 fn one(path: &Path, entry: &Entry, folder: &Path, kind: ExportKind) -> Result<Vec<String>, Left> {
     if let Some(problem) = &entry.problem {
-        return Err(Left::Out(problem.clone()));
+        return Err(Left::Damaged(problem.clone()));
     }
     if entry.status == Status::Underway {
-        return Err(Left::Out("it is underway".into()));
+        return Err(Left::Underway);
     }
-    let stored = Logbook::reading(path, |book| book.run(entry.run)).map_err(|e| Left::Out(e.to_string()))?;
+    let stored =
+        Logbook::reading(path, |book| book.run(entry.run)).map_err(|e| Left::Damaged(e.to_string()))?;
     let month = jiff::Timestamp::from_second(entry.started).map_or_else(
         |_| "unknown".into(),
         |t| t.to_zoned(jiff::tz::TimeZone::UTC).strftime("%Y-%m").to_string(),

@@ -16,10 +16,10 @@ use std::path::{Path, PathBuf};
 
 /// Something that was left.
 #[derive(Serialize)]
-struct Leftover {
-    path: PathBuf,
+pub(crate) struct Leftover {
+    pub(crate) path: PathBuf,
     /// The run that it is of.
-    run: i64,
+    pub(crate) run: i64,
     bytes: u64,
     what: &'static str,
     /// What it is good for, in words.
@@ -100,13 +100,14 @@ fn remove(leftover: &Leftover) -> Result<(), Failure> {
     Ok(())
 }
 
-fn find(logbook: &Path) -> Result<Vec<Leftover>, Failure> {
+/// What the runs of a logbook have left, those that were taken off its list too.
+pub(crate) fn find(logbook: &Path) -> Result<Vec<Leftover>, Failure> {
     let heads = Logbook::reading(logbook, |book| {
-        let runs = book.list()?;
+        // A run that was taken off the list has left what it has left.
+        let runs = book.list()?.into_iter().map(|e| e.run).chain(book.removed()?.into_iter().map(|r| r.0));
         // A run whose row cannot be read says nothing of what it left.
         Ok(runs
-            .into_iter()
-            .filter_map(|e| Some((e.run, e.status, book.ends(e.run).ok()?.0)))
+            .filter_map(|run| book.ends(run).ok().map(|(head, status, _)| (run, status, head)))
             .collect::<Vec<_>>())
     });
     let heads = match heads {

@@ -70,8 +70,8 @@ pub(crate) fn run(args: &LogbookArgs) -> Result<(), Failure> {
             if all.is_empty() {
                 text::say("No run is off the list.");
             }
-            for (run, at, size) in all {
-                text::say(&format!("{run:>5}  taken off {}, {}", when(at), Bytes(size)));
+            for (run, at) in all {
+                text::say(&format!("{run:>5}  taken off {}", when(at)));
             }
         }
         LogbookCommand::Restore { runs, logbook } => {
@@ -84,7 +84,17 @@ pub(crate) fn run(args: &LogbookArgs) -> Result<(), Failure> {
             }
         }
         LogbookCommand::Erase { runs, logbook } => {
-            let mut book = Logbook::open_existing(&logbook_path(logbook.as_deref())?)?;
+            let path = logbook_path(logbook.as_deref())?;
+            // What a run has left is found through the logbook, and by nothing else.
+            let left = super::leftovers::find(&path)?;
+            if let Some(left) = left.iter().find(|l| runs.contains(&l.run)) {
+                return Err(Failure::usage(format!(
+                    "run {} has left {}, which nothing would list any more; `hollow-mile leftovers` says what it is and takes it away",
+                    left.run,
+                    left.path.display()
+                )));
+            }
+            let mut book = Logbook::open_existing(&path)?;
             let mut off: Vec<i64> = book.removed()?.into_iter().map(|r| r.0).collect();
             let mut named = runs.clone();
             off.sort_unstable();

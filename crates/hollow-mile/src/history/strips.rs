@@ -18,14 +18,16 @@ const ERRORS: [Counter; 7] = [
 ];
 /// Columns of a figure.
 const COLUMNS: usize = 400;
+/// Months on the ruler of a figure.
+const MOST_MONTHS: usize = 14;
 
 /// The words for both ends of a scale.
 fn label_ends(scale: (f64, f64), words: impl Fn(f64) -> String) -> (String, String) {
     (words(scale.0), words(scale.1))
 }
 
-/// The first of each month between two moments, as shares of the time between them; at most `most`, evenly left out.
-fn months((first, last): (i64, i64), most: usize) -> Vec<(f64, String)> {
+/// The first of each month between two moments, as shares of the time between them.
+pub(crate) fn months((first, last): (i64, i64)) -> Vec<(f64, String)> {
     let zone = jiff::tz::TimeZone::system();
     let Ok(start) = jiff::Timestamp::from_second(first) else { return Vec::new() };
     let mut month = start.to_zoned(zone.clone()).date().first_of_month();
@@ -42,8 +44,7 @@ fn months((first, last): (i64, i64), most: usize) -> Vec<(f64, String)> {
         let share = (at - first) as f64 / ((last - first) as f64).max(1.0);
         all.push((share, month.strftime("%Y-%m").to_string()));
     }
-    let every = all.len().div_ceil(most.max(1)).max(1);
-    all.into_iter().step_by(every).collect()
+    all
 }
 
 /// The story as a figure, SVG; `None` where there are not two moments.
@@ -52,7 +53,11 @@ pub(crate) fn figure(story: &Story) -> Result<Option<String>, mile_bench::Failur
     let title = format!("{}, serial {}", story.drive.model, story.drive.serial);
     let looks = story.snapshots.len();
     let lines = [format!("{looks} looks from {} to {}", super::day(span.0), super::day(span.1))];
-    Ok(draw_story(&title, &lines, &strips(story, COLUMNS), &months(span, 14))?)
+    // As many months as have room, evenly left out.
+    let months = months(span);
+    let every = months.len().div_ceil(MOST_MONTHS).max(1);
+    let ruler: Vec<(f64, String)> = months.into_iter().step_by(every).collect();
+    Ok(draw_story(&title, &lines, &strips(story, COLUMNS), &ruler)?)
 }
 
 pub(crate) fn ends(shots: &[Snapshot]) -> Option<(i64, i64)> {

@@ -103,21 +103,15 @@ pub(crate) fn banks(buffer: &mut Buffer, area: Rect, theme: Theme, sides: [&[(f6
     for (x, [up, down]) in halves.into_iter().enumerate() {
         for row in 0..rows {
             let part = |level: u32| level.saturating_sub(u32::from(row) * 2).min(2);
-            let plain = theme.is_plain();
-            let full = |colour| if plain { Style::new() } else { Style::new().fg(colour).bg(colour) };
             let (above, below) = (plot.y + rows - 1 - row, plot.y + rows + 1 + row);
-            match part(up) {
-                2 => picture.set(x as u16, above, '█', full(theme.write)),
-                1 => {
-                    let half = Style::new().fg(theme.write).add_modifier(Modifier::REVERSED);
-                    picture.set(x as u16, above, '▀', half);
-                }
-                _ => {}
+            if let Some(cell) = picture.buffer.cell_mut((plot.x + x as u16, above)) {
+                fill(cell, part(up), theme.write, theme);
             }
+            let Some(cell) = picture.buffer.cell_mut((plot.x + x as u16, below)) else { continue };
             match part(down) {
-                2 => picture.set(x as u16, below, '█', full(theme.write_dip)),
-                1 => picture.set(x as u16, below, '▀', Style::new().fg(theme.write_dip)),
-                _ => {}
+                // Its upper half, which hangs from the ruler.
+                1 => _ = cell.set_char('▀').set_style(Style::new().fg(theme.write_dip)),
+                part => fill(cell, part, theme.write_dip, theme),
             }
         }
     }

@@ -19,6 +19,7 @@ use mile_runner::Speed;
 use mile_runner::remote::Client;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 /// Time between two looks at the bench.
@@ -58,6 +59,8 @@ pub(crate) enum Done {
 
 /// Starts work, and gives its results.
 pub(crate) struct Jobs {
+    /// The newest question of a form.
+    newest: Arc<AtomicU64>,
     done: Sender<Done>,
     pub(crate) results: Receiver<Done>,
 }
@@ -65,7 +68,7 @@ pub(crate) struct Jobs {
 impl Jobs {
     pub(crate) fn new() -> Self {
         let (done, results) = unbounded();
-        Self { done, results }
+        Self { newest: Arc::default(), done, results }
     }
 
     fn spawn(&self, work: impl FnOnce() -> Done + Send + 'static) {
@@ -139,8 +142,13 @@ impl Jobs {
 
     /// Looks at what a run would do.
     pub(crate) fn look_ahead(&self, logbook: &Path, form: &StartForm, order: Result<Order, String>) {
-        let (form, logbook) = (form.clone(), logbook.to_owned());
-        self.spawn(move || Done::Ahead(form.asked, order.and_then(|o| ahead(&form, o, &logbook))));
+        let (form, logbook, newest) = (form.clone(), logbook.to_owned(), self.newest.clone());
+        newest.store(form.asked, Ordering::Relaxed);
+        let work = move || {
+            let is_newest = || newest.load(Ordering::Relaxed) == form.asked;
+            Done::Ahead(form.asked, order.and_then(|o| ahead(&form, o, &logbook, is_newest)))
+        };
+        self.spawn(work);
     }
 
     /// Looks for how a drive was set up for its last run.

@@ -103,8 +103,7 @@ fn bring_back(state: &mut State, jobs: &Jobs, screen: &Screen) {
             [Ruler::Bytes, Ruler::Time, Ruler::Address].into_iter().find(|r| word(*r) == screen.ruler);
         let sound = |w: &(f64, f64)| w.0.is_finite() && w.1.is_finite() && w.0 >= 0.0 && w.1 > w.0;
         let window = screen.window.filter(sound).map(|(from, to)| Window { from, to });
-        state.findings.framing = Framing::framed(ruler.unwrap_or_default(), window);
-        state.findings.kept_framing = true;
+        state.findings.kept = Some((run, Framing::framed(ruler.unwrap_or_default(), window)));
         super::update::show(state, jobs, run);
     }
     let place = places::ALL.iter().copied().find(|p| p.name() == screen.place);

@@ -19,7 +19,7 @@ use mile_core::findings::{BadPlace, Hollow};
 use mile_core::ruler::Ruler;
 use mile_core::surface::Surface;
 use mile_core::{Bytes, Celsius, Context, Findings, LiveFindings, Trace};
-use mile_logbook::Entry;
+use mile_logbook::{Digest, Entry};
 use mile_runner::remote::{Client, Frame};
 use mile_runner::{Command, Event, LaneHead, Message, Outcome, RunHead, Speed, Status};
 use ratatui::layout::Rect;
@@ -81,6 +81,8 @@ pub(crate) struct Live {
     lanes: Vec<LiveLane>,
     /// The channels of the run.
     pub(crate) series: Vec<Series>,
+    /// Lowest, highest, and sum of the readings of each.
+    pub(crate) ranges: Vec<(f64, f64, f64)>,
     /// The lane whose breaks and readings are shown.
     pub(crate) at: usize,
     /// The run's number in the logbook.
@@ -98,6 +100,7 @@ impl Live {
             head: RunHead::default(),
             lanes: vec![LiveLane::default()],
             series: Vec::new(),
+            ranges: Vec::new(),
             at: 0,
             number: None,
             strings,
@@ -166,6 +169,7 @@ impl Live {
             }
             let empty = |channel: &Channel| Series { channel: channel.clone(), readings: Vec::new() };
             self.series = head.channels.iter().map(empty).collect();
+            self.ranges = vec![(f64::INFINITY, f64::NEG_INFINITY, 0.0); self.series.len()];
             if self.is_stacked() {
                 // What is told of several drives has only time in common.
                 self.framing = Framing::on(Ruler::Time);
@@ -179,6 +183,10 @@ impl Live {
                     lane.findings.push_wait(reading.at, reading.value / 100.0);
                 }
                 series.readings.push(reading);
+                if let Some((low, high, sum)) = self.ranges.get_mut(channel as usize) {
+                    (*low, *high) = (low.min(reading.value), high.max(reading.value));
+                    *sum += reading.value;
+                }
             }
             return;
         }
@@ -304,8 +312,8 @@ pub(crate) struct FindingsPlace {
     pub(crate) shown: Option<Shown>,
     /// A run that is being loaded.
     pub(crate) loading: Option<i64>,
-    /// Whether the run that is being loaded keeps the framing that stands here.
-    pub(crate) kept_framing: bool,
+    /// How a run is framed that was open when the screen was left.
+    pub(crate) kept: Option<(i64, Framing)>,
     /// The run underway that is looked at again and again, and its lane.
     pub(crate) following: Option<(i64, usize)>,
     /// Whether a look at it is on its way.
@@ -366,6 +374,8 @@ pub(crate) struct LogbookPlace {
     pub(crate) entries: Vec<Entry>,
     /// Whether they were read.
     pub(crate) listed: bool,
+    /// What the set-ups of all of them say alike, which tells none from another.
+    pub(crate) alike: Vec<String>,
     pub(crate) selected: usize,
     pub(crate) filter: Input,
     pub(crate) filtering: bool,
@@ -376,6 +386,17 @@ pub(crate) struct LogbookPlace {
 }
 
 impl LogbookPlace {
+    /// Takes in the list of runs.
+    pub(crate) fn take_in(&mut self, entries: Vec<Entry>) {
+        let in_all = |part: &&str| entries[1..].iter().all(|e| e.situation.split(", ").any(|p| p == *part));
+        self.alike = match entries.first().filter(|_| entries.len() > 1) {
+            Some(first) => first.situation.split(", ").filter(in_all).map(str::to_owned).collect(),
+            None => Vec::new(),
+        };
+        (self.entries, self.listed) = (entries, true);
+        self.selected = self.selected.min(self.visible().len().saturating_sub(1));
+    }
+
     /// Marks a run that has ended as side B of the one that it was started beside, and gives that one.
     pub(crate) fn put_beside(&mut self, id: u64, run: i64) -> Option<i64> {
         let (_, first) = self.other_side.take_if(|(underway, _)| *underway == id)?;
@@ -432,12 +453,48 @@ pub(crate) struct BenchPlace {
     pub(crate) chosen: bool,
     /// Temperatures of the last minutes, by the drive's name.
     pub(crate) heat: HashMap<String, VecDeque<f32>>,
+    /// What the runs of the logbook show of each drive, by its name.
+    pub(crate) known: HashMap<String, String>,
+}
+
+/// What the runs of the logbook show of a drive: its write cache, how hot it became, and how many runs that is from.
+fn known(of: &[&Digest]) -> Option<String> {
+    let range = |all: &mut dyn Iterator<Item = f64>| {
+        all.fold(None, |r: Option<(f64, f64)>, v| Some(r.map_or((v, v), |(a, b)| (a.min(v), b.max(v)))))
+    };
+    let cache = range(&mut of.iter().filter_map(|d| d.cache_bytes).map(|b| b as f64));
+    let cache = cache.map(|(low, high)| {
+        let (low, high) = (Bytes(low as u64).to_string(), Bytes(high as u64).to_string());
+        let to = if low == high { low } else { format!("{low} to {high}") };
+        format!("write cache {to}")
+    });
+    let heat = range(&mut of.iter().filter_map(|d| d.max_c)).map(|(_, max)| format!("up to {max:.0} °C"));
+    let throttled =
+        of.iter().filter(|d| d.breaks.iter().any(|b| b == mile_core::Cause::ThermalThrottle.words())).count();
+    let from = if of.len() == 1 { "one run".to_owned() } else { format!("{} runs", of.len()) };
+    let told: Vec<String> = [cache, heat].into_iter().flatten().collect();
+    let heat = if throttled > 0 {
+        format!("; throttled in {throttled} of {from}")
+    } else {
+        format!(", from {from}")
+    };
+    (!told.is_empty()).then(|| told.join("; ") + &heat)
 }
 
 /// Temperatures that are kept for a card.
 const HEAT: usize = 24;
 
 impl BenchPlace {
+    /// Takes in the list of runs.
+    pub(crate) fn take_in(&mut self, entries: &[Entry]) {
+        let mut of: HashMap<&str, Vec<&Digest>> = HashMap::new();
+        for entry in entries {
+            of.entry(&entry.drive).or_default().extend(&entry.digest);
+        }
+        self.known =
+            of.into_iter().filter_map(|(drive, all)| Some((drive.to_owned(), known(&all)?))).collect();
+    }
+
     /// The drives as they are put on lanes: from the selected one on, and from the first again behind the last. Those that may not be written to and
     /// those of another kind come last, as simulated and real drives do not go together.
     pub(crate) fn for_lanes(&self) -> Vec<&Card> {

@@ -517,10 +517,8 @@ pub(crate) fn finished(state: &mut State, jobs: &Jobs, id: u64) {
 pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
     match result {
         Done::Listed(Ok(entries)) => {
-            state.logbook.entries = entries;
-            state.logbook.listed = true;
-            state.logbook.selected =
-                state.logbook.selected.min(state.logbook.visible().len().saturating_sub(1));
+            state.bench.take_in(&entries);
+            state.logbook.take_in(entries);
         }
         Done::Loaded(Ok(shown)) => {
             let asked = state.findings.loading == Some(shown.run);
@@ -535,10 +533,11 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
                 follow(state, jobs, shown.trace.len());
                 let same =
                     state.findings.shown.as_ref().is_some_and(|s| (s.run, s.lane) == (shown.run, shown.lane));
-                if !same && !std::mem::take(&mut state.findings.kept_framing) {
+                if !same {
                     state.findings.scroll = 0;
                     let ruler = state.findings.framing.ruler;
-                    state.findings.framing = super::canvas::Framing::on(ruler);
+                    let kept = state.findings.kept.take().filter(|k| k.0 == shown.run);
+                    state.findings.framing = kept.map_or(super::canvas::Framing::on(ruler), |k| k.1);
                 }
                 // What is looked at again keeps what is selected, as far as it is still there.
                 let last = shown.findings.breaks.len().checked_sub(1);
@@ -557,7 +556,7 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
                 form.outlook = Some(outlook);
             }
         }
-        Done::Setup(drive, Some((run, situation))) => start::last_setup(state, jobs, &drive, run, &situation),
+        Done::Setup(drive, Some((run, situation))) => start::last_setup(state, &drive, run, &situation),
         Done::Setup(_, None) => {}
         Done::Started(question, run) => start::started(state, jobs, question, run),
         Done::Bench(cards) => state.bench.set_real(cards, state.is_demo),

@@ -167,11 +167,11 @@ fn nvme_drive(file: &File) -> Probe {
     let has_extended = controller.as_ref().is_some_and(|c| c.lists_logs)
         && raw::nvme_log(file, 0x00, extended::LIST)
             .is_ok_and(|list| extended::is_listed(&list, extended::LOG) == Some(true));
-    let page = has_extended.then(|| raw::nvme_log(file, extended::LOG, extended::LENGTH).ok()).flatten();
+    let extended = has_extended.then(|| raw::nvme_log(file, extended::LOG, extended::LENGTH));
     // A log of the maker's own is no answer that does not hold together.
-    let page = page.filter(|page| Extended::decode(page).is_some());
+    let extended = extended.filter(|page| !page.as_ref().is_ok_and(|p| Extended::decode(p).is_none()));
     let extended =
-        page.and_then(|page| asked.page("OCP log C0h", "Extended health log", Ok(page), Extended::decode));
+        extended.and_then(|page| asked.page("OCP log C0h", "Extended health log", page, Extended::decode));
     let Asked { health: told } = asked;
     let health = Health {
         pages: told.pages,

@@ -34,17 +34,16 @@ impl Logbook {
         self.db.execute("DELETE FROM removed WHERE run = ?1", [run]).map(|n| n > 0).map_err(self.wrap())
     }
 
-    /// The runs that were taken off the list, the one that was last first, with when that was in seconds since 1970 and the bytes that they take.
+    /// The runs that were taken off the list, the one that was last first, with when that was in seconds since 1970.
     ///
     /// # Errors
     /// Where the logbook cannot be read.
-    pub fn removed(&self) -> Result<Vec<(i64, i64, u64)>> {
+    pub fn removed(&self) -> Result<Vec<(i64, i64)>> {
         let wrap = self.wrap();
         let mut query =
             self.db.prepare("SELECT run, at FROM removed ORDER BY at DESC, run DESC").map_err(&wrap)?;
         let rows = query.query_map([], |row| Ok((row.get(0)?, row.get(1)?))).map_err(&wrap)?;
-        let all: Vec<(i64, i64)> = rows.collect::<rusqlite::Result<_>>().map_err(&wrap)?;
-        all.into_iter().map(|(run, at)| Ok((run, at, self.size(run)?))).collect()
+        rows.collect::<rusqlite::Result<_>>().map_err(wrap)
     }
 
     /// The bytes that what is kept of a run takes, without the space between.

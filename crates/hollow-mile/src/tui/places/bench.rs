@@ -109,7 +109,7 @@ fn bench(buffer: &mut Buffer, area: Rect, theme: Theme, place: &BenchPlace, runs
     let heat_of =
         |card: &Card| place.heat.get(&card.identity.name).map(|h| h.iter().copied().collect::<Vec<f32>>());
     let facts_of = |line: usize| match place.cards.get(line) {
-        Some(card) => card_facts(card, runs, heat_of(card).as_deref(), area.width >= WITH_GAUGE),
+        Some(card) => card_facts(card, place, runs, heat_of(card).as_deref(), area.width >= WITH_GAUGE),
         None => file_facts(),
     };
     // The selected card has room for all that is said on it.
@@ -181,6 +181,7 @@ fn head(buffer: &mut Buffer, area: Rect, theme: Theme, selected: bool, name: &st
 /// What is said on a drive's card.
 fn card_facts(
     card: &Card,
+    place: &BenchPlace,
     runs: &[Entry],
     heat: Option<&[f32]>,
     with_gauge: bool,
@@ -222,7 +223,7 @@ fn card_facts(
             format!("{}  {} of run {}: {breaks}", miniature(&d.miniature, 24), Bytes(d.bytes), run.run)
         }),
     ));
-    facts.extend(known(&id.name, runs).map(|words| ("known", words)));
+    facts.extend(place.known.get(&id.name).map(|words| ("known", words.clone())));
     let fill = card.fill_share.map_or(String::new(), |f| format!("; {:.0} % in use", f * 100.0));
     facts.push(("writing", format!("{}{fill}", card.writing())));
     facts
@@ -246,31 +247,6 @@ fn gauge(now: f64, limits: &mile_drive::drive::Limits) -> String {
     marks.iter().for_each(|m| cells[cell(*m) as usize] = '╎');
     cells[cell(now) as usize] = '●';
     cells.into_iter().chain([' ', ' ']).collect()
-}
-
-/// What the runs of the logbook show of a drive: its write cache, how hot it became, and how many runs that is from.
-fn known(drive: &str, runs: &[Entry]) -> Option<String> {
-    let of: Vec<_> = runs.iter().filter(|r| r.drive == drive).filter_map(|r| r.digest.as_ref()).collect();
-    let range = |all: &mut dyn Iterator<Item = f64>| {
-        all.fold(None, |r: Option<(f64, f64)>, v| Some(r.map_or((v, v), |(a, b)| (a.min(v), b.max(v)))))
-    };
-    let cache = range(&mut of.iter().filter_map(|d| d.cache_bytes).map(|b| b as f64));
-    let cache = cache.map(|(low, high)| {
-        let (low, high) = (Bytes(low as u64).to_string(), Bytes(high as u64).to_string());
-        let to = if low == high { low } else { format!("{low} to {high}") };
-        format!("write cache {to}")
-    });
-    let heat = range(&mut of.iter().filter_map(|d| d.max_c)).map(|(_, max)| format!("up to {max:.0} °C"));
-    let throttled =
-        of.iter().filter(|d| d.breaks.iter().any(|b| b == mile_core::Cause::ThermalThrottle.words())).count();
-    let from = if of.len() == 1 { "one run".to_owned() } else { format!("{} runs", of.len()) };
-    let told: Vec<String> = [cache, heat].into_iter().flatten().collect();
-    let heat = if throttled > 0 {
-        format!("; throttled in {throttled} of {from}")
-    } else {
-        format!(", from {from}")
-    };
-    (!told.is_empty()).then(|| told.join("; ") + &heat)
 }
 
 /// Where there is little room, what matters for a decision comes first.

@@ -147,7 +147,6 @@ fn logbook(buffer: &mut Buffer, area: Rect, theme: Theme, place: &LogbookPlace) 
         let x = area.right().saturating_sub(text.chars().count() as u16);
         buffer.set_string(x, top - 1, text, theme.faint());
     }
-    let alike = alike(&entries);
     for (i, entry) in entries.iter().enumerate().skip(first).take(rows) {
         let y = top + (i - first) as u16;
         clickable.push((y..y + 1, area.x..area.right(), i));
@@ -156,7 +155,7 @@ fn logbook(buffer: &mut Buffer, area: Rect, theme: Theme, place: &LogbookPlace) 
         if selected {
             buffer.set_style(Rect { y, height: 1, ..area }, style);
         }
-        columns.row(buffer, area, y, theme, style, (entry, &alike));
+        columns.row(buffer, area, y, theme, style, (entry, &place.alike));
         let mark: String = ['A', 'B']
             .into_iter()
             .zip(&place.sides)
@@ -182,13 +181,6 @@ fn logbook(buffer: &mut Buffer, area: Rect, theme: Theme, place: &LogbookPlace) 
         super::lines(buffer, foot, theme, &told(entry, theme, usize::from(area.width)));
     }
     clickable
-}
-
-/// What the set-ups of all runs that are listed say alike, which tells none from another: nothing where there is one run.
-fn alike<'a>(entries: &[&'a Entry]) -> Vec<&'a str> {
-    let [first, rest @ ..] = entries else { return Vec::new() };
-    let in_all = |part: &&str| rest.iter().all(|e| e.situation.split(", ").any(|p| p == *part));
-    if rest.is_empty() { Vec::new() } else { first.situation.split(", ").filter(in_all).collect() }
 }
 
 /// What is said of the selected run below the list: whatever its row has no room for.
@@ -272,10 +264,11 @@ impl Columns {
         y: u16,
         theme: Theme,
         style: Style,
-        of: (&Entry, &[&str]),
+        of: (&Entry, &[String]),
     ) {
         let (entry, alike) = of;
-        let set_up: Vec<&str> = entry.situation.split(", ").filter(|p| !alike.contains(p)).collect();
+        let set_up: Vec<&str> =
+            entry.situation.split(", ").filter(|p| !alike.iter().any(|a| a == p)).collect();
         let set_up = set_up.join(", ");
         let digest = entry.digest.as_ref();
         let moved = digest.map_or(String::new(), |d| Bytes(d.bytes).to_string());

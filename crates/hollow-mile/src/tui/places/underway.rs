@@ -207,15 +207,14 @@ fn now(live: &Live, lane: usize) -> String {
 
 /// What the instruments that measure temperatures beside the drives tell: the newest reading of each, its range and mean.
 fn beside(live: &Live) -> Option<String> {
-    let told = |s: &Series| {
-        let last = s.readings.last()?;
-        let (mean, high) = s.summary(Nanos(0), last.at).unwrap_or((last.value, last.value));
-        let low = s.readings.iter().map(|r| r.value).fold(f64::INFINITY, f64::min);
-        let range = readings::spread(Extent { min: low, mean, max: high.max(last.value) });
+    let told = |(s, (min, max, sum)): (&Series, &(f64, f64, f64))| {
+        let last = s.readings.last().filter(|_| s.channel.unit == "°C")?;
+        let mean = sum / s.readings.len() as f64;
+        let range = readings::spread(Extent { min: *min, mean, max: *max });
         let of = s.channel.of.map_or(String::new(), |of| format!("{} ", live.head.lane(of as usize).name));
         Some(format!("{of}{} {:.1} °C ({range})", s.channel.name, last.value))
     };
-    let all: Vec<String> = live.series.iter().filter(|s| s.channel.unit == "°C").filter_map(told).collect();
+    let all: Vec<String> = live.series.iter().zip(&live.ranges).filter_map(told).collect();
     (!all.is_empty()).then(|| all.join("; "))
 }
 

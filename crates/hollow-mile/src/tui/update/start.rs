@@ -96,18 +96,13 @@ fn show(state: &mut State, jobs: &Jobs, mut form: StartForm) {
 }
 
 /// Takes in how a drive was set up for its last run.
-pub(super) fn last_setup(state: &mut State, jobs: &Jobs, drive: &str, run: i64, situation: &Situation) {
+pub(super) fn last_setup(state: &mut State, drive: &str, run: i64, situation: &Situation) {
     let Some(Overlay::Start(form)) = &mut state.overlay else { return };
     if !form.asks_setup() || form.lanes.first().is_none_or(|l| l.drive != drive) {
         return;
     }
     form.setup.prefill(situation);
     form.setup.from = Some(run);
-    let mut form = form.clone();
-    if !form.starting {
-        look_ahead(state, jobs, &mut form);
-    }
-    state.overlay = Some(Overlay::Start(form));
 }
 
 /// Gives each lane of the chosen course a drive: those that it had, as far as there are as many, or those of the bench from the selected one on.
@@ -316,8 +311,18 @@ pub(super) fn look_ahead(state: &mut State, jobs: &Jobs, form: &mut StartForm) {
 }
 
 /// Says what would happen: what would be lost, how long it takes by what the logbook knows of the drive, the legs, and what speaks against a start.
-pub(in crate::tui) fn ahead(form: &StartForm, order: Order, logbook: &Path) -> Result<Vec<String>, String> {
+///
+/// What the logbook knows takes time to read; it is left out where `is_newest` says that the answer is no longer asked for.
+pub(in crate::tui) fn ahead(
+    form: &StartForm,
+    order: Order,
+    logbook: &Path,
+    is_newest: impl Fn() -> bool,
+) -> Result<Vec<String>, String> {
     let ready = session::plan(order).map_err(|f| f.message().to_owned())?;
+    if !is_newest() {
+        return Ok(Vec::new());
+    }
     let mut lines: Vec<String> = Vec::new();
     // What would be lost comes first, and is seen in the smallest window.
     let changed = form.lanes.iter().zip(&ready.lanes).filter(|(_, r)| r.plan.changes_the_drive());
@@ -408,8 +413,11 @@ pub(super) fn start_key(state: &mut State, jobs: &Jobs, mut form: StartForm, key
             state.overlay = Some(Overlay::Start(Box::new(form)));
             return;
         }
-        (KeyCode::Tab | KeyCode::Down, _) => form.step(1),
-        (KeyCode::BackTab | KeyCode::Up, _) => form.step(-1),
+        (KeyCode::Tab | KeyCode::Down | KeyCode::BackTab | KeyCode::Up, _) => {
+            form.step(if matches!(key.code, KeyCode::Tab | KeyCode::Down) { 1 } else { -1 });
+            state.overlay = Some(Overlay::Start(Box::new(form)));
+            return;
+        }
         (KeyCode::Right | KeyCode::Left | KeyCode::Char('l' | 'h'), Field::Course) => {
             let count = form.choices.len().max(1);
             let by = if matches!(key.code, KeyCode::Right | KeyCode::Char('l')) { 1 } else { count - 1 };
@@ -427,11 +435,14 @@ pub(super) fn start_key(state: &mut State, jobs: &Jobs, mut form: StartForm, key
         (_, Field::Changed) => form.changed.key(key),
         (_, Field::Path) => form.path.key(key),
         (_, Field::Size) => form.size.key(key),
-        (_, Field::Setup(i)) => form.setup.texts[i].key(key),
-        (_, Field::Arm(lane)) => {
-            // What would happen is the same, whoever allows it.
-            form.lanes[lane].arm.key(key);
-            if matches!(form.outlook, Some(Err(_))) {
+        (_, field @ (Field::Setup(_) | Field::Arm(_))) => {
+            match field {
+                Field::Setup(i) => form.setup.texts[i].key(key),
+                Field::Arm(lane) => form.lanes[lane].arm.key(key),
+                _ => {}
+            }
+            // What would happen is the same, however the drive is set up and whoever allows it; but there may be something wrong with it, or no more.
+            if order(state, &form).is_err() || matches!(form.outlook, Some(Err(_))) {
                 look_ahead(state, jobs, &mut form);
             }
             state.overlay = Some(Overlay::Start(Box::new(form)));

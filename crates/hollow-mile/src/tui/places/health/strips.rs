@@ -2,7 +2,7 @@
 
 use super::super::super::theme::Theme;
 use crate::history::Story;
-use crate::history::strips::{ends, strips};
+use crate::history::strips::{ends, months, strips};
 use crate::tui::canvas::fill;
 use crate::tui::put::Put;
 use mile_figures::{StoryKind, StoryStrip};
@@ -110,24 +110,11 @@ fn one(buffer: &mut Buffer, area: Rect, theme: Theme, strip: &StoryStrip) {
 fn ruler(buffer: &mut Buffer, area: Rect, theme: Theme, story: &Story) {
     let Some((first, last)) = ends(&story.snapshots) else { return };
     let width = f64::from(area.width - LABELS);
-    let zone = jiff::tz::TimeZone::system();
-    let Ok(start) = jiff::Timestamp::from_second(first) else { return };
-    let date = start.to_zoned(zone.clone()).date();
-    let mut month = date.first_of_month();
     let mut free = 0.0;
-    // Two hundred years of months, at the most.
-    for _ in 0..2400 {
-        let Ok(next) = month.checked_add(jiff::Span::new().months(1)) else { return };
-        month = next;
-        let Ok(at) = month.to_zoned(zone.clone()) else { return };
-        let at = at.timestamp().as_second();
-        if at > last {
-            break;
-        }
-        let x = (at - first) as f64 / ((last - first) as f64).max(1.0) * width;
+    for (share, month) in months((first, last)) {
+        let x = share * width;
         if x >= free && x + 8.0 <= width {
-            let text = format!("╷{}", month.strftime("%Y-%m"));
-            buffer.put(area.x + LABELS + x as u16, area.y, text, 8, theme.faint());
+            buffer.put(area.x + LABELS + x as u16, area.y, format!("╷{month}"), 8, theme.faint());
             free = x + 10.0;
         }
     }
