@@ -1,6 +1,9 @@
 //! The command line. Names here are a contract (docs/guide.md).
 
+mod lab;
+
 use clap::{Args, Parser, Subcommand, ValueEnum};
+pub(crate) use lab::{LabArgs, LabCommand};
 use mile_bench::Failure;
 use mile_core::{Bytes, Celsius, Nanos};
 use mile_runner::Speed;
@@ -50,6 +53,8 @@ pub(crate) enum Command {
     Selftest(SelftestArgs),
     /// The archive of runs.
     Logbook(LogbookArgs),
+    /// The archive of a lab: many benches, one PostgreSQL database.
+    Lab(LabArgs),
     /// List what interrupted runs have left on disks, and take it away.
     Leftovers(LeftoversArgs),
     /// Courses: test plans as text.
@@ -572,6 +577,21 @@ pub(crate) struct LogbookArgs {
 pub(crate) enum LogbookCommand {
     /// List the runs, newest first.
     List {
+        /// Only runs whose course, drive, model, conditions or status contain this.
+        #[arg(value_name = "WORD")]
+        word: Option<String>,
+        /// Only runs with this tag.
+        #[arg(long)]
+        tag: Option<String>,
+        /// Only runs that began on this day or later, YYYY-MM-DD.
+        #[arg(long, value_name = "DAY", value_parser = morning)]
+        since: Option<i64>,
+        /// Only runs that began before this day, YYYY-MM-DD.
+        #[arg(long, value_name = "DAY", value_parser = morning)]
+        before: Option<i64>,
+        /// Only so many, the newest.
+        #[arg(long, value_name = "COUNT")]
+        newest: Option<u32>,
         /// Say how many bytes each takes in the logbook.
         #[arg(long)]
         sizes: bool,
@@ -744,8 +764,20 @@ fn time(text: &str) -> Result<Nanos, String> {
 
 /// A day such as `2026-03-01`, as the moment at which it ends, seconds since 1970-01-01 UTC.
 fn day(text: &str) -> Result<i64, String> {
-    let date: jiff::civil::Date =
-        text.parse().map_err(|_| format!("`{text}` is no day; write it as 2026-03-01"))?;
-    let end = date.tomorrow().and_then(|d| d.to_zoned(jiff::tz::TimeZone::system()));
-    end.map(|z| z.timestamp().as_second() - 1).map_err(|e| format!("`{text}`: {e}"))
+    let next = date(text)?.tomorrow().map_err(|e| format!("`{text}`: {e}"))?;
+    Ok(begins(next)? - 1)
+}
+
+/// The same, as the moment at which it begins.
+fn morning(text: &str) -> Result<i64, String> {
+    begins(date(text)?)
+}
+
+fn date(text: &str) -> Result<jiff::civil::Date, String> {
+    text.parse().map_err(|_| format!("`{text}` is no day; write it as 2026-03-01"))
+}
+
+fn begins(date: jiff::civil::Date) -> Result<i64, String> {
+    let start = date.to_zoned(jiff::tz::TimeZone::system()).map_err(|e| format!("`{date}`: {e}"))?;
+    Ok(start.timestamp().as_second())
 }

@@ -9,6 +9,7 @@ pub(crate) mod export;
 pub(crate) mod findings;
 pub(crate) mod health;
 pub(crate) mod instrument;
+pub(crate) mod lab;
 pub(crate) mod leftovers;
 pub(crate) mod logbook;
 pub(crate) mod report;

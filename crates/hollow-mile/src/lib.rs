@@ -50,6 +50,7 @@ pub fn run() -> ExitCode {
         Some(Command::Health(args)) => commands::health::run(&args),
         Some(Command::Watch(args)) => commands::watch::run(&args),
         Some(Command::Selftest(args)) => commands::health::selftest(&args),
+        Some(Command::Lab(args)) => commands::lab::run(&args),
         Some(Command::Logbook(args)) => commands::logbook::run(&args),
         Some(Command::Instrument(args)) => commands::instrument::run(&args),
         Some(Command::Man(args)) => commands::shell::man(&args),

@@ -4,6 +4,7 @@
 pub mod bench;
 pub mod courses;
 mod failure;
+pub mod lab;
 pub mod metrics;
 pub mod outlook;
 pub mod session;

@@ -45,6 +45,8 @@ struct Figures {
     lanes: Vec<LaneFigures>,
     /// The newest value of each channel.
     channels: Vec<Option<f64>>,
+    /// Samples that wait for the archive of a lab, where the run goes there.
+    waiting: Option<u64>,
 }
 
 /// The figures of a run, shared between whoever tells them and whoever is asked.
@@ -75,7 +77,7 @@ impl Metrics {
     pub fn new(run: i64, head: &RunHead) -> Self {
         let lanes = vec![LaneFigures::default(); head.lanes.len()];
         let channels = vec![None; head.channels.len()];
-        Self(Arc::new(Mutex::new(Figures { run, head: head.clone(), lanes, channels })))
+        Self(Arc::new(Mutex::new(Figures { run, head: head.clone(), lanes, channels, waiting: None })))
     }
 
     /// Takes in what a lane told.
@@ -111,6 +113,11 @@ impl Metrics {
             Message::Ended(outcome) => of.ended = Some(outcome.status),
             _ => {}
         }
+    }
+
+    /// Takes in how many samples wait to be brought to the archive of a lab.
+    pub fn waits(&self, samples: u64) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).waiting = Some(samples);
     }
 
     /// The figures as OpenMetrics text.
@@ -310,6 +317,16 @@ impl Figures {
             if let Some(number) = of.leg.filter(|_| of.ended.is_none()) {
                 leg.sample(&format!("{labels},leg=\"{}\"", escaped(head.leg_name(number))), Some(1.0));
             }
+        }
+        if let Some(waiting) = self.waiting {
+            family(
+                &mut out,
+                "hollow_mile_spool_waiting",
+                "gauge",
+                "",
+                "Samples of this bench that the archive of the lab does not have yet.",
+            )
+            .sample(&format!("run=\"{}\"", self.run), some(waiting));
         }
         let mut channels = family(
             &mut out,

@@ -9,6 +9,7 @@ pub use prepare::{plan, prepare, read_course};
 
 use crate::Failure;
 use crate::bench::{self, Card, Named};
+use crate::lab::{self, Forwarding};
 use crate::metrics::{self, Metrics};
 use crossbeam_channel::{Receiver, Sender, unbounded};
 use mile_core::channel::{Channel, Source};
@@ -55,6 +56,9 @@ pub struct Order {
     /// Where the figures of the run are served for a monitoring system: a port of this host, or a host and a port.
     #[serde(default)]
     pub metrics: Option<String>,
+    /// The archive of a lab that the run goes to, beside the file in which it is recorded.
+    #[serde(default)]
+    pub lab: Option<String>,
     /// The run of the logbook that goes on.
     pub resume: Option<i64>,
     /// What spoke against the start, and was accepted.
@@ -143,6 +147,8 @@ pub struct Ended {
     pub truths: Vec<Truth>,
     /// The run's number, or why the logbook does not have all of it.
     pub kept: Result<i64, LogbookError>,
+    /// Its number in the archive of a lab, where it went there and all of it has come.
+    pub archived: Option<i64>,
 }
 
 /// The order by which a run of the logbook goes on, as it was given then. `consents` are what is allowed now, by lane.
@@ -196,6 +202,7 @@ pub fn order_to_resume(
         keep: first.keep,
         discard_first: first.discard_first,
         metrics: None,
+        lab: None,
         instruments: head.instruments,
         resume: Some(run),
         warnings: Vec::new(),
@@ -306,6 +313,14 @@ impl Ready {
         Ok(GoingOn { head: stored.head, lanes })
     }
 
+    /// The file in which the run is recorded that is to be kept in `logbook`, which may be the archive of a lab.
+    ///
+    /// # Errors
+    /// As [`lab::recorded_in`].
+    pub fn recorded_in(&mut self, logbook: &Path) -> Result<PathBuf, Failure> {
+        lab::recorded_in(&mut self.order, logbook)
+    }
+
     /// Starts the run on a thread of its own. Whoever listens to the messages may fall behind; the logbook does not.
     ///
     /// # Errors
@@ -376,6 +391,7 @@ impl Ready {
             drive: head.drives(),
             course: head.course.clone(),
         };
+        let to_lab = commands.clone();
         // A run that cannot be watched from outside is still a run.
         let server = Server::start(hello, !real, commands).ok().map(Arc::new);
         if let (Some(server), Some(before)) = (&server, before) {
@@ -383,6 +399,17 @@ impl Ready {
         }
         let socket = server.as_ref().map(|s| s.path().to_owned());
         let (news, of_the_log) = unbounded();
+        let forwarding = match &self.order.lab {
+            Some(lab) => Some(Forwarding::start(lab::Terms {
+                lab: lab.clone(),
+                spool: book.path().to_owned(),
+                run: entered.run,
+                told: news.clone(),
+                commands: to_lab,
+                metrics: metrics.clone(),
+            })?),
+            None => None,
+        };
         let errand = Recording { entered, told: news, waits: !real, aside: aside_folders() };
         let recorder = Recorder::start(book, errand)?;
         {
@@ -454,6 +481,7 @@ impl Ready {
             }
             drop(polling);
             let kept = recorder.finish();
+            let archived = forwarding.and_then(Forwarding::finish);
             if let Some(server) = server {
                 if let Err(e) = &kept {
                     server.tell(0, &failed(e.to_string()));
@@ -480,6 +508,7 @@ impl Ready {
                 findings,
                 truths: self.lanes.iter().filter_map(|l| l.drive.truth()).collect(),
                 kept,
+                archived,
             }
         };
         Ok((Box::new(work), socket))
@@ -539,8 +568,8 @@ impl Underway {
 ///
 /// # Errors
 /// Where no process can be made, or the run is refused.
-pub fn spawn_runner(order: Order, logbook: &Path) -> Result<PathBuf, Failure> {
-    let logbook = std::path::absolute(logbook)?;
+pub fn spawn_runner(mut order: Order, logbook: &Path) -> Result<PathBuf, Failure> {
+    let logbook = std::path::absolute(lab::recorded_in(&mut order, logbook)?)?;
     let errand = serde_json::to_vec(&Errand { order, logbook })?;
     let mut child = std::process::Command::new(std::env::current_exe()?)
         .arg("runner")
@@ -626,6 +655,22 @@ pub fn stop_on_signals(commands: Sender<Command>) -> Result<(), Failure> {
         }
     })?;
     Ok(())
+}
+
+/// Is told when a signal asks this process to end.
+///
+/// # Errors
+/// Where the system does not let signals be waited for.
+pub fn stopped() -> Result<Receiver<()>, Failure> {
+    let (commands, told) = unbounded();
+    stop_on_signals(commands)?;
+    let (say, stopped) = crossbeam_channel::bounded(1);
+    std::thread::Builder::new().name("stop".into()).spawn(move || {
+        for _ in told {
+            let _ = say.try_send(());
+        }
+    })?;
+    Ok(stopped)
 }
 
 /// All that a runner had told before: from its logbook, and from what it keeps itself.

@@ -36,6 +36,7 @@ fn order(course: &str, lanes: &[(&str, &str)]) -> Order {
         discard_first: false,
         metrics: None,
         instruments: None,
+        lab: None,
         resume: None,
         warnings: Vec::new(),
     }

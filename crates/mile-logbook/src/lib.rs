@@ -4,6 +4,7 @@
 //! thread of its own, and [`side`] has what the logbook does not take. [`exchange`] reads and writes CSV, and writes JSON Lines.
 
 pub mod exchange;
+pub mod lab;
 pub mod recorder;
 pub mod side;
 pub mod store;
@@ -11,5 +12,6 @@ pub mod store;
 pub use exchange::{Exchange, Imported, Problem};
 pub use recorder::{Archive, Entered, Errand, Kept, Recorder};
 pub use store::{
-    Block, Digest, DriveKey, Entry, KnownDrive, Logbook, LogbookError, StoredLane, StoredRun, latencies,
+    Block, Digest, DriveKey, Entry, Fault, Filter, KnownDrive, Logbook, LogbookError, StoredLane, StoredRun,
+    latencies,
 };

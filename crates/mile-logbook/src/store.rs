@@ -1,41 +1,44 @@
-//! The logbook file.
+//! The logbook: what is kept of runs and drives, in a file of this machine or in the archive of a lab.
 //!
-//! SQLite with a write-ahead log. What always holds: a run's row is written before its first sample; samples are appended in
-//! blocks, each in one transaction together with the events of its time, synced to the medium before it counts as kept; a block is
-//! never changed. `user_version` is the version of the schema. A run that says it is underway while its process is gone was
-//! cut short; that is found, and marked, when the logbook is opened.
+//! What always holds: a run's row is written before its first sample; samples are appended in blocks, each in one transaction together
+//! with the events of its time, synced to the medium before it counts as kept; a block is never changed. A file is SQLite with a
+//! write-ahead log, and its `user_version` is the version of the schema. A run of a file that says it is underway while its process is gone
+//! was cut short; that is found, and marked, when the file is opened. Which database it is, only an [`engine::Engine`] knows.
 //!
 //! A block of samples is the byte 1 (the version of this encoding) and the samples in postcard's encoding.
 
 mod copy;
+pub(crate) mod engine;
 mod entry;
-mod keeper;
 mod latencies;
+mod list;
 mod owner;
+pub(crate) mod place;
+pub(crate) mod postgres;
 mod reading;
 mod readings;
 mod removed;
 mod schema;
 mod snapshots;
+mod sqlite;
 mod tags;
 
+pub use engine::Fault;
 pub use entry::{Block, Entry, StoredLane, StoredRun};
 pub use latencies::latencies;
+pub use list::Filter;
 pub use mile_core::{Digest, MINIATURE};
+pub(crate) use snapshots::origin_key;
 pub use snapshots::{DriveKey, KnownDrive};
 pub use tags::no_tag;
 
+use engine::{Answer, Engine, Row, Value, values};
 use mile_core::health::Moment;
 use mile_core::sample::Order;
 use mile_core::{Sample, Trace, findings};
 use mile_files::FileError;
-use mile_files::database::{self, Access, Checked, Head};
 use mile_runner::{Event, Outcome, RunHead, Status};
 use reading::Lies;
-use rusqlite::{
-    Connection, ErrorCode, OpenFlags, OptionalExtension, Row, Transaction, TransactionBehavior, params,
-};
-use schema::{APPLICATION_ID, VERSION};
 use std::path::{Path, PathBuf};
 
 /// Most lanes of a run.
@@ -51,7 +54,7 @@ pub enum LogbookError {
     #[error(
         "the logbook {path} is damaged or no logbook ({source}). It is left as it is. To go on with a new one in its place, run: hollow-mile logbook set-aside --logbook {path}"
     )]
-    Damaged { path: PathBuf, source: rusqlite::Error },
+    Damaged { path: PathBuf, source: Fault },
     #[error(
         "the logbook {path} is damaged or no logbook (it does not begin as one does). It is left as it is. To go on with a new one in its place, run: hollow-mile logbook set-aside --logbook {path}"
     )]
@@ -71,7 +74,7 @@ pub enum LogbookError {
     #[error("cannot {doing} the logbook {path}: {source}")]
     Io { path: PathBuf, doing: &'static str, source: std::io::Error },
     #[error("cannot use the logbook {path}: {source}")]
-    Database { path: PathBuf, source: rusqlite::Error },
+    Database { path: PathBuf, source: Fault },
     #[error(
         "the logbook {path} does not take the end of the run. What it lacks is in {aside}; bring it in with: hollow-mile logbook recover {aside}"
     )]
@@ -90,6 +93,16 @@ pub enum LogbookError {
     Removed { path: PathBuf, run: i64 },
     #[error("run {run} is underway; it can be taken off the list once it has ended")]
     Underway { run: i64 },
+    #[error("{path} has no right to do that: {source}")]
+    Denied { path: PathBuf, source: Fault },
+    #[error("the archive {path} cannot be reached: {source}")]
+    Lost { path: PathBuf, source: Fault },
+    #[error("{address}: {why}")]
+    Address { address: String, why: String },
+    #[error(
+        "{path} is no archive of a lab yet; whoever runs the database sets it up with: hollow-mile lab init --lab {path}"
+    )]
+    NoLab { path: PathBuf },
     #[error("run {run} in the logbook {path} cannot be read: {why}. The other runs are not affected")]
     BadRun { path: PathBuf, run: i64, why: String },
 }
@@ -105,15 +118,20 @@ impl From<FileError> for LogbookError {
     }
 }
 
-/// How long another process that writes is waited for, and the time between two tries, milliseconds.
-const BUSY: u64 = 5000;
-const RETRY: u64 = 10;
-
-/// Whether there is a database, and nothing in it.
-fn is_blank(db: &Connection) -> rusqlite::Result<bool> {
-    let known =
-        "SELECT (SELECT count(*) FROM sqlite_schema) + (SELECT application_id FROM pragma_application_id)";
-    db.query_row(known, [], |row| row.get::<_, i64>(0)).map(|n| n == 0)
+impl LogbookError {
+    /// What a fault of the database means for a logbook.
+    pub(crate) fn of(path: &Path) -> impl Fn(Fault) -> Self + use<> {
+        let path = path.to_owned();
+        move |source| {
+            let path = path.clone();
+            match source {
+                Fault::Damaged(_) => Self::Damaged { path, source },
+                Fault::Denied(_) => Self::Denied { path, source },
+                Fault::Lost(_) => Self::Lost { path, source },
+                _ => Self::Database { path, source },
+            }
+        }
+    }
 }
 
 /// Tries to open a logbook while files come and go below its path.
@@ -123,7 +141,7 @@ const TRIES: usize = 20;
 #[derive(Debug)]
 pub struct Logbook {
     path: PathBuf,
-    db: Connection,
+    db: Box<dyn Engine>,
     version: i64,
     /// What its file was when it was opened to read it as it lies there, without regard to anybody who writes.
     as_it_was: Option<Lies>,
@@ -136,7 +154,7 @@ impl Logbook {
     /// # Errors
     /// Where what lies there is no regular file, no logbook, damaged, newer, or cannot be written. It is then left as it is.
     pub fn open(path: &Path) -> Result<Self> {
-        Self::to_write(path, Access::Create)
+        Self::to_write(path, true)
     }
 
     /// Opens a logbook that must exist, to write to it.
@@ -144,196 +162,91 @@ impl Logbook {
     /// # Errors
     /// As [`Logbook::open`], and where there is none.
     pub fn open_existing(path: &Path) -> Result<Self> {
-        Self::to_write(path, Access::Write)
+        Self::to_write(path, false)
     }
 
-    fn to_write(path: &Path, access: Access) -> Result<Self> {
-        let mut tries = TRIES;
-        let mut book = loop {
-            let checked = database::check(path, access)?;
-            Self::recognise(&checked)?;
-            let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
-                | OpenFlags::SQLITE_OPEN_NOFOLLOW
-                | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-            let book = Self::connect(checked.path(), checked.path(), flags)?;
-            match checked.confirm() {
-                Ok(()) => break book,
-                Err(e) if tries == 0 => return Err(e.into()),
-                Err(_) => tries -= 1,
-            }
-            drop((book, checked));
-            std::thread::sleep(std::time::Duration::from_millis(RETRY));
-        };
-        // One that another process is about to make has nothing in it yet.
-        if is_blank(&book.db).map_err(book.wrap())? {
-            book.create()?;
-        }
-        book.check()?;
-        book.settings()?;
-        book.migrate()?;
-        // Where it cannot be written now, on a full disk for one, what is in it can still be read: how a run stands is then
-        // told by its owner each time.
-        let _ = book.mark_cut_short();
-        Ok(book)
-    }
-
-    /// All runs of the logbook at a path, newest first; none where nothing was kept in it yet.
-    ///
-    /// # Errors
-    /// As [`Logbook::read`].
-    pub fn all(path: &Path) -> Result<Vec<Entry>> {
-        match Self::reading(path, Self::list) {
-            Err(LogbookError::Blank { .. }) => Ok(Vec::new()),
-            list => list,
+    fn to_write(path: &Path, create: bool) -> Result<Self> {
+        match place::lab(path)? {
+            Some(lab) => lab.open(),
+            None => sqlite::open(path, create),
         }
     }
 
-    /// Refuses a file whose head is not that of a logbook.
-    fn recognise(checked: &Checked) -> Result<()> {
-        let path = || checked.path().to_owned();
-        match checked.head() {
-            Head::Empty | Head::Database { application: APPLICATION_ID } => Ok(()),
-            // The mark of a new one may still be in its log; what SQLite reads decides, before anything is written.
-            Head::Database { application: 0 } if checked.has_log() => {
-                let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-                let book = Self::connect(checked.path(), checked.path(), flags)?;
-                match book.pragma("application_id")? {
-                    id if id == i64::from(APPLICATION_ID) => Ok(()),
-                    _ => Err(LogbookError::Foreign { path: path() }),
-                }
-            }
-            Head::Database { .. } => Err(LogbookError::Foreign { path: path() }),
-            Head::Other => Err(LogbookError::NoLogbook { path: path() }),
-        }
-    }
-
-    fn connect(name: &Path, path: &Path, flags: OpenFlags) -> Result<Self> {
-        let wrap = |source| LogbookError::Database { path: path.to_owned(), source };
-        let db = Connection::open_with_flags(name, flags).map_err(wrap)?;
-        db.busy_timeout(std::time::Duration::from_millis(BUSY)).map_err(wrap)?;
-        Ok(Self { path: path.to_owned(), db, version: VERSION, as_it_was: None })
-    }
-
-    fn pragma(&self, name: &str) -> Result<i64> {
-        self.db.pragma_query_value(None, name, |row| row.get(0)).map_err(self.wrap())
-    }
-
-    fn wrap(&self) -> impl Fn(rusqlite::Error) -> LogbookError + use<> {
-        let path = self.path.clone();
-        move |source| match source.sqlite_error_code() {
-            Some(ErrorCode::NotADatabase | ErrorCode::DatabaseCorrupt) => {
-                LogbookError::Damaged { path: path.clone(), source }
-            }
-            _ => LogbookError::Database { path: path.clone(), source },
-        }
+    pub(crate) fn wrap(&self) -> impl Fn(Fault) -> LogbookError + use<> {
+        LogbookError::of(&self.path)
     }
 
     /// As [`Logbook::wrap`], for what is read of one run: a value of another kind than it should have is that run's fault only.
-    fn wrap_of(&self, run: i64) -> impl Fn(rusqlite::Error) -> LogbookError + use<> {
+    pub(crate) fn wrap_of(&self, run: i64) -> impl Fn(Fault) -> LogbookError + use<> {
         let (wrap, path) = (self.wrap(), self.path.clone());
         move |source| match source {
-            rusqlite::Error::InvalidColumnType(..)
-            | rusqlite::Error::FromSqlConversionFailure(..)
-            | rusqlite::Error::IntegralValueOutOfRange(..)
-            | rusqlite::Error::Utf8Error(..) => {
-                LogbookError::BadRun { path: path.clone(), run, why: source.to_string() }
-            }
+            Fault::Value(why) => LogbookError::BadRun { path: path.clone(), run, why },
             other => wrap(other),
         }
     }
 
-    /// Makes the tables, unless another process has made them meanwhile.
-    fn create(&mut self) -> Result<()> {
-        let wrap = self.wrap();
-        // Holds back everybody else who is about to do the same.
-        let change = Transaction::new(&mut self.db, TransactionBehavior::Immediate).map_err(&wrap)?;
-        if !is_blank(&change).map_err(&wrap)? {
-            return Ok(());
-        }
-        schema::create(&change).map_err(&wrap)?;
-        // Before there is a write-ahead log, so that the file's own head bears it from the first moment.
-        change.pragma_update(None, "application_id", APPLICATION_ID).map_err(&wrap)?;
-        change.pragma_update(None, "user_version", VERSION).map_err(&wrap)?;
-        change.commit().map_err(wrap)
+    /// Carries out a statement, and gives how many rows it changed.
+    pub(crate) fn execute(&self, statement: &str, values: &[Value<'_>]) -> Result<u64> {
+        self.db.execute(statement, values).map_err(self.wrap())
     }
 
-    fn settings(&self) -> Result<()> {
-        let wrap = self.wrap();
-        // Nobody is waited for when the journal is chosen, as there is no journal yet: whoever is second tries again.
-        let mut tries = BUSY / RETRY;
-        loop {
-            match self.db.pragma_update(None, "journal_mode", "WAL") {
-                Err(e) if tries > 0 && e.sqlite_error_code() == Some(ErrorCode::DatabaseBusy) => {
-                    tries -= 1;
-                    std::thread::sleep(std::time::Duration::from_millis(RETRY));
-                }
-                done => break done.map_err(&wrap)?,
-            }
-        }
-        // FULL: a block that counts as kept survives a power cut too.
-        self.db.pragma_update(None, "synchronous", "FULL").map_err(&wrap)?;
-        self.db.pragma_update(None, "foreign_keys", true).map_err(wrap)
+    /// All rows of an answer.
+    pub(crate) fn rows<T>(
+        &self,
+        statement: &str,
+        values: &[Value<'_>],
+        read: impl Fn(&dyn Row) -> Answer<T>,
+    ) -> Answer<Vec<T>> {
+        let mut all = Vec::new();
+        self.db.each(statement, values, &mut |row| {
+            all.push(read(row)?);
+            Ok(())
+        })?;
+        Ok(all)
     }
 
-    /// Refuses what is no logbook, or of a format that is not known.
-    fn check(&mut self) -> Result<()> {
-        let (id, version) = (self.pragma("application_id")?, self.pragma("user_version")?);
-        if id != i64::from(APPLICATION_ID) {
-            return Err(LogbookError::Foreign { path: self.path.clone() });
-        }
-        if version > VERSION {
-            return Err(LogbookError::Newer { path: self.path.clone(), found: version, known: VERSION });
-        }
-        self.version = version;
-        // A damaged table shows when it is read.
-        self.db
-            .query_row("SELECT count(*) FROM runs", [], |row| row.get::<_, i64>(0))
-            .map_err(self.wrap())?;
-        Ok(())
+    /// The first row of an answer, if there is one.
+    pub(crate) fn first<T>(
+        &self,
+        statement: &str,
+        values: &[Value<'_>],
+        read: impl Fn(&dyn Row) -> Answer<T>,
+    ) -> Answer<Option<T>> {
+        Ok(self.rows(statement, values, read)?.into_iter().next())
     }
 
-    /// Brings the tables to the format of this version.
-    fn migrate(&mut self) -> Result<()> {
-        let wrap = self.wrap();
-        if self.version >= VERSION {
-            return Ok(());
-        }
-        self.db.execute_batch("BEGIN IMMEDIATE").map_err(&wrap)?;
-        let done = self.migrate_now();
-        let end = if done.is_ok() { "COMMIT" } else { "ROLLBACK" };
-        self.db.execute_batch(end).map_err(&wrap)?;
-        done?;
-        self.version = VERSION;
-        Ok(())
+    /// As [`Logbook::first`], of what is not one run's.
+    pub(crate) fn one<T>(
+        &self,
+        statement: &str,
+        values: &[Value<'_>],
+        read: impl Fn(&dyn Row) -> Answer<T>,
+    ) -> Result<Option<T>> {
+        self.first(statement, values, read).map_err(self.wrap())
     }
 
-    /// Brings the tables to this version, in a transaction of the caller's.
-    fn migrate_now(&self) -> Result<()> {
+    /// Does all of something or nothing, with one wait for the medium. Part of what is underway where it is called within.
+    pub(crate) fn together<T>(&mut self, work: impl FnOnce(&mut Self) -> Result<T>) -> Result<T> {
+        if self.db.in_transaction() {
+            return work(self);
+        }
         let wrap = self.wrap();
-        // Another process may have done it meanwhile.
-        let version = self.pragma("user_version")?;
-        if version >= VERSION {
-            return Ok(());
-        }
-        schema::migrate(&self.db, version).map_err(&wrap)?;
-        if version < schema::HEALTH_SINCE {
-            for (key, snapshot) in self.read_of_runs()? {
-                self.keep_snapshots(&key, &[snapshot])?;
-            }
-        }
-        self.db.pragma_update(None, "user_version", VERSION).map_err(wrap)
+        self.db.begin().map_err(&wrap)?;
+        let done = work(self);
+        let ended = self.db.end(done.is_ok());
+        let done = done?;
+        ended.map_err(wrap)?;
+        Ok(done)
     }
 
     fn mark_cut_short(&mut self) -> Result<()> {
-        let wrap = self.wrap();
-        let underway: Vec<(i64, String)> = {
-            let mut query =
-                self.db.prepare("SELECT id, owner FROM runs WHERE status = 'underway'").map_err(&wrap)?;
-            let rows = query.query_map([], |row| Ok((row.get(0)?, row.get(1)?))).map_err(&wrap)?;
-            rows.collect::<rusqlite::Result<_>>().map_err(&wrap)?
-        };
+        let underway = self
+            .rows("SELECT id, owner FROM runs WHERE status = 'underway'", &[], |row| {
+                Ok((row.integer(0)?, row.string(1)?))
+            })
+            .map_err(self.wrap())?;
         for (run, owner) in underway {
-            if !owner::is_alive(&owner) {
+            if self.db.is_gone(&owner) {
                 // A row that cannot be read stands in nobody's way.
                 let _ = self.finish(run, Status::CutShort, &[]);
             }
@@ -344,85 +257,6 @@ impl Logbook {
     /// Where it is.
     pub fn path(&self) -> &Path {
         &self.path
-    }
-
-    /// All runs, newest first. A run whose row cannot be read is in the list, with what is wrong with it.
-    ///
-    /// # Errors
-    /// Where the list itself cannot be read.
-    pub fn list(&self) -> Result<Vec<Entry>> {
-        let wrap = self.wrap();
-        let mut query = self
-            .db
-            .prepare(
-                "SELECT id, started, course, drive, status, head, owner FROM runs
-                 WHERE id NOT IN (SELECT run FROM removed) ORDER BY id DESC",
-            )
-            .map_err(&wrap)?;
-        let mut rows = query.query([]).map_err(&wrap)?;
-        let mut list = Vec::new();
-        while let Some(row) = rows.next().map_err(&wrap)? {
-            let run: i64 = row.get(0).map_err(&wrap)?;
-            list.push(self.entry(run, row).unwrap_or_else(|e| Entry {
-                run,
-                started: row.get(1).unwrap_or_default(),
-                course: row.get(2).unwrap_or_default(),
-                drive: row.get(3).unwrap_or_default(),
-                situation: String::new(),
-                model: String::new(),
-                status: Status::Unreadable,
-                digest: None,
-                tags: Vec::new(),
-                problem: Some(e.to_string()),
-            }));
-        }
-        Ok(list)
-    }
-
-    fn entry(&self, run: i64, row: &Row<'_>) -> Result<Entry> {
-        let text = |i: usize| row.get::<_, String>(i).map_err(|e| self.bad(run, &e));
-        let head: RunHead = serde_json::from_str(&text(5)?).map_err(|e| self.bad(run, &e))?;
-        let status = self.status(run, &text(4)?, &text(6)?)?;
-        let mut digests = Vec::new();
-        for lane in 0..head.lanes.len() {
-            match self.kept_digest(run, lane)? {
-                Some(digest) => digests.push(digest),
-                None if status == Status::CutShort => digests.push(self.digest(run, lane, &head)?),
-                None => {}
-            }
-        }
-        let digest = Digest::together(&digests);
-        Ok(Entry {
-            run,
-            started: row.get(1).map_err(|e| self.bad(run, &e))?,
-            course: text(2)?,
-            drive: text(3)?,
-            situation: head
-                .lanes
-                .iter()
-                .map(|l| l.situation.line())
-                .filter(|l| !l.is_empty())
-                .collect::<Vec<_>>()
-                .join(" + "),
-            model: head.models(),
-            status,
-            digest,
-            tags: self.tags(run)?,
-            problem: None,
-        })
-    }
-
-    fn kept_digest(&self, run: i64, lane: usize) -> Result<Option<Digest>> {
-        let kept = self
-            .db
-            .query_row(
-                "SELECT digest FROM lanes WHERE run = ?1 AND lane = ?2",
-                params![run, lane as i64],
-                |row| row.get::<_, Option<String>>(0),
-            )
-            .optional()
-            .map_err(self.wrap_of(run))?;
-        Ok(kept.flatten().and_then(|d| serde_json::from_str(&d).ok()))
     }
 
     /// What a lane of a run came to.
@@ -439,14 +273,14 @@ impl Logbook {
         Ok(Digest::of(&trace, &findings(&trace, &head.context())))
     }
 
-    fn bad(&self, run: i64, why: &dyn std::fmt::Display) -> LogbookError {
+    pub(crate) fn bad(&self, run: i64, why: &dyn std::fmt::Display) -> LogbookError {
         LogbookError::BadRun { path: self.path.clone(), run, why: why.to_string() }
     }
 
     /// How a run stands: one that says it is underway is not where its process is gone.
     fn status(&self, run: i64, word: &str, owner: &str) -> Result<Status> {
         match status_of(word).ok_or_else(|| self.bad(run, &format!("unknown status `{word}`")))? {
-            Status::Underway if !owner::is_alive(owner) => Ok(Status::CutShort),
+            Status::Underway if self.db.is_gone(owner) => Ok(Status::CutShort),
             status => Ok(status),
         }
     }
@@ -454,24 +288,16 @@ impl Logbook {
     /// The number of a run: a number, or `last`.
     pub fn resolve(&self, wanted: &str) -> Result<i64> {
         let none = || LogbookError::NoSuchRun { path: self.path.clone(), wanted: wanted.to_owned() };
-        let found = match wanted {
-            "last" => self.db.query_row(
-                "SELECT max(id) FROM runs WHERE id NOT IN (SELECT run FROM removed)",
-                [],
-                |row| row.get::<_, Option<i64>>(0),
-            ),
-            number => {
-                let number: i64 = number.parse().map_err(|_| none())?;
-                if self.is_removed(number)? {
-                    return Err(LogbookError::Removed { path: self.path.clone(), run: number });
-                }
-                self.db
-                    .query_row("SELECT id FROM runs WHERE id = ?1", [number], |row| row.get(0))
-                    .optional()
-                    .map(Option::flatten)
-            }
-        };
-        found.map_err(self.wrap())?.ok_or_else(none)
+        if wanted == "last" {
+            let last = "SELECT max(id) FROM runs WHERE id NOT IN (SELECT run FROM removed)";
+            return self.one(last, &[], |row| row.maybe_integer(0))?.flatten().ok_or_else(none);
+        }
+        let number: i64 = wanted.parse().map_err(|_| none())?;
+        if self.is_removed(number)? {
+            return Err(LogbookError::Removed { path: self.path.clone(), run: number });
+        }
+        let found = self.one("SELECT id FROM runs WHERE id = ?1", values![number], |row| row.integer(0))?;
+        found.ok_or_else(none)
     }
 
     /// A run with all its samples.
@@ -494,11 +320,9 @@ impl Logbook {
     /// What was known of a run when it began, how it stands, and how each of its lanes ended; without its samples.
     pub fn ends(&self, run: i64) -> Result<(RunHead, Status, Vec<Option<Outcome>>)> {
         let row = self
-            .db
-            .query_row("SELECT head, status, owner FROM runs WHERE id = ?1", [run], |row| {
-                Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?, row.get::<_, String>(2)?))
+            .first("SELECT head, status, owner FROM runs WHERE id = ?1", values![run], |row| {
+                Ok((row.string(0)?, row.string(1)?, row.string(2)?))
             })
-            .optional()
             .map_err(self.wrap_of(run))?;
         let (head, status, owner) =
             row.ok_or_else(|| LogbookError::NoSuchRun { path: self.path.clone(), wanted: run.to_string() })?;
@@ -509,13 +333,9 @@ impl Logbook {
         let mut outcomes = Vec::new();
         for lane in 0..head.lanes.len() {
             let text = self
-                .db
-                .query_row(
-                    "SELECT outcome FROM lanes WHERE run = ?1 AND lane = ?2",
-                    params![run, lane as i64],
-                    |row| row.get::<_, Option<String>>(0),
-                )
-                .optional()
+                .first("SELECT outcome FROM lanes WHERE run = ?1 AND lane = ?2", values![run, lane], |row| {
+                    Ok(row.maybe_text(0)?.map(str::to_owned))
+                })
                 .map_err(self.wrap_of(run))?;
             let read = |o: String| serde_json::from_str(&o).map_err(|e| self.bad(run, &e));
             outcomes.push(text.flatten().map(read).transpose()?);
@@ -524,14 +344,14 @@ impl Logbook {
     }
 
     fn events(&self, run: i64, lane: usize) -> Result<Vec<Event>> {
-        let wrap = self.wrap_of(run);
-        let mut query = self
-            .db
-            .prepare("SELECT event FROM events WHERE run = ?1 AND lane = ?2 ORDER BY seq")
-            .map_err(&wrap)?;
-        let texts =
-            query.query_map(params![run, lane as i64], |row| row.get::<_, String>(0)).map_err(&wrap)?;
-        texts.map(|t| serde_json::from_str(&t.map_err(&wrap)?).map_err(|e| self.bad(run, &e))).collect()
+        let texts = self
+            .rows(
+                "SELECT event FROM events WHERE run = ?1 AND lane = ?2 ORDER BY seq",
+                values![run, lane],
+                |row| row.string(0),
+            )
+            .map_err(self.wrap_of(run))?;
+        texts.iter().map(|t| serde_json::from_str(t).map_err(|e| self.bad(run, &e))).collect()
     }
 
     fn samples(&self, run: i64, lane: usize) -> Result<Vec<Sample>> {
@@ -547,49 +367,59 @@ impl Logbook {
     /// # Errors
     /// Where the logbook cannot be read.
     pub fn samples_of(&self, run: i64, lane: usize) -> Result<u64> {
-        let count: i64 = self
-            .db
-            .query_row(
-                "SELECT coalesce(sum(count), 0) FROM samples WHERE run = ?1 AND lane = ?2",
-                params![run, lane as i64],
-                |row| row.get(0),
+        let count = self
+            .first(
+                "SELECT CAST(coalesce(sum(count), 0) AS BIGINT) FROM samples WHERE run = ?1 AND lane = ?2",
+                values![run, lane],
+                |row| row.integer(0),
             )
             .map_err(self.wrap_of(run))?;
-        Ok(count.unsigned_abs())
+        Ok(count.unwrap_or(0).unsigned_abs())
     }
 
     /// Hands over the samples of a lane of a run, a block at a time.
     fn each_block(&self, run: i64, lane: usize, mut take: impl FnMut(Vec<Sample>)) -> Result<()> {
-        let wrap = self.wrap_of(run);
-        let unknown = "its samples are in an encoding that this version does not know";
-        let mut query = self
-            .db
-            .prepare("SELECT data FROM samples WHERE run = ?1 AND lane = ?2 ORDER BY first")
-            .map_err(&wrap)?;
-        let mut rows = query.query(params![run, lane as i64]).map_err(&wrap)?;
+        let unknown =
+            || Fault::Value("its samples are in an encoding that this version does not know".into());
+        let value = |e: &dyn std::fmt::Display| Fault::Value(e.to_string());
         let mut order = Order::default();
-        while let Some(row) = rows.next().map_err(&wrap)? {
-            let data = row.get_ref(0).map_err(&wrap)?.as_blob().map_err(|e| self.bad(run, &e))?;
-            let Some((&SAMPLES_VERSION, rest)) = data.split_first() else {
-                return Err(self.bad(run, &unknown));
-            };
-            let block: Vec<Sample> = postcard::from_bytes(rest).map_err(|e| self.bad(run, &e))?;
-            block.iter().try_for_each(|s| order.take(s)).map_err(|why| self.bad(run, &why))?;
-            take(block);
-        }
-        Ok(())
+        self.db
+            .each(
+                "SELECT data FROM samples WHERE run = ?1 AND lane = ?2 ORDER BY first",
+                values![run, lane],
+                &mut |row| {
+                    let Some((&SAMPLES_VERSION, rest)) = row.bytes(0)?.split_first() else {
+                        return Err(unknown());
+                    };
+                    let block: Vec<Sample> = postcard::from_bytes(rest).map_err(|e| value(&e))?;
+                    block.iter().try_for_each(|s| order.take(s)).map_err(|why| value(&why))?;
+                    take(block);
+                    Ok(())
+                },
+            )
+            .map_err(self.wrap_of(run))
     }
 
     /// Enters a run that begins now, and gives its number.
     pub fn begin(&mut self, head: &RunHead) -> Result<i64> {
         let text = serde_json::to_string(head).map_err(|e| self.bad(0, &e))?;
-        self.db
-            .execute(
-                "INSERT INTO runs (started, course, drive, status, owner, head) VALUES (?1, ?2, ?3, 'underway', ?4, ?5)",
-                params![head.started, head.course, head.drives(), owner::this(), text],
-            )
-            .map_err(self.wrap())?;
-        let run = self.db.last_insert_rowid();
+        let owner = self.db.owner();
+        let run = self.one(
+            "INSERT INTO runs (started, course, drive, status, owner, head, model, situation, lanes)
+             VALUES (?1, ?2, ?3, 'underway', ?4, ?5, ?6, ?7, ?8) RETURNING id",
+            values![
+                head.started,
+                &head.course,
+                &head.drives(),
+                &owner,
+                &text,
+                &head.models(),
+                &list::situation(head),
+                head.lanes.len()
+            ],
+            |row| row.integer(0),
+        )?;
+        let run = run.ok_or_else(|| self.bad(0, &"it was given no number"))?;
         self.note_before(run, head)?;
         Ok(run)
     }
@@ -600,58 +430,53 @@ impl Logbook {
     /// Where the logbook cannot be written.
     pub fn amend(&mut self, run: i64, head: &RunHead) -> Result<()> {
         let text = serde_json::to_string(head).map_err(|e| self.bad(run, &e))?;
-        self.db
-            .execute("UPDATE runs SET head = ?2 WHERE id = ?1", params![run, text])
-            .map_err(self.wrap())?;
+        self.amend_as(run, head, &text)
+    }
+
+    /// The same, with the head as it is written elsewhere.
+    pub(crate) fn amend_as(&mut self, run: i64, head: &RunHead, text: &str) -> Result<()> {
+        self.execute(
+            "UPDATE runs SET head = ?2, model = ?3, situation = ?4, lanes = ?5 WHERE id = ?1",
+            values![run, text, &head.models(), &list::situation(head), head.lanes.len()],
+        )?;
         self.note_before(run, head)
     }
 
     /// Takes up a run again that had ended before its course did.
     pub fn reopen(&mut self, run: i64) -> Result<()> {
-        let wrap = self.wrap();
-        let change = self.db.transaction().map_err(&wrap)?;
-        change.execute("DELETE FROM lanes WHERE run = ?1", [run]).map_err(&wrap)?;
-        change
-            .execute(
+        self.together(|book| {
+            book.execute("DELETE FROM lanes WHERE run = ?1", values![run])?;
+            let owner = book.db.owner();
+            book.execute(
                 "UPDATE runs SET status = 'underway', owner = ?2 WHERE id = ?1",
-                params![run, owner::this()],
-            )
-            .map_err(&wrap)?;
-        change.commit().map_err(wrap)
+                values![run, &owner],
+            )?;
+            Ok(())
+        })
     }
 
     /// Appends blocks of several lanes, all or none.
     pub fn append(&mut self, run: i64, blocks: &[Block<'_>]) -> Result<()> {
-        let wrap = self.wrap();
-        let bad = |e: &dyn std::fmt::Display| LogbookError::BadRun {
-            path: self.path.clone(),
-            run,
-            why: e.to_string(),
-        };
-        let change = self.db.transaction().map_err(&wrap)?;
-        for Block { lane, first, samples, events } in blocks {
-            let lane = *lane as i64;
-            if !samples.is_empty() {
-                let mut data = vec![SAMPLES_VERSION];
-                data.extend(postcard::to_stdvec(samples).map_err(|e| bad(&e))?);
-                change
-                    .prepare_cached(
+        self.together(|book| {
+            for Block { lane, first, samples, events } in blocks {
+                if !samples.is_empty() {
+                    let mut data = vec![SAMPLES_VERSION];
+                    data.extend(postcard::to_stdvec(samples).map_err(|e| book.bad(run, &e))?);
+                    book.execute(
                         "INSERT INTO samples (run, lane, first, count, data) VALUES (?1, ?2, ?3, ?4, ?5)",
-                    )
-                    .and_then(|mut s| {
-                        s.execute(params![run, lane, *first as i64, samples.len() as i64, data])
-                    })
-                    .map_err(&wrap)?;
+                        values![run, *lane, *first, samples.len(), &data],
+                    )?;
+                }
+                for (seq, event) in *events {
+                    let text = serde_json::to_string(event).map_err(|e| book.bad(run, &e))?;
+                    book.execute(
+                        "INSERT INTO events (run, lane, seq, event) VALUES (?1, ?2, ?3, ?4)",
+                        values![run, *lane, *seq, &text],
+                    )?;
+                }
             }
-            for (seq, event) in *events {
-                let text = serde_json::to_string(event).map_err(|e| bad(&e))?;
-                change
-                    .prepare_cached("INSERT INTO events (run, lane, seq, event) VALUES (?1, ?2, ?3, ?4)")
-                    .and_then(|mut s| s.execute(params![run, lane, *seq as i64, text]))
-                    .map_err(&wrap)?;
-            }
-        }
-        change.commit().map_err(wrap)
+            Ok(())
+        })
     }
 
     /// Adds a note to a run that has ended, behind its other events.
@@ -660,15 +485,13 @@ impl Logbook {
     /// Where the run is not there, or the logbook cannot be written.
     pub fn note(&mut self, run: i64, lane: usize, event: &Event) -> Result<()> {
         let text = serde_json::to_string(event).map_err(|e| self.bad(run, &e))?;
-        let changed = self
-            .db
-            .execute(
-                "INSERT INTO events (run, lane, seq, event) \
-                 SELECT ?1, ?2, COALESCE((SELECT MAX(seq) FROM events WHERE run = ?1 AND lane = ?2), -1) + 1, ?3 \
-                 FROM runs WHERE id = ?1",
-                params![run, lane as i64, text],
-            )
-            .map_err(self.wrap())?;
+        let changed = self.execute(
+            "INSERT INTO events (run, lane, seq, event) \
+             SELECT id, CAST(?2 AS BIGINT), \
+                 COALESCE((SELECT MAX(seq) FROM events WHERE run = ?1 AND lane = ?2), -1) + 1, CAST(?3 AS TEXT) \
+             FROM runs WHERE id = ?1",
+            values![run, lane, &text],
+        )?;
         if changed == 0 {
             return Err(self.bad(run, &"there is no such run"));
         }
@@ -689,28 +512,67 @@ impl Logbook {
             };
             let digest = serde_json::to_string(&digest).map_err(|e| self.bad(run, &e))?;
             let outcome = outcome.map(serde_json::to_string).transpose().map_err(|e| self.bad(run, &e))?;
-            rows.push((lane as i64, outcome, digest));
+            rows.push((lane, outcome, digest));
         }
-        let wrap = self.wrap();
-        let change = self.db.transaction().map_err(&wrap)?;
-        for row in rows {
-            change
-                .execute(
-                    "INSERT OR REPLACE INTO lanes (run, lane, outcome, digest) VALUES (?1, ?2, ?3, ?4)",
-                    params![run, row.0, row.1, row.2],
-                )
-                .map_err(&wrap)?;
-        }
-        change
-            .execute("UPDATE runs SET status = ?2, owner = '' WHERE id = ?1", params![run, word_of(status)])
-            .map_err(&wrap)?;
-        change.commit().map_err(wrap)?;
+        self.together(|book| {
+            for (lane, outcome, digest) in &rows {
+                let (model, serial, firmware) = drive_of_lane(&head, *lane);
+                book.execute(
+                    "INSERT INTO lanes (run, lane, outcome, digest, model, serial, firmware)
+                     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)
+                     ON CONFLICT (run, lane) DO UPDATE SET outcome = excluded.outcome, digest = excluded.digest,
+                         model = excluded.model, serial = excluded.serial, firmware = excluded.firmware",
+                    values![run, *lane, outcome.as_ref(), digest, model, serial, firmware],
+                )?;
+            }
+            let word = word_of(status);
+            book.execute("UPDATE runs SET status = ?2, owner = '' WHERE id = ?1", values![run, &word])?;
+            Ok(())
+        })?;
         for (lane, outcome) in outcomes.iter().enumerate() {
             if let Some((o, health)) = outcome.as_ref().and_then(|o| Some((o, o.health.as_ref()?))) {
                 self.note_health(run, &head, lane, o.at.secs(), (Moment::After, health))?;
             }
         }
         Ok(())
+    }
+
+    /// Whether each commit waits for the disk. Without, what is committed outlives this process but not a power cut, until
+    /// [`Logbook::keeper`] was called; the recorder does that beside its work, so that a slow disk delays nothing.
+    pub(crate) fn wait_for_disk(&self, wait: bool) -> Result<()> {
+        self.db.wait_for_disk(wait).map_err(self.wrap())
+    }
+
+    /// Makes the disk keep what is committed, now.
+    pub(crate) fn sync(&self) {
+        self.db.sync();
+    }
+
+    /// What the file is called in the archive of a lab, wherever it lies: 128 random bits, in digits of 16. It is made when it is asked for first.
+    ///
+    /// # Errors
+    /// Where the logbook cannot be written.
+    pub(crate) fn own_id(&mut self) -> Result<String> {
+        let made =
+            "INSERT INTO own (name, value) VALUES ('id', lower(hex(randomblob(16)))) ON CONFLICT DO NOTHING";
+        self.execute(made, &[])?;
+        let id = self.one("SELECT value FROM own WHERE name = 'id'", &[], |row| row.string(0))?;
+        id.ok_or_else(|| self.bad(0, &"the file has no name of its own"))
+    }
+
+    /// What makes the disk keep what is committed, beside the commits.
+    pub(crate) fn keeper(&self) -> Box<dyn FnMut() + Send + 'static> {
+        self.db.keeper()
+    }
+}
+
+/// Model, serial number and firmware of the drive of a lane, where they are known.
+pub(crate) fn drive_of_lane(head: &RunHead, lane: usize) -> (Option<&str>, Option<&str>, Option<&str>) {
+    match head.lanes.get(lane).map(|l| &l.drive) {
+        Some(drive) => {
+            (Some(drive.model.trim()), drive.serial.as_deref().map(str::trim), drive.firmware.as_deref())
+        }
+        None => (None, None, None),
     }
 }
 

@@ -131,20 +131,20 @@ fn version(path: &Path) -> i64 {
 
 #[test]
 fn logbooks_of_every_earlier_format_open_and_mean_the_same() {
-    for format in [1, 2, 3, 4, 5] {
+    for format in [1, 2, 3, 4, 5, 6] {
         let was = former(format);
         let bytes = std::fs::read(&was.path).unwrap();
         means_the_same(&was, &Logbook::read(&was.path).unwrap(), &format!("format {format}, read"));
         assert_eq!(std::fs::read(&was.path).unwrap(), bytes, "reading changes nothing");
         means_the_same(&was, &Logbook::open(&was.path).unwrap(), &format!("format {format}, opened"));
-        assert_eq!(version(&was.path), 6);
+        assert_eq!(version(&was.path), 7);
         means_the_same(&was, &Logbook::read(&was.path).unwrap(), &format!("format {format}, read again"));
     }
 }
 
 #[test]
 fn a_run_of_two_lanes_goes_into_a_logbook_of_an_earlier_format() {
-    for format in [1, 2, 3, 4, 5] {
+    for format in [1, 2, 3, 4, 5, 6] {
         let was = former(format);
         let mut book = Logbook::open(&was.path).unwrap();
         let mut head = book.run(1).unwrap().head;

@@ -361,6 +361,8 @@ pub enum EventKind {
     /// A guard other than that of temperature.
     Guarded(String),
     Note(String),
+    /// What becomes of the way to the archive of a lab.
+    Lab(String),
     Paused,
     Resumed,
     /// The operator is told something, and the run waits.
@@ -561,6 +563,7 @@ impl EventKind {
             }
             Self::HealthChanged(text) => format!("Health: {text}"),
             Self::Note(text) => format!("Note: {text}"),
+            Self::Lab(text) => text.clone(),
             Self::Asked(text) => format!("Waiting for the operator: {text}"),
             Self::Cooling { found, limit: Some(limit), below } => {
                 format!("Resting until below {below}: {found} is above {limit}")

@@ -173,6 +173,7 @@ fn forecast(args: &ForecastArgs) -> Result<(), Failure> {
         discard_first: false,
         metrics: None,
         instruments: None,
+        lab: None,
         resume: None,
         warnings: Vec::new(),
     };

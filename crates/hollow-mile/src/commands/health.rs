@@ -7,6 +7,7 @@ use crate::history::{self, Ask};
 use crate::{tables, text};
 use mile_bench::Failure;
 use mile_bench::bench::{self, Card};
+use mile_bench::lab::change;
 use mile_bench::session::logbook_path;
 use mile_core::health::{Origin, Snapshot};
 use mile_drive::block::probe::{self, TestRequest};
@@ -14,7 +15,6 @@ use mile_drive::clock::unix_seconds;
 use mile_drive::health::TestKind;
 use mile_drive::raw::RawError;
 use mile_drive::sysfs::Roots;
-use mile_logbook::Logbook;
 use serde::Serialize;
 use std::path::Path;
 
@@ -48,7 +48,8 @@ pub(crate) fn run(args: &HealthArgs) -> Result<(), Failure> {
 
 fn import(file: &Path, args: &HealthArgs) -> Result<(), Failure> {
     let (key, all) = history::read_file(file)?;
-    let new = Logbook::open(&logbook_path(args.logbook.as_deref())?)?.keep_snapshots(&key, &all)?;
+    let path = logbook_path(args.logbook.as_deref())?;
+    let (new, _) = change(&path, &text::complain, |book| Ok(book.keep_snapshots(&key, &all)?))?;
     let known = all.len() - new.min(all.len());
     let known = if known > 0 { format!("; {known} were there already") } else { String::new() };
     text::say(&format!("{new} snapshots of {}, serial {}, were imported{known}.", key.model, key.serial));

@@ -5,26 +5,38 @@ use crate::figure::when;
 use crate::source::Source;
 use crate::text;
 use mile_bench::Failure;
+use mile_bench::lab::{change, change_run};
 use mile_bench::session::logbook_path;
 use mile_core::channel::Series;
 use mile_core::{Bytes, Nanos};
 use mile_drive::clock::unix_seconds;
 use mile_drive::drive::{Claims, Facts, Limits};
-use mile_logbook::{Block, Entry, Logbook, side, store};
-use mile_runner::{LaneHead, Outcome, Status};
+use mile_logbook::lab::is_lab;
+use mile_logbook::{Block, Entry, Filter, Logbook, side, store};
+use mile_runner::{LaneHead, Outcome, RunHead, Status};
 use std::path::Path;
 
 pub(crate) fn run(args: &LogbookArgs) -> Result<(), Failure> {
     match &args.command {
-        LogbookCommand::List { logbook, format, sizes } => {
+        LogbookCommand::List { word, tag, since, before, newest, logbook, format, sizes } => {
             let path = logbook_path(logbook.as_deref())?;
-            let list = Logbook::all(&path)?;
+            let filter = Filter {
+                word: word.clone().filter(|w| !w.is_empty()),
+                tag: tag.clone(),
+                since: *since,
+                before: *before,
+                newest: *newest,
+            };
+            let list = Logbook::those(&path, &filter)?;
             if *sizes && !list.is_empty() {
                 return with_sizes(&list, &path, *format);
             }
             match format {
                 Format::Json => text::say(&serde_json::to_string_pretty(&list)?),
-                Format::Text if list.is_empty() => text::say("The logbook has no run yet."),
+                Format::Text if list.is_empty() && filter == Filter::default() => {
+                    text::say("The logbook has no run yet.");
+                }
+                Format::Text if list.is_empty() => text::say("The logbook has no such run."),
                 Format::Text => list.iter().for_each(|entry| text::say(&line(entry))),
             }
         }
@@ -41,25 +53,28 @@ pub(crate) fn run(args: &LogbookArgs) -> Result<(), Failure> {
         }
         LogbookCommand::Tag { run, tags, remove, logbook } => {
             let path = logbook_path(logbook.as_deref())?;
-            let mut book = Logbook::open_existing(&path)?;
-            let run = book.resolve(run)?;
-            for tag in tags {
-                if *remove && !book.untag(run, tag)? {
-                    return Err(Failure::usage(format!("run {run} has no tag `{tag}`")));
+            let run = Logbook::reading(&path, |book| book.resolve(run))?;
+            let all = change_run(&path, run, &text::complain, |book, local| {
+                for tag in tags {
+                    if *remove && !book.untag(local, tag)? {
+                        return Err(Failure::usage(format!("run {run} has no tag `{tag}`")));
+                    }
+                    if !*remove {
+                        book.tag(local, tag)?;
+                    }
                 }
-                if !*remove {
-                    book.tag(run, tag)?;
-                }
-            }
-            let all = book.tags(run)?;
+                Ok(book.tags(local)?)
+            })?;
             let all = if all.is_empty() { "no tags".into() } else { all.join(", ") };
             text::say(&format!("Run {run}: {all}"));
         }
         LogbookCommand::Remove { runs, logbook } => {
-            let mut book = Logbook::open_existing(&logbook_path(logbook.as_deref())?)?;
+            let path = logbook_path(logbook.as_deref())?;
             for run in runs {
-                let run = book.resolve(run)?;
-                book.remove(run, unix_seconds())?;
+                let run = Logbook::reading(&path, |book| book.resolve(run))?;
+                change_run(&path, run, &text::complain, |book, local| {
+                    Ok(book.remove(local, unix_seconds())?)
+                })?;
                 text::say(&format!(
                     "Run {run} is off the list; `hollow-mile logbook restore {run}` brings it back."
                 ));
@@ -75,9 +90,9 @@ pub(crate) fn run(args: &LogbookArgs) -> Result<(), Failure> {
             }
         }
         LogbookCommand::Restore { runs, logbook } => {
-            let mut book = Logbook::open_existing(&logbook_path(logbook.as_deref())?)?;
+            let path = logbook_path(logbook.as_deref())?;
             for run in runs {
-                if !book.restore(*run)? {
+                if !change_run(&path, *run, &text::complain, |book, local| Ok(book.restore(local)?))? {
                     return Err(Failure::usage(format!("run {run} is not off the list")));
                 }
                 text::say(&format!("Run {run} is on the list again."));
@@ -85,6 +100,11 @@ pub(crate) fn run(args: &LogbookArgs) -> Result<(), Failure> {
         }
         LogbookCommand::Erase { runs, logbook } => {
             let path = logbook_path(logbook.as_deref())?;
+            if is_lab(&path) {
+                return Err(Failure::usage(
+                    "runs of an archive are erased by its owner alone, in the database; `logbook remove` takes a run off the list",
+                ));
+            }
             // What a run has left is found through the logbook, and by nothing else.
             let left = super::leftovers::find(&path)?;
             if let Some(left) = left.iter().find(|l| runs.contains(&l.run)) {
@@ -184,8 +204,17 @@ pub(crate) fn import(all: &[Source], logbook: &Path) -> Result<i64, Failure> {
     // Columns that are not of the format are channels.
     let series: Vec<&Series> = all.iter().flat_map(|s| &s.series).collect();
     head.channels = series.iter().map(|s| s.channel.clone()).collect();
-    let mut book = Logbook::open(logbook)?;
-    let run = book.begin(&head)?;
+    let kept = change(logbook, &text::complain, |book| keep(book, &head, all, &series))?;
+    let (run, archive) = kept;
+    // Of an archive, the number that it has there.
+    match archive {
+        Some(archive) => Ok(archive.number(run)?.unwrap_or(run)),
+        None => Ok(run),
+    }
+}
+
+fn keep(book: &mut Logbook, head: &RunHead, all: &[Source], series: &[&Series]) -> Result<i64, Failure> {
+    let run = book.begin(head)?;
     for (channel, series) in series.iter().enumerate() {
         for block in series.readings.chunks(4096) {
             book.keep_readings(run, channel as u32, block)?;

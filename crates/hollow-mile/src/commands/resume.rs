@@ -13,11 +13,15 @@ pub(crate) fn run(args: &ResumeArgs) -> Result<(), Failure> {
     let run = book.resolve(&args.run)?;
     let lanes: Vec<String> = book.ends(run)?.0.lanes.into_iter().map(|l| l.name).collect();
     let consents = consents(&lanes, &args.arm, &args.destroy)?;
-    let ready = prepare(order_to_resume(&book, run, &consents, args.speed)?)?;
+    // A run goes on from what its own bench has of it.
+    let (file, local) = mile_bench::lab::recorded_as(&path, run)?;
+    let book = if local == run && file == path { book } else { Logbook::read(&file)? };
+    let mut ready = prepare(order_to_resume(&book, local, &consents, args.speed)?)?;
     if args.detach {
         return detach(ready.into_order(), &path);
     }
-    let (underway, _) = ready.start(Logbook::open_existing(&path)?)?;
+    ready.recorded_in(&path)?;
+    let (underway, _) = ready.start(Logbook::open_existing(&file)?)?;
     stop_on_signals(underway.commands.clone())?;
-    follow(underway, args.format, None, Some(&path))
+    follow(underway, args.format, None, Some(&file))
 }

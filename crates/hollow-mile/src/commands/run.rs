@@ -89,7 +89,8 @@ pub(crate) fn run(args: &RunArgs) -> Result<(), Failure> {
     if args.detach {
         return detach(ready.into_order(), &path);
     }
-    let (underway, _) = ready.start(Logbook::open(&path)?)?;
+    let file = ready.recorded_in(&path)?;
+    let (underway, _) = ready.start(Logbook::open(&file)?)?;
     session::stop_on_signals(underway.commands.clone())?;
     follow(underway, args.format, args.truth.as_deref(), None)
 }
@@ -160,7 +161,10 @@ pub(crate) fn follow(
     if let (Some(path), Some(run)) = (went_on, run) {
         follower.take_whole(&Logbook::reading(path, |book| book.run(run))?);
     }
-    follower.report(run, &ended.outcome)?;
+    if ended.archived.is_some() {
+        follower.book = "archive";
+    }
+    follower.report(ended.archived.or(run), &ended.outcome)?;
     if let Err(e) = ended.kept {
         return Err(Failure::run(e.to_string()));
     }
@@ -340,6 +344,7 @@ fn order(args: &RunArgs) -> Result<Order, Failure> {
         keep: args.keep,
         instruments: args.instruments.clone(),
         metrics: args.metrics.clone(),
+        lab: None,
         resume: None,
         warnings: Vec::new(),
     })
@@ -370,6 +375,8 @@ struct Follower {
     /// Whether it makes the trace of each lane itself.
     has_trace: bool,
     series: Vec<Series>,
+    /// What its number is of.
+    book: &'static str,
 }
 
 impl Follower {
@@ -383,6 +390,7 @@ impl Follower {
             lanes: vec![Followed::default()],
             has_trace: true,
             series: Vec::new(),
+            book: "logbook",
         }
     }
 
@@ -541,7 +549,7 @@ impl Follower {
             if all.len() > 1 || !self.series.is_empty() { stages_of(&self.head, &shown) } else { Vec::new() };
         let copies = copies_of(&self.head, &shown);
         if !self.quiet {
-            let kept = run.map_or(String::new(), |r| format!(" It is run {r} of the logbook."));
+            let kept = run.map_or(String::new(), |r| format!(" It is run {r} of the {}.", self.book));
             text::say(&format!(
                 "\nThe run is {} after {}, {} moved.{kept}\n",
                 outcome.status.words(),

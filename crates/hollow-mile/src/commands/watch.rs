@@ -4,11 +4,12 @@ use crate::cli::WatchArgs;
 use crate::text;
 use mile_bench::Failure;
 use mile_bench::bench::{self, Card};
+use mile_bench::lab::change;
 use mile_bench::session::logbook_path;
 use mile_core::Nanos;
 use mile_core::health::Origin;
 use mile_drive::clock::{Monotonic, unix_seconds};
-use mile_logbook::{DriveKey, Logbook};
+use mile_logbook::DriveKey;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -31,7 +32,7 @@ pub(crate) fn keep(card: &Card, logbook: &Path) -> Result<Result<String, String>
         let why = health.missing.first().cloned().unwrap_or_else(|| "it tells nothing of its health".into());
         return Ok(Err(format!("{name}: {why}")));
     }
-    Logbook::open(logbook)?.keep_snapshots(&key, &[snapshot])?;
+    change(logbook, &text::complain, |book| Ok(book.keep_snapshots(&key, &[snapshot])?))?;
     Ok(Ok(format!("{}, serial {}: {}", key.model, key.serial, health.line())))
 }
 

@@ -6,7 +6,9 @@ use super::update::start::ahead;
 use crate::figure;
 use crate::history::{self, Ask};
 use crossbeam_channel::{Receiver, Sender, unbounded};
+use mile_bench::Failure;
 use mile_bench::bench::{self, Card};
+use mile_bench::lab::change_run;
 use mile_bench::session::{self, Order, Told};
 use mile_core::copies::CopyFound;
 use mile_core::ruler::{Ruler, Window};
@@ -186,8 +188,8 @@ impl Jobs {
     pub(crate) fn note(&self, logbook: &Path, run: i64, lane: usize, event: mile_runner::Event) {
         let path = logbook.to_owned();
         self.spawn(move || {
-            let kept = Logbook::open_existing(&path).and_then(|mut b| b.note(run, lane, &event));
-            Done::Noted(kept.map_err(|e| format!("The note was not kept: {e}")))
+            let kept = change_run(&path, run, &|_| {}, |book, local| Ok(book.note(local, lane, &event)?));
+            Done::Noted(kept.map_err(|e| format!("The note was not kept: {}", e.message())))
         });
     }
 
@@ -203,19 +205,20 @@ impl Jobs {
     /// Takes a run off the list of the logbook, or brings the one back that was taken off last.
     pub(crate) fn remove(&self, path: &Path, run: Option<i64>) {
         let path = path.to_owned();
-        let work = move || -> Result<(i64, String), mile_logbook::LogbookError> {
-            let mut book = Logbook::open_existing(&path)?;
+        let work = move || -> Result<(i64, String), Failure> {
             if let Some(run) = run {
-                book.remove(run, mile_drive::clock::unix_seconds())?;
+                let now = mile_drive::clock::unix_seconds();
+                change_run(&path, run, &|_| {}, |book, local| Ok(book.remove(local, now)?))?;
                 return Ok((run, format!("Run {run} is off the list; u brings it back.")));
             }
-            let Some((run, ..)) = book.removed()?.first().copied() else {
+            let removed = Logbook::reading(&path, Logbook::removed)?;
+            let Some((run, ..)) = removed.first().copied() else {
                 return Ok((0, "No run was taken off the list.".into()));
             };
-            book.restore(run)?;
+            change_run(&path, run, &|_| {}, |book, local| Ok(book.restore(local)?))?;
             Ok((run, format!("Run {run} is on the list again.")))
         };
-        self.spawn(move || Done::Removed(work().map_err(|e| e.to_string())));
+        self.spawn(move || Done::Removed(work().map_err(|e| e.message().to_owned())));
     }
 
     /// Compares runs.

@@ -1,11 +1,11 @@
 //! The latencies of all operations of the legs of a run.
 
+use super::engine::values;
 use super::{Logbook, Result};
 use hdrhistogram::Histogram;
 use hdrhistogram::serialization::Deserializer;
 use mile_core::{Bin, LegLatencies};
 use mile_runner::LaneHead;
-use rusqlite::{OptionalExtension, params};
 
 /// The latencies of a leg as they are kept: an HdrHistogram of nanoseconds in version 2 encoding. None where it is not one.
 pub fn latencies(leg: &str, histogram: &[u8]) -> Option<LegLatencies> {
@@ -22,40 +22,36 @@ pub fn latencies(leg: &str, histogram: &[u8]) -> Option<LegLatencies> {
 impl Logbook {
     /// The latency of all operations of a leg, as an HdrHistogram in version 2 encoding.
     pub fn latency(&self, run: i64, lane: usize, leg: u32) -> Result<Option<Vec<u8>>> {
-        self.db
-            .query_row(
-                "SELECT histogram FROM latencies WHERE run = ?1 AND lane = ?2 AND leg = ?3",
-                params![run, lane as i64, leg],
-                |row| row.get(0),
-            )
-            .optional()
-            .map_err(self.wrap_of(run))
+        self.first(
+            "SELECT histogram FROM latencies WHERE run = ?1 AND lane = ?2 AND leg = ?3",
+            values![run, lane, leg],
+            |row| row.bytes(0).map(<[u8]>::to_vec),
+        )
+        .map_err(self.wrap_of(run))
     }
 
     /// The latencies of all legs of a lane for which they were kept.
     pub(super) fn latencies(&self, run: i64, lane: usize, head: &LaneHead) -> Result<Vec<LegLatencies>> {
-        let wrap = self.wrap_of(run);
-        let mut query = self
-            .db
-            .prepare("SELECT leg, histogram FROM latencies WHERE run = ?1 AND lane = ?2 ORDER BY leg")
-            .map_err(&wrap)?;
-        let rows = query
-            .query_map(params![run, lane as i64], |row| {
-                Ok((row.get::<_, u32>(0)?, row.get::<_, Vec<u8>>(1)?))
-            })
-            .map_err(&wrap)?;
-        let all: Vec<(u32, Vec<u8>)> = rows.collect::<rusqlite::Result<_>>().map_err(&wrap)?;
-        Ok(all.iter().filter_map(|(leg, bytes)| latencies(head.leg_name(*leg), bytes)).collect())
+        let all = self
+            .rows(
+                "SELECT leg, histogram FROM latencies WHERE run = ?1 AND lane = ?2 ORDER BY leg",
+                values![run, lane],
+                |row| {
+                    let leg = u32::try_from(row.integer(0)?).unwrap_or(u32::MAX);
+                    Ok(latencies(head.leg_name(leg), row.bytes(1)?))
+                },
+            )
+            .map_err(self.wrap_of(run))?;
+        Ok(all.into_iter().flatten().collect())
     }
 
     /// Keeps the latencies of a leg.
     pub fn keep_latency(&mut self, run: i64, lane: usize, leg: u32, histogram: &[u8]) -> Result<()> {
-        self.db
-            .execute(
-                "INSERT OR REPLACE INTO latencies (run, lane, leg, histogram) VALUES (?1, ?2, ?3, ?4)",
-                params![run, lane as i64, leg, histogram],
-            )
-            .map(|_| ())
-            .map_err(self.wrap())
+        self.execute(
+            "INSERT INTO latencies (run, lane, leg, histogram) VALUES (?1, ?2, ?3, ?4)
+             ON CONFLICT (run, lane, leg) DO UPDATE SET histogram = excluded.histogram",
+            values![run, lane, leg, histogram],
+        )
+        .map(|_| ())
     }
 }

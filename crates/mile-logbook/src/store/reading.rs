@@ -1,6 +1,7 @@
 //! Opening a logbook to read it: nothing is written, wherever it lies.
 
-use super::{Logbook, LogbookError, Result, TRIES, schema};
+use super::sqlite::File;
+use super::{Logbook, LogbookError, Result, TRIES, place, schema};
 use mile_files::database::{self, Access, Head};
 use rusqlite::{ErrorCode, OpenFlags};
 use std::path::Path;
@@ -24,26 +25,29 @@ impl Logbook {
     /// # Errors
     /// Where there is none, or it cannot be read.
     pub fn read(path: &Path) -> Result<Self> {
+        if let Some(lab) = place::lab(path)? {
+            return lab.open();
+        }
         let checked = database::check(path, Access::Read)?;
         if checked.head() == Head::Empty {
             return Err(LogbookError::Blank { path: path.to_owned() });
         }
-        Self::recognise(&checked)?;
+        File::recognise(&checked)?;
         let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let mut book = if checked.has_log() {
-            Self::connect_to_log(checked.path(), flags)?
+        let mut file = if checked.has_log() {
+            connect_to_log(checked.path(), flags)?
         } else {
             // Nobody writes to it: it is read as it lies there. SQLite would else put its shared index beside it.
             let as_it_was = Lies::at(checked.path());
             let uri = format!("file:{}?immutable=1", escaped(checked.path()));
-            let mut book =
-                Self::connect(Path::new(&uri), checked.path(), flags | OpenFlags::SQLITE_OPEN_URI)?;
-            book.as_it_was = as_it_was;
-            book
+            let mut file =
+                File::connect(Path::new(&uri), checked.path(), flags | OpenFlags::SQLITE_OPEN_URI)?;
+            file.as_it_was = as_it_was;
+            file
         };
-        book.check()?;
-        schema::read_as_now(&book.db, book.version, book.wrap())?;
-        Ok(book)
+        file.check()?;
+        schema::read_as_now(&file.engine.db, file.version, file.wrap())?;
+        Ok(file.into_logbook())
     }
 
     /// Reads from a logbook with `with`, again where somebody wrote to it meanwhile.
@@ -62,23 +66,24 @@ impl Logbook {
             tries -= 1;
         }
     }
+}
 
-    /// Opens a logbook that has a log to read it. SQLite puts the index of the log beside it; where there is no room for that, the index is kept in memory. Nobody can write
-    /// there then, so that nobody has to be locked out.
-    fn connect_to_log(path: &Path, flags: OpenFlags) -> Result<Self> {
-        let book = Self::connect(path, path, flags)?;
-        let no_room = |e: &rusqlite::Error| e.sqlite_error_code() == Some(ErrorCode::SystemIoFailure);
-        let looked = book.db.query_row("SELECT count(*) FROM sqlite_schema", [], |row| row.get::<_, i64>(0));
-        if !looked.is_err_and(|e| no_room(&e)) {
-            return Ok(book);
-        }
-        let as_it_was = Lies::at(path);
-        let uri = format!("file:{}?vfs=unix-none", escaped(path));
-        let mut book = Self::connect(Path::new(&uri), path, flags | OpenFlags::SQLITE_OPEN_URI)?;
-        book.db.pragma_update(None, "locking_mode", "EXCLUSIVE").map_err(book.wrap())?;
-        book.as_it_was = as_it_was;
-        Ok(book)
+/// Opens a logbook that has a log to read it. SQLite puts the index of the log beside it; where there is no room for that, the index is
+/// kept in memory. Nobody can write there then, so that nobody has to be locked out.
+fn connect_to_log(path: &Path, flags: OpenFlags) -> Result<File> {
+    let file = File::connect(path, path, flags)?;
+    let no_room = |e: &rusqlite::Error| e.sqlite_error_code() == Some(ErrorCode::SystemIoFailure);
+    let looked =
+        file.engine.db.query_row("SELECT count(*) FROM sqlite_schema", [], |row| row.get::<_, i64>(0));
+    if !looked.is_err_and(|e| no_room(&e)) {
+        return Ok(file);
     }
+    let as_it_was = Lies::at(path);
+    let uri = format!("file:{}?vfs=unix-none", escaped(path));
+    let mut file = File::connect(Path::new(&uri), path, flags | OpenFlags::SQLITE_OPEN_URI)?;
+    file.engine.db.pragma_update(None, "locking_mode", "EXCLUSIVE").map_err(file.wrap())?;
+    file.as_it_was = as_it_was;
+    Ok(file)
 }
 
 /// The path of a file as a URI takes it (RFC 3986, section 2.1).

@@ -1,14 +1,13 @@
 //! Runs that were taken off the list. They stay in the file, and can be brought back, until they are erased.
 
+use super::engine::values;
 use super::{Logbook, LogbookError, Result};
 use mile_runner::Status;
-use rusqlite::{OptionalExtension, Transaction, TransactionBehavior, params};
 
 impl Logbook {
     /// Whether a run was taken off the list.
     pub(super) fn is_removed(&self, run: i64) -> Result<bool> {
-        let found = self.db.query_row("SELECT 1 FROM removed WHERE run = ?1", [run], |_| Ok(())).optional();
-        found.map(|f| f.is_some()).map_err(self.wrap())
+        Ok(self.one("SELECT run FROM removed WHERE run = ?1", values![run], |_| Ok(()))?.is_some())
     }
 
     /// Takes a run off the list, at `now` in seconds since 1970. Nothing of it is lost.
@@ -21,9 +20,8 @@ impl Logbook {
         if self.ends(run).is_ok_and(|(_, status, _)| status == Status::Underway) {
             return Err(LogbookError::Underway { run });
         }
-        let done =
-            self.db.execute("INSERT OR IGNORE INTO removed (run, at) VALUES (?1, ?2)", params![run, now]);
-        done.map(|_| ()).map_err(self.wrap())
+        let statement = "INSERT INTO removed (run, at) VALUES (?1, ?2) ON CONFLICT DO NOTHING";
+        self.execute(statement, values![run, now]).map(|_| ())
     }
 
     /// Brings a run back that was taken off the list. Gives whether it was.
@@ -31,7 +29,7 @@ impl Logbook {
     /// # Errors
     /// Where the logbook cannot be written.
     pub fn restore(&mut self, run: i64) -> Result<bool> {
-        self.db.execute("DELETE FROM removed WHERE run = ?1", [run]).map(|n| n > 0).map_err(self.wrap())
+        self.execute("DELETE FROM removed WHERE run = ?1", values![run]).map(|n| n > 0)
     }
 
     /// The runs that were taken off the list, the one that was last first, with when that was in seconds since 1970.
@@ -39,11 +37,8 @@ impl Logbook {
     /// # Errors
     /// Where the logbook cannot be read.
     pub fn removed(&self) -> Result<Vec<(i64, i64)>> {
-        let wrap = self.wrap();
-        let mut query =
-            self.db.prepare("SELECT run, at FROM removed ORDER BY at DESC, run DESC").map_err(&wrap)?;
-        let rows = query.query_map([], |row| Ok((row.get(0)?, row.get(1)?))).map_err(&wrap)?;
-        rows.collect::<rusqlite::Result<_>>().map_err(wrap)
+        let statement = "SELECT run, at FROM removed ORDER BY at DESC, run DESC";
+        self.rows(statement, &[], |row| Ok((row.integer(0)?, row.integer(1)?))).map_err(self.wrap())
     }
 
     /// The bytes that what is kept of a run takes, without the space between.
@@ -51,16 +46,15 @@ impl Logbook {
     /// # Errors
     /// Where the logbook cannot be read.
     pub fn size(&self, run: i64) -> Result<u64> {
-        let sum = "SELECT
+        let sum = "SELECT CAST(
             (SELECT length(head) FROM runs WHERE id = ?1)
             + (SELECT coalesce(sum(length(data)), 0) FROM samples WHERE run = ?1)
             + (SELECT coalesce(sum(length(event)), 0) FROM events WHERE run = ?1)
             + (SELECT coalesce(sum(length(histogram)), 0) FROM latencies WHERE run = ?1)
             + (SELECT coalesce(sum(length(shot)), 0) FROM health WHERE run = ?1)
-            + (SELECT coalesce(sum(length(data)), 0) FROM readings WHERE run = ?1)";
-        let mut query = self.db.prepare_cached(sum).map_err(self.wrap_of(run))?;
-        let size: Option<i64> = query.query_row([run], |row| row.get(0)).map_err(self.wrap_of(run))?;
-        Ok(size.unwrap_or(0).unsigned_abs())
+            + (SELECT coalesce(sum(length(data)), 0) FROM readings WHERE run = ?1) AS BIGINT)";
+        let size = self.first(sum, values![run], |row| row.maybe_integer(0)).map_err(self.wrap_of(run))?;
+        Ok(size.flatten().unwrap_or(0).unsigned_abs())
     }
 
     /// Erases runs that were taken off the list, and gives the room that they took back to the file system, where no other process is at work in the
@@ -69,20 +63,14 @@ impl Logbook {
     /// # Errors
     /// Where the logbook cannot be written; then either all are erased or none.
     pub fn erase(&mut self, runs: &[i64]) -> Result<usize> {
-        let wrap = self.wrap();
-        let change = Transaction::new(&mut self.db, TransactionBehavior::Immediate).map_err(&wrap)?;
-        let mut erased = 0;
-        for run in runs {
+        let erased = self.together(|book| {
             // What belongs to it goes with it: each table that refers to a run says so.
-            erased += change
-                .execute("DELETE FROM runs WHERE id = ?1 AND id IN (SELECT run FROM removed)", [run])
-                .map_err(&wrap)?;
-        }
-        change.commit().map_err(wrap)?;
+            let statement = "DELETE FROM runs WHERE id = ?1 AND id IN (SELECT run FROM removed)";
+            runs.iter().map(|run| book.execute(statement, values![*run])).sum::<Result<u64>>()
+        })?;
         if erased > 0 {
-            // Where another process is at work in the file, later runs fill the room.
-            let _ = self.db.execute_batch("VACUUM");
+            self.db.give_back_room();
         }
-        Ok(erased)
+        Ok(erased as usize)
     }
 }

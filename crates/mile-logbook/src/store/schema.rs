@@ -1,13 +1,15 @@
 //! The tables of a logbook, and how those of earlier versions become them.
 
-use super::{LogbookError, Result};
+use super::engine::values;
+use super::{Logbook, LogbookError, Result, drive_of_lane, list};
+use mile_runner::RunHead;
 use rusqlite::Connection;
 
 /// Marks an SQLite file as a logbook.
 pub(super) const APPLICATION_ID: u32 = 0x484d_4c42;
 /// Version of the schema. 2 added the health during a run; 3 lanes and channels; 4 tags; 5 the health of drives over time;
-/// 6 runs that were taken off the list.
-pub(super) const VERSION: i64 = 6;
+/// 6 runs that were taken off the list; 7 what a list needs of a run beside its head, and what the file is called in a lab.
+pub(super) const VERSION: i64 = 7;
 
 /// The version that has the health of drives over time in a table of its own.
 pub(super) const HEALTH_SINCE: i64 = 5;
@@ -110,6 +112,20 @@ CREATE TABLE removed (
 );
 ";
 
+/// What version 7 added.
+const BRIEF: &str = "
+ALTER TABLE runs ADD COLUMN model TEXT;     -- models of its drives
+ALTER TABLE runs ADD COLUMN situation TEXT; -- how they are set up, in one line
+ALTER TABLE runs ADD COLUMN lanes INTEGER;  -- how many there are; NULL where the head says these
+ALTER TABLE lanes ADD COLUMN model TEXT;    -- the drive of the lane
+ALTER TABLE lanes ADD COLUMN serial TEXT;
+ALTER TABLE lanes ADD COLUMN firmware TEXT;
+CREATE TABLE own (
+    name  TEXT PRIMARY KEY,
+    value TEXT NOT NULL
+);
+";
+
 const RENAMED: &str = "
 ALTER TABLE samples_3 RENAME TO samples;
 ALTER TABLE events_3 RENAME TO events;
@@ -124,14 +140,16 @@ pub(super) fn create(db: &Connection) -> rusqlite::Result<()> {
     db.execute_batch(RENAMED)?;
     db.execute_batch(TAGS)?;
     db.execute_batch(HEALTH)?;
-    db.execute_batch(REMOVED)
+    db.execute_batch(REMOVED)?;
+    db.execute_batch(BRIEF)
 }
 
 /// Brings the tables of an earlier version to this one: all that there is is of lane 0. In a transaction of the caller's.
-pub(super) fn migrate(db: &Connection, version: i64) -> rusqlite::Result<()> {
+pub(super) fn migrate(book: &Logbook, version: i64) -> Result<()> {
+    let batch = |statements: &str| book.db.batch(statements).map_err(book.wrap());
     if version < 3 {
-        db.execute_batch(LANES)?;
-        db.execute_batch(
+        batch(LANES)?;
+        batch(
             "INSERT INTO samples_3 (run, first, count, data) SELECT run, first, count, data FROM samples;
              INSERT INTO events_3 (run, seq, event) SELECT run, seq, event FROM events;
              INSERT INTO latencies_3 (run, leg, histogram) SELECT run, leg, histogram FROM latencies;
@@ -140,21 +158,42 @@ pub(super) fn migrate(db: &Connection, version: i64) -> rusqlite::Result<()> {
              DROP TABLE samples; DROP TABLE events; DROP TABLE latencies;",
         )?;
         if version == 2 {
-            db.execute_batch(
+            batch(
                 "INSERT INTO health_3 (run, at, shot) SELECT run, at, shot FROM health; DROP TABLE health;",
             )?;
         }
-        db.execute_batch(RENAMED)?;
+        batch(RENAMED)?;
     }
     if version < 4 {
-        db.execute_batch(TAGS)?;
+        batch(TAGS)?;
     }
     if version < HEALTH_SINCE {
         // What runs have read of drives is put into them behind this.
-        db.execute_batch(HEALTH)?;
+        batch(HEALTH)?;
     }
     if version < 6 {
-        db.execute_batch(REMOVED)?;
+        batch(REMOVED)?;
+    }
+    if version < 7 {
+        batch(BRIEF)?;
+        let heads = book
+            .rows("SELECT id, head FROM runs", &[], |row| Ok((row.integer(0)?, row.string(1)?)))
+            .map_err(book.wrap())?;
+        for (run, text) in heads {
+            // A head that cannot be read is told when the run is listed.
+            let Ok(head) = serde_json::from_str::<RunHead>(&text) else { continue };
+            book.execute(
+                "UPDATE runs SET model = ?2, situation = ?3, lanes = ?4 WHERE id = ?1",
+                values![run, &head.models(), &list::situation(&head), head.lanes.len()],
+            )?;
+            for lane in 0..head.lanes.len() {
+                let (model, serial, firmware) = drive_of_lane(&head, lane);
+                book.execute(
+                    "UPDATE lanes SET model = ?3, serial = ?4, firmware = ?5 WHERE run = ?1 AND lane = ?2",
+                    values![run, lane, model, serial, firmware],
+                )?;
+            }
+        }
     }
     Ok(())
 }
@@ -166,6 +205,14 @@ pub(super) fn read_as_now(
     version: i64,
     wrap: impl Fn(rusqlite::Error) -> LogbookError,
 ) -> Result<()> {
+    if version < 7 {
+        db.execute_batch(
+            "CREATE TEMP VIEW runs AS
+                 SELECT *, NULL AS model, NULL AS situation, NULL AS lanes FROM main.runs;
+             CREATE TEMP VIEW own AS SELECT '' AS name, '' AS value WHERE 0;",
+        )
+        .map_err(&wrap)?;
+    }
     if version < 6 {
         db.execute_batch("CREATE TEMP VIEW removed AS SELECT 0 AS run, 0 AS at WHERE 0;").map_err(&wrap)?;
     }

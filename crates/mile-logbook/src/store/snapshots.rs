@@ -2,12 +2,12 @@
 //!
 //! A drive is known by its model and serial number, wherever it is attached. One that tells no serial number has no history.
 
+use super::engine::{Answer, Row, values};
 use super::schema::HEALTH_SINCE;
 use super::{Logbook, Result};
 use mile_core::health::{Moment, Origin, Snapshot};
 use mile_drive::Health;
 use mile_runner::{HealthShot, LaneHead, Outcome, RunHead};
-use rusqlite::{OptionalExtension, params};
 
 /// Who a drive is, wherever it is attached.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -57,57 +57,60 @@ fn of_run(
     health.snapshot(at, Origin::Run { run, moment }, &lane.drive, lane.situation.slot.as_deref())
 }
 
+/// When a snapshot was taken, and where: what tells it apart from the others of its drive.
+pub(crate) fn origin_key(snapshot: &Snapshot) -> String {
+    format!("{} {}", snapshot.at, serde_json::to_string(&snapshot.origin).unwrap_or_default())
+}
+
+fn key_of(row: &dyn Row) -> Answer<DriveKey> {
+    Ok(DriveKey { model: row.string(0)?, serial: row.string(1)?, simulated: row.integer(2)? != 0 })
+}
+
 impl Logbook {
     /// Keeps the drive's health at a moment of a run.
     pub fn keep_health(&mut self, run: i64, lane: usize, shot: &HealthShot) -> Result<()> {
-        let text = serde_json::to_string(shot).map_err(|e| self.bad(run, &e))?;
-        self.db
-            .execute(
-                "INSERT OR REPLACE INTO health (run, lane, at, shot) VALUES (?1, ?2, ?3, ?4)",
-                params![run, lane as i64, shot.at.0 as i64, text],
-            )
-            .map_err(self.wrap())?;
         let (head, ..) = self.ends(run)?;
-        self.note_health(run, &head, lane, shot.at.secs(), (Moment::During, &shot.health))
+        self.keep_health_of(run, &head, lane, shot)
+    }
+
+    /// The same, of a run whose head is known.
+    pub(crate) fn keep_health_of(
+        &mut self,
+        run: i64,
+        head: &RunHead,
+        lane: usize,
+        shot: &HealthShot,
+    ) -> Result<()> {
+        let text = serde_json::to_string(shot).map_err(|e| self.bad(run, &e))?;
+        self.execute(
+            "INSERT INTO health (run, lane, at, shot) VALUES (?1, ?2, ?3, ?4)
+             ON CONFLICT (run, lane, at) DO UPDATE SET shot = excluded.shot",
+            values![run, lane, shot.at.0, &text],
+        )?;
+        self.note_health(run, head, lane, shot.at.secs(), (Moment::During, &shot.health))
     }
 
     /// The drive's health during a run, in the order of time; what it was before and after is in the run's head and outcome.
     pub fn healths(&self, run: i64, lane: usize) -> Result<Vec<HealthShot>> {
-        let wrap = self.wrap_of(run);
-        let mut query = self
-            .db
-            .prepare("SELECT shot FROM health WHERE run = ?1 AND lane = ?2 ORDER BY at")
-            .map_err(&wrap)?;
+        let statement = "SELECT shot FROM health WHERE run = ?1 AND lane = ?2 ORDER BY at";
         let texts =
-            query.query_map(params![run, lane as i64], |row| row.get::<_, String>(0)).map_err(&wrap)?;
-        texts.map(|t| serde_json::from_str(&t.map_err(&wrap)?).map_err(|e| self.bad(run, &e))).collect()
+            self.rows(statement, values![run, lane], |row| row.string(0)).map_err(self.wrap_of(run))?;
+        texts.iter().map(|t| serde_json::from_str(t).map_err(|e| self.bad(run, &e))).collect()
     }
 
     /// Keeps snapshots of a drive, and gives how many of them are new. One of the same moment and origin is replaced.
     ///
     /// # Errors
     /// Where the logbook cannot be written.
-    pub fn keep_snapshots(&self, key: &DriveKey, all: &[Snapshot]) -> Result<usize> {
-        let wrap = self.wrap();
-        self.db
-            .execute(
-                "INSERT OR IGNORE INTO drives (model, serial, simulated) VALUES (?1, ?2, ?3)",
-                params![key.model, key.serial, key.simulated],
-            )
-            .map_err(&wrap)?;
-        let drive = self.drive_of(key)?.unwrap_or(0);
-        // All or none, and one wait for the medium.
-        let together = self.db.is_autocommit() && all.len() > 1;
-        if together {
-            self.db.execute_batch("BEGIN IMMEDIATE").map_err(&wrap)?;
-        }
-        let kept =
-            all.iter().map(|snapshot| self.put(drive, snapshot).map(usize::from)).sum::<Result<usize>>();
-        if together {
-            let end = if kept.is_ok() { "COMMIT" } else { "ROLLBACK" };
-            self.db.execute_batch(end).map_err(&wrap)?;
-        }
-        kept
+    pub fn keep_snapshots(&mut self, key: &DriveKey, all: &[Snapshot]) -> Result<usize> {
+        self.together(|book| {
+            book.execute(
+                "INSERT INTO drives (model, serial, simulated) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING",
+                values![&key.model, &key.serial, key.simulated],
+            )?;
+            let drive = book.drive_of(key)?.unwrap_or(0);
+            all.iter().map(|snapshot| book.put(drive, snapshot).map(usize::from)).sum()
+        })
     }
 
     /// Puts a snapshot in, and gives whether it is new.
@@ -115,32 +118,25 @@ impl Logbook {
         let json = |e: serde_json::Error| self.bad(0, &e);
         let origin = serde_json::to_string(&snapshot.origin).map_err(json)?;
         let text = serde_json::to_string(snapshot).map_err(json)?;
-        let wrap = self.wrap();
-        let known: bool = self
-            .db
-            .prepare_cached(
-                "SELECT EXISTS (SELECT 1 FROM snapshots WHERE drive = ?1 AND at = ?2 AND origin = ?3)",
-            )
-            .and_then(|mut look| look.query_row(params![drive, snapshot.at, origin], |row| row.get(0)))
-            .map_err(&wrap)?;
-        self.db
-            .prepare_cached(
-                "INSERT OR REPLACE INTO snapshots (drive, at, origin, snapshot) VALUES (?1, ?2, ?3, ?4)",
-            )
-            .and_then(|mut put| put.execute(params![drive, snapshot.at, origin, text]))
-            .map(|_| !known)
-            .map_err(wrap)
+        let known = self.one(
+            "SELECT drive FROM snapshots WHERE drive = ?1 AND at = ?2 AND origin = ?3",
+            values![drive, snapshot.at, &origin],
+            |_| Ok(()),
+        )?;
+        self.execute(
+            "INSERT INTO snapshots (drive, at, origin, snapshot) VALUES (?1, ?2, ?3, ?4)
+             ON CONFLICT (drive, at, origin) DO UPDATE SET snapshot = excluded.snapshot",
+            values![drive, snapshot.at, &origin, &text],
+        )?;
+        Ok(known.is_none())
     }
 
     fn drive_of(&self, key: &DriveKey) -> Result<Option<i64>> {
-        self.db
-            .query_row(
-                "SELECT id FROM drives WHERE model = ?1 AND serial = ?2 AND simulated = ?3",
-                params![key.model, key.serial, key.simulated],
-                |row| row.get(0),
-            )
-            .optional()
-            .map_err(self.wrap())
+        self.one(
+            "SELECT id FROM drives WHERE model = ?1 AND serial = ?2 AND simulated = ?3",
+            values![&key.model, &key.serial, key.simulated],
+            |row| row.integer(0),
+        )
     }
 
     /// The drives of which snapshots were kept, by model and serial number.
@@ -163,26 +159,20 @@ impl Logbook {
             all.sort_by(|a, b| a.key.cmp(&b.key));
             return Ok(all);
         }
-        let wrap = self.wrap();
-        let mut query = self
-            .db
-            .prepare(
-                "SELECT model, serial, simulated, count(*), min(at), max(at)
-                 FROM drives JOIN snapshots ON drive = id GROUP BY id ORDER BY model, serial",
-            )
-            .map_err(&wrap)?;
-        let rows = query
-            .query_map([], |row| {
-                let key = DriveKey { model: row.get(0)?, serial: row.get(1)?, simulated: row.get(2)? };
+        self.rows(
+            "SELECT model, serial, simulated, count(*), min(at), max(at)
+             FROM drives JOIN snapshots ON drive = id GROUP BY id, model, serial, simulated ORDER BY model, serial",
+            &[],
+            |row| {
                 Ok(KnownDrive {
-                    key,
-                    snapshots: row.get::<_, i64>(3)? as u64,
-                    first: row.get(4)?,
-                    last: row.get(5)?,
+                    key: key_of(row)?,
+                    snapshots: row.integer(3)?.unsigned_abs(),
+                    first: row.integer(4)?,
+                    last: row.integer(5)?,
                 })
-            })
-            .map_err(&wrap)?;
-        rows.collect::<rusqlite::Result<_>>().map_err(wrap)
+            },
+        )
+        .map_err(self.wrap())
     }
 
     /// The drives of which snapshots were kept that have a serial number or a model.
@@ -194,17 +184,8 @@ impl Logbook {
             let all = self.known_drives()?.into_iter().map(|d| d.key);
             return Ok(all.filter(|k| k.serial == name || k.model == name).collect());
         }
-        let wrap = self.wrap();
-        let mut query = self
-            .db
-            .prepare("SELECT model, serial, simulated FROM drives WHERE serial = ?1 OR model = ?1 ORDER BY model, serial")
-            .map_err(&wrap)?;
-        let rows = query
-            .query_map([name], |row| {
-                Ok(DriveKey { model: row.get(0)?, serial: row.get(1)?, simulated: row.get(2)? })
-            })
-            .map_err(&wrap)?;
-        rows.collect::<rusqlite::Result<_>>().map_err(wrap)
+        let statement = "SELECT model, serial, simulated FROM drives WHERE serial = ?1 OR model = ?1 ORDER BY model, serial";
+        self.rows(statement, values![name], key_of).map_err(self.wrap())
     }
 
     /// All snapshots of a drive, in the order of time; none where it is not known. A row that cannot be read is left out.
@@ -219,12 +200,19 @@ impl Logbook {
             return Ok(all);
         }
         let Some(drive) = self.drive_of(key)? else { return Ok(Vec::new()) };
-        let wrap = self.wrap();
-        let mut query =
-            self.db.prepare("SELECT snapshot FROM snapshots WHERE drive = ?1 ORDER BY at").map_err(&wrap)?;
-        let texts = query.query_map([drive], |row| row.get::<_, String>(0)).map_err(&wrap)?;
+        let statement = "SELECT snapshot FROM snapshots WHERE drive = ?1 ORDER BY at";
         // One bad row hides no good ones.
-        Ok(texts.filter_map(|t| serde_json::from_str(&t.ok()?).ok()).collect())
+        let read = |row: &dyn Row| Ok(row.text(0).ok().and_then(|t| serde_json::from_str(t).ok()));
+        let all = self.rows(statement, values![drive], read).map_err(self.wrap())?;
+        Ok(all.into_iter().flatten().collect())
+    }
+
+    /// The moments and origins of the snapshots of a drive, as [`origin_key`] writes them.
+    pub(crate) fn origins_of(&self, key: &DriveKey) -> Result<std::collections::BTreeSet<String>> {
+        let Some(drive) = self.drive_of(key)? else { return Ok(Default::default()) };
+        let statement = "SELECT at, origin FROM snapshots WHERE drive = ?1";
+        let read = |row: &dyn Row| Ok(format!("{} {}", row.integer(0)?, row.text(1)?));
+        Ok(self.rows(statement, values![drive], read).map_err(self.wrap())?.into_iter().collect())
     }
 
     /// The courses of runs, by their numbers.
@@ -232,17 +220,16 @@ impl Logbook {
     /// # Errors
     /// Where the logbook cannot be read.
     pub fn courses_of(&self, runs: &[i64]) -> Result<std::collections::BTreeMap<i64, String>> {
-        let wrap = self.wrap();
-        let mut query = self.db.prepare("SELECT course FROM runs WHERE id = ?1").map_err(&wrap)?;
         let course = |run: &i64| {
-            let found = query.query_row([run], |row| row.get::<_, String>(0)).optional().map_err(&wrap)?;
+            let found =
+                self.one("SELECT course FROM runs WHERE id = ?1", values![*run], |row| row.string(0))?;
             Ok(found.map(|course| (*run, course)))
         };
         runs.iter().map(course).filter_map(Result::transpose).collect()
     }
 
     /// Puts what a run read before it began into the history of its drives.
-    pub(super) fn note_before(&self, run: i64, head: &RunHead) -> Result<()> {
+    pub(super) fn note_before(&mut self, run: i64, head: &RunHead) -> Result<()> {
         for lane in &head.lanes {
             if let (Some(key), Some(health)) = (DriveKey::of(&lane.drive), &lane.health) {
                 self.keep_snapshots(&key, &[of_run(head, lane, (run, Moment::Before), 0.0, health)])?;
@@ -252,8 +239,8 @@ impl Logbook {
     }
 
     /// The same of what it read on its way, or at its end.
-    pub(super) fn note_health(
-        &self,
+    pub(crate) fn note_health(
+        &mut self,
         run: i64,
         head: &RunHead,
         lane: usize,
@@ -267,12 +254,8 @@ impl Logbook {
 
     /// What all runs have read of their drives. A run that cannot be read has read nothing.
     pub(super) fn read_of_runs(&self) -> Result<Vec<(DriveKey, Snapshot)>> {
-        let wrap = self.wrap();
-        let runs: Vec<i64> = {
-            let mut query = self.db.prepare("SELECT id FROM runs ORDER BY id").map_err(&wrap)?;
-            let rows = query.query_map([], |row| row.get(0)).map_err(&wrap)?;
-            rows.collect::<rusqlite::Result<_>>().map_err(&wrap)?
-        };
+        let runs =
+            self.rows("SELECT id FROM runs ORDER BY id", &[], |row| row.integer(0)).map_err(self.wrap())?;
         let mut all = Vec::new();
         for run in runs {
             let Ok((head, _, outcomes)) = self.ends(run) else { continue };

@@ -1,7 +1,7 @@
 //! Tags: words that runs are grouped by.
 
+use super::engine::values;
 use super::{Logbook, LogbookError, Result};
-use rusqlite::params;
 
 /// Longest tag, characters.
 const LONGEST: usize = 64;
@@ -31,10 +31,8 @@ impl Logbook {
             return Err(LogbookError::BadTag { tag: tag.to_owned(), why });
         }
         self.resolve(&run.to_string())?;
-        self.db
-            .execute("INSERT OR IGNORE INTO tags (run, tag) VALUES (?1, ?2)", params![run, tag])
-            .map(|_| ())
-            .map_err(self.wrap())
+        let statement = "INSERT INTO tags (run, tag) VALUES (?1, ?2) ON CONFLICT DO NOTHING";
+        self.execute(statement, values![run, tag]).map(|_| ())
     }
 
     /// Takes a tag from a run. Gives whether it had it.
@@ -42,10 +40,7 @@ impl Logbook {
     /// # Errors
     /// Where the logbook cannot be written.
     pub fn untag(&mut self, run: i64, tag: &str) -> Result<bool> {
-        self.db
-            .execute("DELETE FROM tags WHERE run = ?1 AND tag = ?2", params![run, tag])
-            .map(|n| n > 0)
-            .map_err(self.wrap())
+        self.execute("DELETE FROM tags WHERE run = ?1 AND tag = ?2", values![run, tag]).map(|n| n > 0)
     }
 
     /// The tags of a run, in the order of the alphabet.
@@ -53,11 +48,8 @@ impl Logbook {
     /// # Errors
     /// Where the logbook cannot be read.
     pub fn tags(&self, run: i64) -> Result<Vec<String>> {
-        let wrap = self.wrap_of(run);
-        let mut query =
-            self.db.prepare_cached("SELECT tag FROM tags WHERE run = ?1 ORDER BY tag").map_err(&wrap)?;
-        let rows = query.query_map([run], |row| row.get(0)).map_err(&wrap)?;
-        rows.collect::<rusqlite::Result<_>>().map_err(wrap)
+        let statement = "SELECT tag FROM tags WHERE run = ?1 ORDER BY tag";
+        self.rows(statement, values![run], |row| row.string(0)).map_err(self.wrap_of(run))
     }
 
     /// The runs that have a tag, the oldest first.
@@ -65,14 +57,8 @@ impl Logbook {
     /// # Errors
     /// Where the logbook cannot be read.
     pub fn tagged(&self, tag: &str) -> Result<Vec<i64>> {
-        let wrap = self.wrap();
-        let mut query = self
-            .db
-            .prepare(
-                "SELECT run FROM tags WHERE tag = ?1 AND run NOT IN (SELECT run FROM removed) ORDER BY run",
-            )
-            .map_err(&wrap)?;
-        let rows = query.query_map([tag], |row| row.get(0)).map_err(&wrap)?;
-        rows.collect::<rusqlite::Result<_>>().map_err(wrap)
+        let statement =
+            "SELECT run FROM tags WHERE tag = ?1 AND run NOT IN (SELECT run FROM removed) ORDER BY run";
+        self.rows(statement, values![tag], |row| row.integer(0)).map_err(self.wrap())
     }
 }

@@ -283,6 +283,7 @@ fn order(state: &State, form: &StartForm) -> Result<Order, String> {
         instruments: (form.lanes.len() > 1 && form.lanes.iter().all(is_simulated))
             .then(|| "bench".to_owned()),
         warnings: form.warnings.clone(),
+        lab: None,
         resume: None,
     })
 }

@@ -1,0 +1,20 @@
+//! The archive of a lab: how it is set up, and how the runs of a bench come to it.
+//!
+//! A run is always kept in a file of its bench first, the spool. [`forward`] brings what is there to the server, so that a run never waits for a
+//! network.
+
+pub mod forward;
+pub mod setup;
+
+pub use crate::store::place::{Lab, is_lab};
+
+use crate::store::engine::values;
+use crate::store::{Logbook, LogbookError};
+
+/// Asks a run of a bench for something, in the words that a bench knows.
+///
+/// # Errors
+/// Where the archive cannot be reached, or this role may not ask.
+pub fn ask(archive: &Logbook, run: i64, request: &str) -> Result<(), LogbookError> {
+    archive.execute("INSERT INTO requests (run, request) VALUES (?1, ?2)", values![run, request]).map(|_| ())
+}

@@ -1,0 +1,218 @@
+//! What a logbook does, it does in a file and in the archive of a lab alike: one suite, held against what went in.
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
+
+mod common;
+
+use common::cluster::Cluster;
+use common::made::{append, event, head, health, outcome, sample};
+use mile_core::channel::{Channel, Reading};
+use mile_core::health::{Counter, Moment, Origin, Snapshot};
+use mile_core::{Bytes, Nanos};
+use mile_logbook::{DriveKey, Filter, Logbook, LogbookError};
+use mile_runner::{HealthShot, RunHead, Status};
+use std::path::{Path, PathBuf};
+
+fn conforms(at: &Path) {
+    what_goes_in_comes_out(at);
+    a_block_is_all_or_nothing(at);
+    a_run_that_goes_on_has_not_ended(at);
+    lists_are_filtered(at);
+    runs_are_taken_off_and_erased(at);
+    drives_have_a_history(at);
+    what_is_not_there_is_said(at);
+}
+
+fn begun(book: &mut Logbook, course: &str, lanes: usize) -> i64 {
+    book.begin(&head(course, lanes)).unwrap()
+}
+
+fn what_goes_in_comes_out(at: &Path) {
+    let mut book = Logbook::open(at).unwrap();
+    let channel = |name: &str| Channel { name: name.into(), unit: "°C".into(), ..Channel::default() };
+    let mut known = RunHead { channels: vec![channel("probe"), channel("ambient")], ..head("all of it", 2) };
+    let run = book.begin(&known).unwrap();
+    known.course_text = "leg \"soak\" ' ; -- \u{1f50c} \u{7}".into();
+    book.amend(run, &known).unwrap();
+    for (lane, count) in [(0, 1000), (1, 37)] {
+        for from in (0..count).step_by(100) {
+            append(&mut book, run, lane, from, (from + 100).min(count));
+        }
+    }
+    let readings = |from: u64| -> Vec<Reading> {
+        (from..from + 50).map(|i| Reading { at: Nanos(i * 1_000), value: i as f64 / 7.0 }).collect()
+    };
+    book.keep_readings(run, 1, &readings(0)).unwrap();
+    book.keep_readings(run, 1, &readings(50)).unwrap();
+    let shot = HealthShot { at: Nanos(9_000_000_000), bytes: Bytes(3), health: health(5) };
+    book.keep_health(run, 1, &shot).unwrap();
+    book.keep_latency(run, 0, 0, &[1, 2, 3]).unwrap();
+    book.keep_latency(run, 0, 0, &[4, 0, 255]).unwrap();
+    book.note(run, 0, &event(77)).unwrap();
+    assert_eq!(book.run(run).unwrap().status, Status::Underway);
+    book.finish(run, Status::Done, &[Some(outcome()), Some(outcome())]).unwrap();
+    book.tag(run, "quay").unwrap();
+    book.tag(run, "quay").unwrap();
+    drop(book);
+
+    let book = Logbook::read(at).unwrap();
+    let stored = book.run(run).unwrap();
+    assert_eq!((stored.status, &stored.head), (Status::Done, &known));
+    for (lane, count) in [(0, 1000), (1, 37)] {
+        let expected: Vec<_> = (0..count).map(sample).collect();
+        assert!(stored.lanes[lane].samples == expected, "lane {lane}");
+        assert_eq!(book.samples_of(run, lane).unwrap(), count);
+        assert_eq!(stored.lanes[lane].outcome, Some(outcome()));
+    }
+    let mut events: Vec<_> = (0..1000).step_by(10).map(event).collect();
+    events.push(event(77));
+    assert_eq!(stored.lanes[0].events, events);
+    assert_eq!(stored.series[0].readings, []);
+    assert_eq!(stored.series[1].readings, [readings(0), readings(50)].concat());
+    assert_eq!(book.healths(run, 1).unwrap(), [shot]);
+    assert_eq!(book.latency(run, 0, 0).unwrap(), Some(vec![4, 0, 255]));
+    assert_eq!(book.latency(run, 1, 0).unwrap(), None);
+    let entry = book.list().unwrap().into_iter().find(|e| e.run == run).unwrap();
+    assert_eq!((entry.course.as_str(), entry.model.as_str()), ("all of it", known.models().as_str()));
+    assert_eq!(entry.situation, "bare + bare");
+    assert_eq!(entry.tags, ["quay"]);
+    let bytes: u64 = (0..1000).chain(0..37).map(|i| sample(i).written.0).sum();
+    assert_eq!(entry.digest.unwrap().bytes, bytes);
+    assert!(book.size(run).unwrap() > 1037 * 10);
+}
+
+fn a_block_is_all_or_nothing(at: &Path) {
+    use mile_logbook::Block;
+    let mut book = Logbook::open(at).unwrap();
+    let run = begun(&mut book, "torn", 2);
+    append(&mut book, run, 0, 0, 10);
+    let (more, events) = ([sample(10)], [(0, event(0))]);
+    // The second block is there already, by its event: the first must not come in without it.
+    let blocks = [
+        Block { lane: 1, first: 0, samples: &more, events: &[] },
+        Block { lane: 0, first: 10, samples: &more, events: &events },
+    ];
+    assert!(book.append(run, &blocks).is_err());
+    assert_eq!((book.samples_of(run, 0).unwrap(), book.samples_of(run, 1).unwrap()), (10, 0));
+    // And the logbook goes on.
+    append(&mut book, run, 0, 10, 20);
+    assert_eq!(book.samples_of(run, 0).unwrap(), 20);
+    book.finish(run, Status::Stopped, &[]).unwrap();
+}
+
+fn a_run_that_goes_on_has_not_ended(at: &Path) {
+    let mut book = Logbook::open(at).unwrap();
+    let run = begun(&mut book, "on and on", 1);
+    append(&mut book, run, 0, 0, 20);
+    book.finish(run, Status::Stopped, &[Some(outcome())]).unwrap();
+    book.reopen(run).unwrap();
+    let (_, status, outcomes) = book.ends(run).unwrap();
+    assert_eq!((status, outcomes), (Status::Underway, vec![None]));
+    append(&mut book, run, 0, 20, 30);
+    book.finish(run, Status::Done, &[Some(outcome())]).unwrap();
+    assert_eq!(book.run(run).unwrap().lanes[0].samples.len(), 30);
+}
+
+fn lists_are_filtered(at: &Path) {
+    let mut book = Logbook::open(at).unwrap();
+    let mut enter = |course: &str, started: i64, tag: Option<&str>| {
+        let run = book.begin(&RunHead { started, ..head(course, 1) }).unwrap();
+        book.finish(run, Status::Done, &[]).unwrap();
+        tag.into_iter().for_each(|t| book.tag(run, t).unwrap());
+        run
+    };
+    let a = enter("Filter 100%_a", 1_000, Some("red"));
+    let b = enter("filter b", 2_000, Some("blue"));
+    let c = enter("filter c", 3_000, Some("red"));
+    let of = |filter: Filter| -> Vec<i64> { book.list_of(&filter).unwrap().iter().map(|e| e.run).collect() };
+    let word = |w: &str| Filter { word: Some(w.into()), ..Filter::default() };
+    assert_eq!(of(word("FILTER")), [c, b, a]);
+    assert_eq!(of(word("%_A")), [a], "signs with a meaning in SQL stand for themselves");
+    assert_eq!(of(word("filter c")), [c]);
+    assert!(of(word("no such word")).is_empty());
+    assert_eq!(of(Filter { tag: Some("red".into()), ..word("filter") }), [c, a]);
+    assert_eq!(of(Filter { since: Some(2_000), ..word("filter") }), [c, b]);
+    assert_eq!(of(Filter { before: Some(2_000), ..word("filter") }), [a]);
+    assert_eq!(of(Filter { newest: Some(2), ..word("filter") }), [c, b]);
+    assert_eq!(book.list_of(&Filter { newest: Some(1), ..word("filter") }).unwrap()[0].tags, ["red"]);
+    assert!(of(word("'; DROP TABLE runs; --")).is_empty());
+    assert!(book.untag(c, "red").unwrap() && !book.untag(c, "red").unwrap());
+    assert_eq!(book.tagged("red").unwrap(), [a]);
+}
+
+fn runs_are_taken_off_and_erased(at: &Path) {
+    let mut book = Logbook::open(at).unwrap();
+    let (kept, gone) = (begun(&mut book, "kept", 1), begun(&mut book, "gone", 1));
+    assert!(matches!(book.remove(gone, 5), Err(LogbookError::Underway { .. })));
+    append(&mut book, gone, 0, 0, 50);
+    book.finish(gone, Status::Done, &[]).unwrap();
+    book.remove(gone, 5).unwrap();
+    assert!(book.list().unwrap().iter().all(|e| e.run != gone));
+    assert!(matches!(book.resolve(&gone.to_string()), Err(LogbookError::Removed { .. })));
+    assert_eq!(book.removed().unwrap(), [(gone, 5)]);
+    assert!(book.restore(gone).unwrap() && !book.restore(gone).unwrap());
+    assert_eq!(book.resolve(&gone.to_string()).unwrap(), gone);
+    book.remove(gone, 6).unwrap();
+    assert_eq!(book.erase(&[gone, kept]).unwrap(), 1, "one that is on the list is passed over");
+    assert!(matches!(book.run(gone), Err(LogbookError::NoSuchRun { .. })));
+    assert_eq!(book.samples_of(gone, 0).unwrap(), 0, "what belongs to it went with it");
+    assert_eq!(book.resolve("last").unwrap(), kept);
+    book.finish(kept, Status::Done, &[]).unwrap();
+}
+
+fn drives_have_a_history(at: &Path) {
+    let mut book = Logbook::open(at).unwrap();
+    let key = DriveKey { model: "Halyard Q4".into(), serial: "HQ4-1".into(), simulated: false };
+    let shot = |at: i64, written: u64| Snapshot {
+        at,
+        counters: [(Counter::WrittenBytes, written)].into(),
+        ..Snapshot::default()
+    };
+    assert_eq!(book.keep_snapshots(&key, &[shot(100, 1), shot(300, 3), shot(200, 2)]).unwrap(), 3);
+    assert_eq!(book.keep_snapshots(&key, &[shot(300, 4), shot(400, 5)]).unwrap(), 1);
+    let all: Vec<_> =
+        book.snapshots_of(&key).unwrap().iter().map(|s| (s.at, s.get(Counter::WrittenBytes))).collect();
+    assert_eq!(all, [(100, Some(1)), (200, Some(2)), (300, Some(4)), (400, Some(5))]);
+    assert_eq!(book.drives_named("HQ4-1").unwrap(), std::slice::from_ref(&key));
+    let known = book.known_drives().unwrap().into_iter().find(|d| d.key == key).unwrap();
+    assert_eq!((known.snapshots, known.first, known.last), (4, 100, 400));
+    // What a run reads of its drive belongs to the drive's history, with the number that the run has here.
+    let mut with = head("reads health", 1);
+    with.lanes[0].drive.serial = Some("MK2-9999".into());
+    with.lanes[0].health = Some(health(3));
+    let run = book.begin(&with).unwrap();
+    book.finish(run, Status::Done, &[Some(outcome())]).unwrap();
+    let read = book.drives_named("MK2-9999").unwrap();
+    let origins: Vec<_> = book.snapshots_of(&read[0]).unwrap().into_iter().map(|s| s.origin).collect();
+    let of = |moment| Origin::Run { run, moment };
+    assert_eq!(origins, [of(Moment::Before), of(Moment::After)]);
+    assert_eq!(book.courses_of(&[run, 999_999]).unwrap(), [(run, "reads health".to_owned())].into());
+}
+
+fn what_is_not_there_is_said(at: &Path) {
+    let mut book = Logbook::open(at).unwrap();
+    for wanted in ["0", "999999", "nonsense", ""] {
+        assert!(matches!(book.resolve(wanted), Err(LogbookError::NoSuchRun { .. })), "{wanted}");
+    }
+    assert!(matches!(book.run(999_999), Err(LogbookError::NoSuchRun { .. })));
+    assert!(book.note(999_999, 0, &event(1)).is_err());
+    assert!(book.tag(999_999, "x").is_err());
+    assert!(matches!(book.tag(1, "a,b"), Err(LogbookError::BadTag { .. })));
+}
+
+#[test]
+fn a_file_conforms() {
+    let folder = tempfile::tempdir().unwrap();
+    conforms(&folder.path().join("a.logbook"));
+}
+
+#[test]
+fn the_archive_of_a_lab_conforms() {
+    let Some(cluster) = Cluster::start() else {
+        return common::skipped("there is no PostgreSQL here (package postgresql)");
+    };
+    let address = PathBuf::from(cluster.address("owner"));
+    assert!(matches!(Logbook::open(&address), Err(LogbookError::NoLab { .. })));
+    let lab = mile_logbook::lab::Lab::parse(&cluster.address("owner")).unwrap();
+    lab.carry_out(&mile_logbook::lab::setup::statements(&["owner".into()], &[], &[])).unwrap();
+    conforms(&address);
+}
