@@ -58,18 +58,18 @@ const DEMO: &[u8] = include_bytes!("../../../demo/demo.logbook.gz");
 pub(crate) fn open_bench(logbook: Option<PathBuf>) -> Result<(), Failure> {
     let path = logbook_path(logbook.as_deref())?;
     // Said before the screen is taken over.
-    if path.exists() {
+    if path.exists() || mile_logbook::lab::is_lab(&path) {
         mile_logbook::Logbook::all(&path)?;
     } else {
         mile_logbook::Logbook::open(&path)?;
     }
-    let mut state = state(path, Speed::Times(60.0), false);
-    let here = std::path::absolute(&state.logbook_path)?;
+    let (mut state, jobs) = (state(path, Speed::Times(60.0), false), Jobs::new());
+    let here = std::path::absolute(mile_bench::lab::file_of(&state.logbook_path)?)?;
     for (socket, _) in mile_runner::remote::runners().into_iter().filter(|(_, h)| h.logbook == here) {
         // It may have ended just now, and is then in the logbook.
-        let _ = update::attach(&mut state, &socket);
+        let _ = update::attach(&mut state, &jobs, &socket);
     }
-    run(state)
+    run(state, jobs)
 }
 
 /// The terminal on the simulated bench, with a copy of the demonstration logbook in a temporary place.
@@ -80,7 +80,7 @@ pub(crate) fn open_demo(args: &DemoArgs) -> Result<(), Failure> {
         std::io::copy(&mut flate2::read::GzDecoder::new(DEMO), out)?;
         Ok(())
     })?;
-    run(state(path, args.speed, true))
+    run(state(path, args.speed, true), Jobs::new())
 }
 
 fn choices() -> Vec<Choice> {
@@ -131,7 +131,7 @@ pub(crate) fn state(logbook_path: PathBuf, speed: Speed, is_demo: bool) -> State
     }
 }
 
-fn run(mut state: State) -> Result<(), Failure> {
+fn run(mut state: State, jobs: Jobs) -> Result<(), Failure> {
     if !std::io::stdout().is_terminal() || !std::io::stdin().is_terminal() {
         return Err(Failure::usage(
             "the full screen needs a terminal; `hollow-mile --help` lists the commands that do without",
@@ -142,8 +142,10 @@ fn run(mut state: State) -> Result<(), Failure> {
     let mut taken = terminal::Taken::take()?;
     std::thread::Builder::new().name("keys".into()).spawn(move || read_events(&send))?;
     watch_signals(ask)?;
-    let jobs = Jobs::new();
     jobs.list(&state.logbook_path);
+    if mile_logbook::lab::is_lab(&state.logbook_path) {
+        jobs.watch_list(&state.logbook_path);
+    }
     jobs.watch_bench();
     if !state.is_demo {
         memory::restore(&mut state, &jobs);
@@ -285,8 +287,9 @@ fn leave(mut state: State) {
 /// The terminal on a run that is underway.
 pub(crate) fn open_attached(logbook: PathBuf, socket: &Path) -> Result<(), Failure> {
     let mut state = state(logbook, Speed::Max, false);
-    update::attach(&mut state, socket)?;
-    run(state)
+    let jobs = Jobs::new();
+    update::attach(&mut state, &jobs, socket)?;
+    run(state, jobs)
 }
 
 /// A screen in memory, for measuring.

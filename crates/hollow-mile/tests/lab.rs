@@ -461,3 +461,47 @@ fn a_copied_spool_is_found_out() {
     assert!(said.contains("was the spool copied?"), "{said}");
     assert_eq!(of_archive(&cluster, "bench"), before);
 }
+
+/// A run of another bench is followed in the archive: each sample once, in order, and its end; and it can be asked to stop.
+#[test]
+fn a_run_is_watched_from_anywhere() {
+    use mile_runner::Message;
+    use mile_runner::remote::Frame;
+    let Some(cluster) = lab() else { return };
+    let address = cluster.address("bench");
+    let bench = Bench::new();
+    bench.write("long.course", LONG);
+    let mut run = underway(&bench, &address);
+    let anna = PathBuf::from(cluster.address("anna"));
+    let (client, before) = loop {
+        match mile_bench::lab::watch(&anna, 1) {
+            Ok(watched) => break watched,
+            Err(_) => std::thread::sleep(Duration::from_millis(50)),
+        }
+    };
+    assert!(matches!(before[0].1, Message::Began(_)));
+    let (mut told, mut asked) = (before, false);
+    let ended = loop {
+        let Ok(Frame::Message(lane, message)) = client.frames.recv_timeout(Duration::from_secs(60)) else {
+            panic!("it was told nothing more")
+        };
+        if matches!(message, Message::Ended(_)) {
+            break message;
+        }
+        told.push((lane, message));
+        let samples = told.iter().filter(|(_, m)| matches!(m, Message::Sample(_))).count();
+        if samples > 100 && !asked {
+            asked = true;
+            client.commands.send(mile_runner::Command::Stop).unwrap();
+        }
+    };
+    assert!(matches!(ended, Message::Ended(outcome) if outcome.status == mile_runner::Status::Stopped));
+    run.0.wait().unwrap();
+    brought(&bench, &address);
+    let told: Vec<_> = told
+        .into_iter()
+        .filter_map(|(_, m)| if let Message::Sample(sample) = m { Some(sample) } else { None })
+        .collect();
+    let kept = mile_logbook::Logbook::read(&anna).unwrap().run(1).unwrap();
+    assert!(told == kept.first().samples, "{} told, {} kept", told.len(), kept.first().samples.len());
+}

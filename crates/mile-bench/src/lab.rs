@@ -3,13 +3,15 @@
 use crate::Failure;
 use crate::metrics::Metrics;
 use crate::session::Order;
-use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, bounded};
+use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, bounded, unbounded};
 use mile_core::{Bytes, Nanos};
 use mile_drive::clock::Monotonic;
 use mile_logbook::lab::forward::{AFTER_A_FAILURE, Forwarder, PAUSE, Request, Step};
-use mile_logbook::lab::{Lab, is_lab};
+use mile_logbook::lab::watch::{Following, Told};
+use mile_logbook::lab::{Lab, ask, is_lab};
 use mile_logbook::{Logbook, LogbookError};
-use mile_runner::{Command, Event, EventKind};
+use mile_runner::remote::{Backlog, Client, Frame, Hello, PROTOCOL};
+use mile_runner::{Command, Event, EventKind, Message};
 use std::path::{Path, PathBuf};
 use std::thread::JoinHandle;
 use std::time::Duration;
@@ -106,6 +108,101 @@ pub fn change_run<T>(
 ) -> Result<T, Failure> {
     let (_, local) = recorded_as(logbook, run)?;
     Ok(change(logbook, complain, |book| work(book, local))?.0)
+}
+
+/// The number that a run of this bench's spool has in the archive, once it is there.
+///
+/// # Errors
+/// Where the archive cannot be asked.
+pub fn number_of(archive: &Path, run: i64) -> Result<Option<i64>, Failure> {
+    let lab = Lab::at(archive)?;
+    let spool = spool_of(&lab)?;
+    Ok(Forwarder::new(&spool, lab)?.number(run)?)
+}
+
+/// The file in which runs for a logbook are recorded: itself, or the spool where it is the archive of a lab.
+///
+/// # Errors
+/// Where it is no address of an archive, or there is no place for a spool.
+pub fn file_of(logbook: &Path) -> Result<PathBuf, Failure> {
+    if is_lab(logbook) { spool_of(&Lab::at(logbook)?) } else { Ok(logbook.to_owned()) }
+}
+
+/// How often the archive is asked for what is new of a run that is followed.
+const LOOK: Duration = Duration::from_millis(700);
+
+/// Follows a run of another bench in the archive as if its runner were here: what was told before, and what it tells from now on. Commands go to its
+/// bench as requests, where this role may ask for that.
+///
+/// # Errors
+/// Where the archive cannot be read, or there is no such run.
+pub fn watch(archive: &Path, run: i64) -> Result<(Client, Vec<Told>), Failure> {
+    let mut following = Following::begin(archive, run)?;
+    let head = following.head().clone();
+    let hello = Hello {
+        protocol: PROTOCOL,
+        pid: 0,
+        run: Some(run),
+        logbook: archive.to_owned(),
+        drive: head.drives(),
+        course: head.course.clone(),
+    };
+    let mut before: Vec<Told> = vec![(0, Message::Began(Box::new(head)))];
+    before.extend(following.more()?);
+    let (tell, frames) = unbounded();
+    let (commands, asked) = unbounded::<Command>();
+    let archive = archive.to_owned();
+    std::thread::Builder::new().name("watch".into()).spawn(move || {
+        let say = |text: String| {
+            let event = Event { at: Nanos(0), bytes: Bytes(0), kind: EventKind::Lab(text) };
+            tell.send(Frame::Message(0, Message::Event(event))).is_ok()
+        };
+        let mut fails: Option<String> = None;
+        while !following.is_over() {
+            match asked.recv_timeout(LOOK) {
+                Ok(command) => {
+                    let sent = request_of(&command)
+                        .map(|request| Logbook::read(&archive).and_then(|book| ask(&book, run, &request)));
+                    if let Some(Err(e)) = sent {
+                        say(format!("The bench was not asked: {e}"));
+                    }
+                    continue;
+                }
+                Err(RecvTimeoutError::Timeout) => {}
+                // Nobody watches any more.
+                Err(RecvTimeoutError::Disconnected) => return,
+            }
+            match following.more() {
+                Ok(new) => {
+                    fails = None;
+                    for (lane, message) in new {
+                        if tell.send(Frame::Message(lane, message)).is_err() {
+                            return;
+                        }
+                    }
+                }
+                Err(e) => {
+                    let why = e.to_string();
+                    if fails.as_ref() != Some(&why) && !say(why.clone()) {
+                        return;
+                    }
+                    fails = Some(why);
+                    std::thread::sleep(AFTER_A_FAILURE);
+                    // From a new connection, behind what was told.
+                    let _ = following.reconnect(&archive);
+                }
+            }
+        }
+    })?;
+    Ok((Client { hello, backlog: Backlog::default(), frames, commands }, before))
+}
+
+/// A command as it is asked of another bench.
+fn request_of(command: &Command) -> Option<String> {
+    match command {
+        Command::Note(text) => Some(format!("note {text}")),
+        other => WORDS.iter().find(|(_, command)| command == other).map(|(word, _)| (*word).to_owned()),
+    }
 }
 
 /// Brings all that the archive lacks.
@@ -210,7 +307,7 @@ impl Bringing {
             if let Some(ends) = ends {
                 if done || self.clock.now() >= ends {
                     self.last_word(done);
-                    return done.then(|| forwarder?.number(self.terms.run).ok().flatten()).flatten();
+                    return done.then(|| forwarder.as_mut()?.number(self.terms.run).ok().flatten()).flatten();
                 }
                 std::thread::sleep(pause.min(PAUSE));
                 continue;

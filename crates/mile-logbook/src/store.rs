@@ -3,7 +3,7 @@
 //! What always holds: a run's row is written before its first sample; samples are appended in blocks, each in one transaction together
 //! with the events of its time, synced to the medium before it counts as kept; a block is never changed. A file is SQLite with a
 //! write-ahead log, and its `user_version` is the version of the schema. A run of a file that says it is underway while its process is gone
-//! was cut short; that is found, and marked, when the file is opened. Which database it is, only an [`engine::Engine`] knows.
+//! was cut short; that is found, and marked, when the file is opened. Which database it is, only the engine knows.
 //!
 //! A block of samples is the byte 1 (the version of this encoding) and the samples in postcard's encoding.
 
@@ -44,7 +44,7 @@ use std::path::{Path, PathBuf};
 /// Most lanes of a run.
 const MOST_LANES: usize = 64;
 /// Version of the encoding of samples.
-const SAMPLES_VERSION: u8 = 1;
+pub(crate) const SAMPLES_VERSION: u8 = 1;
 
 /// What can go wrong with a logbook.
 #[derive(Debug, thiserror::Error)]
@@ -203,6 +203,16 @@ impl Logbook {
             Ok(())
         })?;
         Ok(all)
+    }
+
+    /// Hands over the rows of an answer one after another.
+    pub(crate) fn db_each(
+        &self,
+        statement: &str,
+        values: &[Value<'_>],
+        take: &mut dyn FnMut(&dyn Row) -> Answer<()>,
+    ) -> Answer<()> {
+        self.db.each(statement, values, take)
     }
 
     /// The first row of an answer, if there is one.

@@ -208,7 +208,7 @@ pub(crate) fn import(all: &[Source], logbook: &Path) -> Result<i64, Failure> {
     let (run, archive) = kept;
     // Of an archive, the number that it has there.
     match archive {
-        Some(archive) => Ok(archive.number(run)?.unwrap_or(run)),
+        Some(mut archive) => Ok(archive.number(run)?.unwrap_or(run)),
         None => Ok(run),
     }
 }
@@ -252,8 +252,11 @@ fn line(entry: &Entry) -> String {
         when(entry.started),
         entry.course,
         entry.model,
-        entry.status.words()
+        entry.stands()
     );
+    if let Some(bench) = &entry.bench {
+        out.push_str(&format!(" on {bench}"));
+    }
     if !entry.tags.is_empty() {
         out.push_str(&format!(" [{}]", entry.tags.join(", ")));
     }

@@ -102,6 +102,8 @@ pub(crate) fn detach(order: Order, logbook: &std::path::Path) -> Result<(), Fail
         let number = |f: Frame| if let Frame::Number(run) = f { Some(run) } else { None };
         c.hello.run.or_else(|| c.frames.recv_timeout(Duration::from_secs(2)).ok().and_then(number))
     });
+    // In an archive it gets a number of its own a little later.
+    let run = run.filter(|_| !mile_logbook::lab::is_lab(logbook));
     let run = run.map_or_else(|| "The run".into(), |r| format!("Run {r}"));
     text::say(&format!(
         "{run} goes on without this terminal. `hollow-mile attach` shows it, and `hollow-mile attach --stop` ends it."

@@ -30,6 +30,10 @@ const EVERY: Duration = Duration::from_secs(2);
 /// What came of it.
 pub(crate) enum Done {
     Listed(Result<Vec<Entry>, String>),
+    /// A run of another bench is followed.
+    Watched(Result<Box<(Client, Vec<Told>)>, String>),
+    /// The run of this number in the terminal has this number in the archive.
+    Archived(u64, i64),
     Loaded(Result<Box<Shown>, String>),
     /// Paths of the files written.
     Exported(Result<Vec<String>, String>),
@@ -84,7 +88,53 @@ impl Jobs {
     /// Reads the list of runs.
     pub(crate) fn list(&self, path: &Path) {
         let path = path.to_owned();
-        self.spawn(move || Done::Listed(Logbook::all(&path).map_err(|e| e.to_string())));
+        self.spawn(move || Done::Listed(listed(&path)));
+    }
+
+    /// Reads the list of an archive again and again, as other benches add to it.
+    pub(crate) fn watch_list(&self, path: &Path) {
+        let (path, done) = (path.to_owned(), self.done.clone());
+        let watch = move || {
+            let mut last = None;
+            loop {
+                std::thread::sleep(LIST_AGAIN);
+                // What went wrong was said when the list was read first; later it is as it was.
+                let Ok(list) = listed(&path) else { continue };
+                if last.as_ref() != Some(&list) {
+                    last = Some(list.clone());
+                    if done.send(Done::Listed(Ok(list))).is_err() {
+                        return;
+                    }
+                }
+            }
+        };
+        // Where no thread can be had, the list stays as it is.
+        let _ = std::thread::Builder::new().name("list".into()).spawn(watch);
+    }
+
+    /// Follows a run of another bench.
+    pub(crate) fn watch_run(&self, path: &Path, run: i64) {
+        let path = path.to_owned();
+        self.spawn(move || {
+            let watched = mile_bench::lab::watch(&path, run).map(Box::new);
+            Done::Watched(watched.map_err(|f| f.message().to_owned()))
+        });
+    }
+
+    /// Asks the archive which number it has given a run of this bench, until it knows.
+    pub(crate) fn archived(&self, path: &Path, id: u64, run: i64) {
+        let (path, done) = (path.to_owned(), self.done.clone());
+        let ask = move || {
+            loop {
+                if let Ok(Some(number)) = mile_bench::lab::number_of(&path, run) {
+                    let _ = done.send(Done::Archived(id, number));
+                    return;
+                }
+                std::thread::sleep(LIST_AGAIN);
+            }
+        };
+        // Where no thread can be had, it has no number.
+        let _ = std::thread::Builder::new().name("number".into()).spawn(ask);
     }
 
     /// Looks at the bench again and again, and tells when something is different, or when the temperatures are due.
@@ -278,6 +328,19 @@ fn last_setup(
         }
     }
     Ok(None)
+}
+
+/// How often the list of an archive is read again, and most runs of one that are listed.
+const LIST_AGAIN: Duration = Duration::from_secs(2);
+pub(crate) const MOST_LISTED: u32 = 2000;
+
+/// The runs of a logbook, those that are underway first. Of an archive, the newest: all of a lab's runs are more than anybody reads.
+fn listed(path: &Path) -> Result<Vec<Entry>, String> {
+    let newest = mile_logbook::lab::is_lab(path).then_some(MOST_LISTED);
+    let filter = mile_logbook::Filter { newest, ..Default::default() };
+    let mut list = Logbook::those(path, &filter).map_err(|e| e.to_string())?;
+    list.sort_by_key(|entry| entry.status != mile_runner::Status::Underway);
+    Ok(list)
 }
 
 /// Starts a run, and connects to its runner. What is wrong with it is said before a process is made for it.

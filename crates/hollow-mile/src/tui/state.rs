@@ -86,6 +86,8 @@ pub(crate) struct Live {
     pub(crate) ranges: Vec<(f64, f64, f64)>,
     /// The lane whose breaks and readings are shown.
     pub(crate) at: usize,
+    /// How fast its simulated time runs, where this terminal has started it; nobody else is told.
+    pub(crate) pace: Option<Speed>,
     /// The run's number in the logbook.
     pub(crate) number: Option<i64>,
     /// Its strings, until it is over.
@@ -103,6 +105,7 @@ impl Live {
             series: Vec::new(),
             ranges: Vec::new(),
             at: 0,
+            pace: None,
             number: None,
             strings,
             framing: Framing::default(),

@@ -14,6 +14,7 @@ use mile_core::Bytes;
 use mile_core::Nanos;
 use mile_drive::block::probe::TestRequest;
 use mile_drive::health::TestKind;
+use mile_logbook::lab::is_lab;
 use mile_runner::remote::{Client, Frame};
 use mile_runner::{Command, Message};
 use std::time::Duration;
@@ -341,6 +342,9 @@ fn step_break(state: &mut State, by: isize) {
 }
 
 fn open(state: &mut State, jobs: &Jobs) {
+    if watch(state, jobs) {
+        return;
+    }
     match state.place.view().at_hand(state) {
         Some(at_hand) => {
             show(state, jobs, at_hand.run);
@@ -351,6 +355,24 @@ fn open(state: &mut State, jobs: &Jobs) {
         }
         None => state.complain("There is no run to open."),
     }
+}
+
+/// Follows the selected run of an archive, where it is underway. Gives whether it is.
+fn watch(state: &mut State, jobs: &Jobs) -> bool {
+    let selected = if state.place == LOGBOOK && is_lab(&state.logbook_path) {
+        state.logbook.visible().get(state.logbook.selected).map(|e| (e.run, e.status))
+    } else {
+        None
+    };
+    let Some((run, mile_runner::Status::Underway)) = selected else { return false };
+    if state.live.as_ref().is_some_and(|live| live.number == Some(run)) {
+        state.go(UNDERWAY);
+    } else if let Err(text) = start::room_for_one_more(state) {
+        state.complain(text);
+    } else {
+        jobs.watch_run(&state.logbook_path, run);
+    }
+    true
 }
 
 /// Loads a run into the place of findings.
@@ -423,21 +445,32 @@ fn resume(state: &mut State, jobs: &Jobs) -> Result<(), String> {
 }
 
 /// Shows the run of a runner, before there is a screen.
-pub(crate) fn attach(state: &mut State, socket: &std::path::Path) -> Result<(), mile_bench::Failure> {
+pub(crate) fn attach(
+    state: &mut State,
+    jobs: &Jobs,
+    socket: &std::path::Path,
+) -> Result<(), mile_bench::Failure> {
     let mut client = Client::connect(socket)?;
     let before = session::told_before(&mut client)?;
-    shown(state, (client, before))
+    shown(state, jobs, (client, before))
 }
 
 /// Shows a run. Others that are underway go on behind it.
-fn shown(
+pub(crate) fn shown(
     state: &mut State,
+    jobs: &Jobs,
     (client, before): (Client, Vec<session::Told>),
 ) -> Result<(), mile_bench::Failure> {
     let framing =
         state.live.as_ref().map_or_else(Default::default, |l| super::canvas::Framing::on(l.framing.ruler));
     state.runs_seen += 1;
+    // One of this bench has another number in the archive than in the file in which it is recorded.
+    let recorded = client.hello.run.filter(|_| client.hello.pid != 0 && is_lab(&state.logbook_path));
     let mut live = Live::attached(state.runs_seen, client, before, state.told.0.clone())?;
+    if let Some(run) = recorded {
+        live.number = None;
+        jobs.archived(&state.logbook_path, live.id, run);
+    }
     if !live.is_stacked() {
         live.framing = framing;
     }
@@ -452,12 +485,20 @@ pub(crate) fn told(state: &mut State, jobs: &Jobs, id: u64, frame: Option<Frame>
     match frame {
         Some(Frame::Message(lane, told)) => message(state, jobs, id, lane as usize, told),
         Some(Frame::Number(run)) => {
-            if let Some(live) = state.run_mut(id) {
-                live.number = Some(run);
-            }
+            numbered(state, jobs, id, run);
         }
         Some(Frame::Hello(_) | Frame::Backlog(_)) => {}
         None => finished(state, jobs, id),
+    }
+}
+
+/// A run has its number in the file in which it is recorded.
+fn numbered(state: &mut State, jobs: &Jobs, id: u64, run: i64) {
+    let lab = is_lab(&state.logbook_path);
+    let Some(live) = state.run_mut(id) else { return };
+    match lab {
+        true => jobs.archived(&state.logbook_path, id, run),
+        false => live.number = Some(run),
     }
 }
 
@@ -503,6 +544,9 @@ pub(crate) fn finished(state: &mut State, jobs: &Jobs, id: u64) {
             state.tell(format!("The run is {words}; it is run {run} of the logbook. {next}."));
             show(state, jobs, run);
         }
+        (Some(_), None) if is_lab(&state.logbook_path) => state.complain(
+            "The run is over, and the archive does not have all of it yet; `hollow-mile lab forward` brings it.",
+        ),
         (Some(_), None) => state.complain("The run is over, but the logbook does not have it."),
         (None, _) => state.complain(format!(
             "The runner of {} ended unexpectedly. What it had logged is in the logbook; `hollow-mile resume` goes on with it.",
@@ -559,6 +603,17 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
         Done::Setup(drive, Some((run, situation))) => start::last_setup(state, &drive, run, &situation),
         Done::Setup(_, None) => {}
         Done::Started(question, run) => start::started(state, jobs, question, run),
+        Done::Watched(Ok(run)) => {
+            if let Err(f) = shown(state, jobs, *run) {
+                state.complain(f.message());
+            }
+        }
+        Done::Watched(Err(text)) => state.complain(text),
+        Done::Archived(id, run) => {
+            if let Some(live) = state.run_mut(id) {
+                live.number = Some(run);
+            }
+        }
         Done::Bench(cards) => state.bench.set_real(cards, state.is_demo),
         Done::Checked(checked, background) => course::checked(state, *checked, background),
         Done::Health(Ok(shown)) => {

@@ -189,8 +189,11 @@ impl Forwarder {
     ///
     /// # Errors
     /// Where the archive cannot be asked.
-    pub fn number(&self, run: i64) -> Result<Option<i64>> {
-        let Some(archive) = &self.archive else { return Ok(None) };
+    pub fn number(&mut self, run: i64) -> Result<Option<i64>> {
+        let archive = match &self.archive {
+            Some(archive) => archive,
+            None => self.archive.insert(self.lab.open()?),
+        };
         archived_as(archive, &self.id, run)
     }
 

@@ -153,6 +153,8 @@ pub(crate) trait Engine: Debug + Send {
     fn owner(&self) -> String;
     /// Whether whoever wrote a run is known to be gone.
     fn is_gone(&self, owner: &str) -> bool;
+    /// Two columns of `runs`: the bench of a run, and how many seconds ago it was heard of. Nulls where there is one bench.
+    fn of_bench(&self) -> &'static str;
     /// Gives room that is not used any more back, if nobody is in the way.
     fn give_back_room(&self);
     /// Makes the disk keep what is committed, now. What cannot be synced is told when it is written next.

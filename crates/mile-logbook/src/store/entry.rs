@@ -37,6 +37,13 @@ pub struct Entry {
     pub status: Status,
     /// What it came to; `None` while it is underway.
     pub digest: Option<Digest>,
+    /// The bench that it ran on, in the archive of a lab.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub bench: Option<String>,
+    /// Seconds since the archive heard of it last, where it is underway and that is longer than a bench at work takes: nobody can say whether it
+    /// goes on.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub silent_s: Option<u64>,
     /// Its tags.
     pub tags: Vec<String>,
     /// Why it cannot be read, if it cannot.
@@ -69,6 +76,19 @@ pub struct StoredLane {
     pub samples: Vec<Sample>,
     /// The latencies of all operations of its legs that have ended.
     pub latencies: Vec<LegLatencies>,
+}
+
+impl Entry {
+    /// How it stands in words.
+    pub fn stands(&self) -> String {
+        match self.silent_s {
+            Some(silent) => {
+                let since = mile_core::Nanos::from_secs(silent as f64);
+                format!("{}, not heard of for {since}", self.status.words())
+            }
+            None => self.status.words().to_owned(),
+        }
+    }
 }
 
 impl StoredLane {

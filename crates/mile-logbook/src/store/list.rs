@@ -62,6 +62,9 @@ pub(super) fn situation(head: &RunHead) -> String {
     lines.collect::<Vec<_>>().join(" + ")
 }
 
+/// A bench that brings a run is heard of at least every few seconds.
+const SILENT_S: u64 = 60;
+
 /// What belongs to runs beside their own rows.
 #[derive(Default)]
 struct Beside {
@@ -108,7 +111,8 @@ impl Logbook {
         // The head is long; what a list needs of it stands beside it since format 7.
         let statement = format!(
             "SELECT id, started, course, drive, status, owner, model, situation, lanes,
-                 CASE WHEN lanes IS NULL THEN head END FROM runs WHERE {condition}{order}"
+                 CASE WHEN lanes IS NULL THEN head END, {} FROM runs WHERE {condition}{order}",
+            self.db.of_bench()
         );
         let mut list = Vec::new();
         self.db
@@ -123,6 +127,8 @@ impl Logbook {
                     model: String::new(),
                     status: Status::Unreadable,
                     digest: None,
+                    bench: None,
+                    silent_s: None,
                     tags: Vec::new(),
                     problem: Some(e.to_string()),
                 }));
@@ -196,6 +202,13 @@ impl Logbook {
             model,
             status,
             digest: if digests.len() == lanes { Digest::together(&digests) } else { None },
+            bench: row.maybe_text(10).map_err(&bad)?.map(str::to_owned),
+            silent_s: row
+                .maybe_integer(11)
+                .map_err(&bad)?
+                .filter(|_| status == Status::Underway)
+                .and_then(|s| u64::try_from(s).ok())
+                .filter(|s| *s > SILENT_S),
             tags: beside.tags.get(&run).cloned().unwrap_or_default(),
             problem: None,
         })

@@ -209,6 +209,10 @@ impl Engine for Server {
         false
     }
 
+    fn of_bench(&self) -> &'static str {
+        "bench, CAST(extract(epoch FROM now() - heard) AS BIGINT)"
+    }
+
     fn give_back_room(&self) {}
 
     fn sync(&self) {}

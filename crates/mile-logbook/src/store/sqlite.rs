@@ -115,6 +115,10 @@ impl Engine for Sqlite {
         !owner::is_alive(owner)
     }
 
+    fn of_bench(&self) -> &'static str {
+        "NULL, NULL"
+    }
+
     fn give_back_room(&self) {
         // Where another process is at work in the file, later runs fill the room.
         let _ = self.batch("VACUUM");

@@ -69,9 +69,15 @@ impl View for Logbook {
             (0, _) => format!("The logbook has no run yet. Start one from the bench ({}).", BENCH.key()),
             (all, seen) if seen < all => format!("{seen} of {all} runs match."),
             (1, _) => "One run.".into(),
+            (all, _) if all == crate::tui::jobs::MOST_LISTED as usize => {
+                format!("The newest {all} runs of the archive; `hollow-mile logbook list` finds all.")
+            }
             (all, _) => format!("{all} runs, the newest first."),
         };
-        (text, state.logbook_path.file_name().map_or(String::new(), |n| n.to_string_lossy().into_owned()))
+        // Of a file its name; of an archive its address.
+        let name = state.logbook_path.file_name().map_or(String::new(), |n| n.to_string_lossy().into_owned());
+        let lab = mile_logbook::lab::is_lab(&state.logbook_path);
+        (text, if lab { state.logbook_path.display().to_string() } else { name })
     }
 
     fn keys(&self) -> &'static [&'static [Binding]] {
@@ -190,9 +196,16 @@ fn told(entry: &Entry, theme: Theme, width: usize) -> Vec<(String, Style)> {
     let moved = digest.map_or(String::new(), |d| {
         format!(", {} moved in {}", Bytes(d.bytes), mile_core::Nanos::from_secs(d.seconds))
     });
-    let words = entry.status.words();
+    let words = entry.stands();
     let mut all = vec![(
-        format!("{} on {} ({}), run {}: {words}{moved}.", entry.course, entry.model, entry.drive, entry.run),
+        format!(
+            "{} on {} ({}), run {}{}: {words}{moved}.",
+            entry.course,
+            entry.model,
+            entry.drive,
+            entry.run,
+            entry.bench.as_ref().map_or(String::new(), |bench| format!(" of {bench}"))
+        ),
         theme.strong(),
     )];
     let known = |text: &str, none: &str| if text.is_empty() { none.to_owned() } else { text.to_owned() };
@@ -276,8 +289,8 @@ impl Columns {
         let how = match (entry.status, breaks.is_empty()) {
             _ if entry.problem.is_some() => entry.problem.clone().unwrap_or_default(),
             (Status::Done, false) => breaks,
-            (status, true) => status.words().to_owned(),
-            (status, false) => format!("{}: {breaks}", status.words()),
+            (_, true) => entry.stands(),
+            (_, false) => format!("{}: {breaks}", entry.stands()),
         };
         let how = if entry.tags.is_empty() { how } else { format!("[{}] {how}", entry.tags.join(", ")) };
         let terrain = digest.map_or(" ".repeat(self.terrain), |d| miniature(&d.miniature, self.terrain));

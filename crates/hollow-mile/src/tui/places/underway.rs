@@ -66,8 +66,8 @@ impl View for Underway {
                     ),
                     None => live.sentence(),
                 };
-                let pace = match state.speed {
-                    Speed::Times(x)
+                let pace = match live.pace {
+                    Some(Speed::Times(x))
                         if live.head.first().drive.simulated && !live.is_over() && (x - 1.0).abs() > 1e-9 =>
                     {
                         format!(", {x} times real time")

@@ -474,8 +474,11 @@ pub(super) fn started(
                 beside = form.beside.as_ref().map(|b| b.run);
                 state.overlay = None;
             }
-            match super::shown(state, *run) {
+            match super::shown(state, jobs, *run) {
                 Ok(()) => {
+                    if let Some(live) = &mut state.live {
+                        live.pace = Some(state.speed);
+                    }
                     state.logbook.other_side = beside.map(|run| (state.runs_seen, run));
                     return;
                 }
