@@ -3,7 +3,7 @@
 mod lab;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
-pub(crate) use lab::{LabArgs, LabCommand};
+pub(crate) use lab::{FleetArgs, LabArgs, LabCommand};
 use mile_bench::Failure;
 use mile_core::{Bytes, Celsius, Nanos};
 use mile_runner::Speed;
@@ -39,6 +39,8 @@ pub(crate) enum Command {
     Findings(FindingsArgs),
     /// Hold runs, groups of runs and files against each other, figure by figure.
     Compare(CompareArgs),
+    /// All drives of a model beside each other: how far they spread, which stands out, what firmware changes.
+    Fleet(FleetArgs),
     /// Write a report of runs to hand over: a PDF of several pages, or a folder with all that it was made from.
     Report(ReportArgs),
     /// Write a run as a figure (SVG, PDF) or as data (CSV, JSON Lines).

@@ -7,6 +7,7 @@ pub(crate) mod course;
 mod dataset;
 pub(crate) mod export;
 pub(crate) mod findings;
+pub(crate) mod fleet;
 pub(crate) mod health;
 pub(crate) mod instrument;
 pub(crate) mod lab;

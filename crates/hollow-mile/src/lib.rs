@@ -44,6 +44,7 @@ pub fn run() -> ExitCode {
         Some(Command::Runner) => commands::attach::runner(),
         Some(Command::Findings(args)) => commands::findings::run(&args),
         Some(Command::Compare(args)) => commands::compare::run(&args),
+        Some(Command::Fleet(args)) => commands::fleet::run(&args),
         Some(Command::Report(args)) => commands::report::run(&args),
         Some(Command::Export(args)) => commands::export::run(&args),
         Some(Command::Bench(args)) => commands::bench::run(&args),

@@ -36,8 +36,8 @@ use mile_runner::{Message, Speed};
 use ratatui::layout::Rect;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM};
 use state::{
-    BenchPlace, Choice, ComparePlace, CoursePlace, FillPlace, FindingsPlace, HealthPlace, LogbookPlace,
-    State, Told,
+    BenchPlace, Choice, ComparePlace, CoursePlace, FillPlace, FindingsPlace, FleetPlace, HealthPlace,
+    LogbookPlace, State, Told,
 };
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
@@ -115,6 +115,7 @@ pub(crate) fn state(logbook_path: PathBuf, speed: Speed, is_demo: bool) -> State
         findings: FindingsPlace { framing: Framing::default(), ..FindingsPlace::default() },
         health: HealthPlace::default(),
         logbook: LogbookPlace::default(),
+        fleet: FleetPlace::default(),
         compare: ComparePlace::default(),
         overlay: None,
         notice: None,

@@ -198,7 +198,7 @@ fn the_cursor_reads_all_strips_and_the_breaks_bring_it_along() {
     assert!(screen.contains("throttled by heat") && screen.contains("77 °C"), "{screen}");
     t.press(&["x"], "min");
     t.press(&["+", "+", "+"], "at the cursor");
-    t.press(&["0"], "at the end");
+    t.press(&["a"], "at the end");
 }
 
 #[test]
@@ -851,7 +851,7 @@ fn a_scan_is_read_on_the_map_of_the_surface_and_handed_over_as_a_figure() {
         t.press(&["l"], "pass 1 ");
         t.until_all(&["pass 2 ", "baseline 50"]);
         t.press(&["+", "+"], "╵");
-        t.press(&["0"], " 1 600.0 GB");
+        t.press(&["a"], " 1 600.0 GB");
         t.press(&["e"], "surface.svg");
         let written = t.bench.read("run-1-scan-surface.svg");
         assert!(

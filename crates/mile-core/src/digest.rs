@@ -1,5 +1,6 @@
 //! What a run came to, in a few figures.
 
+use crate::Op;
 use crate::findings::Findings;
 use crate::trace::Trace;
 use crate::units::Bytes;
@@ -25,6 +26,31 @@ pub struct Digest {
     pub cache_bytes: Option<u64>,
     /// The breaks in words, in order.
     pub breaks: Vec<String>,
+    /// Rate of the first plateau of the leg that wrote most, MB/s; this and what follows is missing in digests of earlier versions.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub burst_mb_s: Option<f64>,
+    /// Rate of its last plateau, where that is another and lasted at least 10 s.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub settled_mb_s: Option<f64>,
+    /// Temperature at which heat throttled it first, °C.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub throttles_at_c: Option<f64>,
+    /// When that was, seconds since the start of its leg.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub throttles_after_s: Option<f64>,
+}
+
+/// Shortest plateau that is called settled, seconds.
+const SETTLED_S: f64 = 10.0;
+
+/// First and last plateau of the leg that wrote most.
+fn plateaus(found: &Findings) -> (Option<f64>, Option<f64>) {
+    let writes = found.legs.iter().filter(|l| l.op == Op::Write);
+    let Some(leg) = writes.max_by_key(|l| l.bytes) else { return (None, None) };
+    let mut own = found.plateaus.iter().filter(|p| p.start_s >= leg.start_s && p.end_s <= leg.end_s + 1e-6);
+    let first = own.next();
+    let last = own.next_back().filter(|p| p.end_s - p.start_s >= SETTLED_S);
+    (first.map(|p| p.mean_mb_s), last.map(|p| p.mean_mb_s))
 }
 
 impl Digest {
@@ -57,6 +83,8 @@ impl Digest {
         if !rest.is_empty() {
             // Of one drive only.
             all.cache_bytes = None;
+            (all.burst_mb_s, all.settled_mb_s) = (None, None);
+            (all.throttles_at_c, all.throttles_after_s) = (None, None);
         }
         Some(all)
     }
@@ -72,7 +100,14 @@ impl Digest {
             let to = edge(i + 1).max(from + 1).min(trace.len());
             trace.rate.extent(from, to).map_or(0.0, |e| e.mean as f32)
         });
+        let (burst_mb_s, settled_mb_s) = plateaus(found);
+        let throttled = found.throttling.episodes.first();
+        let leg_of = |at: f64| found.legs.iter().rev().find(|l| l.start_s <= at).map_or(0.0, |l| l.start_s);
         Self {
+            burst_mb_s,
+            settled_mb_s,
+            throttles_at_c: throttled.and_then(|e| e.onset_c),
+            throttles_after_s: throttled.map(|e| e.start_s - leg_of(e.start_s)),
             seconds: trace.end(trace.len()).secs(),
             bytes,
             samples: trace.len() as u64,

@@ -16,6 +16,7 @@ pub mod engine;
 pub mod faults;
 pub mod files;
 pub mod findings;
+pub mod fleet;
 pub mod health;
 pub mod heat;
 mod interference;

@@ -12,6 +12,6 @@ pub mod store;
 pub use exchange::{Exchange, Imported, Problem};
 pub use recorder::{Archive, Entered, Errand, Kept, Recorder};
 pub use store::{
-    Block, Digest, DriveKey, Entry, Fault, Filter, KnownDrive, Logbook, LogbookError, StoredLane, StoredRun,
-    latencies,
+    Block, Digest, DriveKey, Entry, Fault, Filter, KnownDrive, Logbook, LogbookError, Model, StoredLane,
+    StoredRun, latencies,
 };

@@ -10,6 +10,7 @@
 mod copy;
 pub(crate) mod engine;
 mod entry;
+mod fleet;
 mod latencies;
 mod list;
 mod owner;
@@ -25,6 +26,7 @@ mod tags;
 
 pub use engine::Fault;
 pub use entry::{Block, Entry, StoredLane, StoredRun};
+pub use fleet::Model;
 pub use latencies::latencies;
 pub use list::Filter;
 pub use mile_core::{Digest, MINIATURE};

@@ -19,6 +19,7 @@ fn conforms(at: &Path) {
     lists_are_filtered(at);
     runs_are_taken_off_and_erased(at);
     drives_have_a_history(at);
+    a_fleet_is_its_runs(at);
     what_is_not_there_is_said(at);
 }
 
@@ -186,6 +187,64 @@ fn drives_have_a_history(at: &Path) {
     let of = |moment| Origin::Run { run, moment };
     assert_eq!(origins, [of(Moment::Before), of(Moment::After)]);
     assert_eq!(book.courses_of(&[run, 999_999]).unwrap(), [(run, "reads health".to_owned())].into());
+}
+
+fn a_fleet_is_its_runs(at: &Path) {
+    let mut book = Logbook::open(at).unwrap();
+    let mut enter = |drive: usize, firmware: &str, written: u64| {
+        let mut with = head("fleet soak", 2);
+        for (i, lane) in with.lanes.iter_mut().enumerate() {
+            lane.drive.model = "Bittern S1".into();
+            lane.drive.serial = Some(format!("BS1-{}", drive * 2 + i));
+            lane.drive.firmware = Some(firmware.into());
+            lane.health = Some(health(written));
+        }
+        // The second tells no serial number: nobody can say which drive that was.
+        with.lanes[1].drive.serial = with.lanes[1].drive.serial.take().filter(|_| drive == 0);
+        with.started += written as i64;
+        let run = book.begin(&with).unwrap();
+        append(&mut book, run, 0, 0, 30);
+        book.finish(run, Status::Done, &[]).unwrap();
+        run
+    };
+    let runs = [enter(0, "1.0", 0), enter(0, "1.1", 86_400), enter(1, "1.1", 5)];
+    let models = book.models().unwrap();
+    let of = |name: &str| models.iter().find(|m| m.name == name).map(|m| (m.drives, m.runs));
+    assert_eq!(of("Bittern S1"), Some((3, 5)));
+    assert_eq!(of("Halyard Q4"), None, "a drive without a run that ended");
+    let seen = book.seen_of("Bittern S1").unwrap();
+    let told: Vec<_> =
+        seen.iter().map(|s| (s.run, s.serial.as_str(), s.firmware.as_deref().unwrap())).collect();
+    let [a, b, c] = runs;
+    assert_eq!(
+        told.iter().collect::<std::collections::BTreeSet<_>>(),
+        [
+            (a, "BS1-0", "1.0"),
+            (a, "BS1-1", "1.0"),
+            (b, "BS1-0", "1.1"),
+            (b, "BS1-1", "1.1"),
+            (c, "BS1-2", "1.1")
+        ]
+        .iter()
+        .collect()
+    );
+    let bytes: u64 = (0..30).map(|i| sample(i).written.0).sum();
+    assert_eq!(seen.iter().map(|s| s.digest.bytes).max(), Some(bytes));
+    assert_eq!((seen[0].course.as_str(), seen[0].situation.as_str()), ("fleet soak", "bare + bare"));
+    let worn = book.worn_of("Bittern S1").unwrap();
+    let worn: Vec<_> = worn.iter().map(|w| (w.serial.as_str(), w.over_s, w.written)).collect();
+    let both = |from, to| [Some(from), Some(to)];
+    assert_eq!(
+        worn,
+        [
+            ("BS1-0", 86_400.0, both(0, 86_400)),
+            ("BS1-1", 86_400.0, both(0, 86_400)),
+            ("BS1-2", 0.0, both(5, 5))
+        ]
+    );
+    book.remove(c, 1).unwrap();
+    assert_eq!(book.seen_of("Bittern S1").unwrap().len(), 4, "one off the list counts for nothing");
+    assert!(book.seen_of("'; DROP TABLE runs; --").unwrap().is_empty());
 }
 
 fn what_is_not_there_is_said(at: &Path) {

@@ -1,4 +1,4 @@
-//! The options of `hollow-mile lab`.
+//! The options of `hollow-mile lab` and `hollow-mile fleet`.
 
 use super::Format;
 use clap::{Args, Subcommand};
@@ -73,4 +73,17 @@ pub(crate) enum LabCommand {
         #[command(flatten)]
         at: LabAddress,
     },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct FleetArgs {
+    /// The model; without one, the models are listed.
+    pub(crate) model: Option<String>,
+    /// The course whose runs are held against each other, by its name; without one, that with the most drives.
+    #[arg(long, value_name = "NAME")]
+    pub(crate) course: Option<String>,
+    #[arg(long, value_name = "FILE")]
+    pub(crate) logbook: Option<PathBuf>,
+    #[arg(long, value_enum, default_value_t)]
+    pub(crate) format: Format,
 }

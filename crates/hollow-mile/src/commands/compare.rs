@@ -193,6 +193,6 @@ pub(crate) fn verdict(f: &Compared) -> String {
     }
 }
 
-fn chance(p: f64) -> String {
+pub(crate) fn chance(p: f64) -> String {
     if p < 0.001 { "below 0.001".into() } else { format!("{p:.3}") }
 }

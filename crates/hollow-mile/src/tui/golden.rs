@@ -3,7 +3,7 @@
 //! `UPDATE=1 cargo test -p hollow-mile --lib golden` writes the pictures anew, to be looked at.
 
 use super::places;
-use super::state::State;
+use super::state::{FleetPlace, State};
 use super::tests::{press, screen, with_run};
 use std::collections::BTreeSet;
 use std::path::PathBuf;
@@ -40,6 +40,34 @@ fn folder() -> PathBuf {
     PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("tests/golden")
 }
 
+/// Twenty drives of a model, of which one is slow and five have newer firmware.
+fn fleet() -> FleetPlace {
+    let seen = |drive: usize, run: usize| {
+        let (newer, own) = (drive.is_multiple_of(4), ((drive * 7) % 11) as f64);
+        let settled = if drive == 7 { 905.0 } else { 1044.0 + own + if newer { 21.0 } else { 0.0 } };
+        mile_core::fleet::Seen {
+            run: (drive * 3 + run) as i64,
+            started: run as i64,
+            serial: format!("MK2-0417-{drive:05}"),
+            firmware: Some(if newer { "K2F1.07" } else { "K2F1.06" }.into()),
+            course: "quay soak".into(),
+            situation: if run == 2 { "finned" } else { "bare" }.into(),
+            digest: mile_logbook::Digest {
+                burst_mb_s: Some(2880.0 + ((drive * 5) % 9) as f64),
+                cache_bytes: Some(118_000_000_000 + drive as u64 % 5 * 100_000_000),
+                settled_mb_s: Some(settled),
+                throttles_at_c: Some(77.0),
+                max_c: Some(77.0 + own / 10.0),
+                ..Default::default()
+            },
+        }
+    };
+    let all: Vec<_> = (0..20).flat_map(|d| (0..3).map(move |r| seen(d, r))).collect();
+    let model = mile_logbook::Model { name: "Merrow K2 2TB".into(), drives: 20, runs: 60 };
+    let shown = mile_core::fleet::fleet(&model.name, &all, &[], None);
+    FleetPlace { models: vec![model], shown, asked: true, ..FleetPlace::default() }
+}
+
 /// The places with a run of the ready-made soak, in its findings and underway, and overlays over the bench.
 fn pictures(state: &mut State, size: (u16, u16)) -> Vec<(String, String)> {
     let mut all = Vec::new();
@@ -60,6 +88,7 @@ fn pictures(state: &mut State, size: (u16, u16)) -> Vec<(String, String)> {
 fn each_place_looks_as_it_was_found_right_at_three_sizes() {
     let update = std::env::var_os("UPDATE").is_some();
     let (mut differ, mut state) = (Vec::new(), with_run(1));
+    state.fleet = fleet();
     for size in SIZES {
         for (name, text) in pictures(&mut state, size) {
             // Blanks at the ends of rows are not seen.

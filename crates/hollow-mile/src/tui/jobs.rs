@@ -30,6 +30,8 @@ const EVERY: Duration = Duration::from_secs(2);
 /// What came of it.
 pub(crate) enum Done {
     Listed(Result<Vec<Entry>, String>),
+    /// The models of a logbook, and the drives of one.
+    Fleet(Result<Box<Fleets>, String>),
     /// A run of another bench is followed.
     Watched(Result<Box<(Client, Vec<Told>)>, String>),
     /// The run of this number in the terminal has this number in the archive.
@@ -62,6 +64,9 @@ pub(crate) enum Done {
     /// A run was started, for the question of a form, or of none where one goes on: its runner, and what that had told.
     Started(u64, Result<Box<(Client, Vec<Told>)>, String>),
 }
+
+/// The models of a logbook, and the drives of the one that is shown.
+type Fleets = (Vec<mile_logbook::Model>, Option<mile_core::fleet::Fleet>);
 
 /// Starts work, and gives its results.
 pub(crate) struct Jobs {
@@ -110,6 +115,20 @@ impl Jobs {
         };
         // Where no thread can be had, the list stays as it is.
         let _ = std::thread::Builder::new().name("list".into()).spawn(watch);
+    }
+
+    /// Reads the models of a logbook, and puts the drives of one of them beside each other.
+    pub(crate) fn fleet(&self, path: &Path, model: usize, course: Option<String>) {
+        let path = path.to_owned();
+        let work = move || -> Result<_, Failure> {
+            let models = crate::commands::fleet::models(&path)?;
+            let shown = match models.get(model) {
+                Some(m) => Some(crate::commands::fleet::of(&path, &m.name, course.as_deref())?),
+                None => None,
+            };
+            Ok(Box::new((models, shown)))
+        };
+        self.spawn(move || Done::Fleet(work().map_err(|f| f.message().to_owned())));
     }
 
     /// Follows a run of another bench.

@@ -55,6 +55,8 @@ pub(crate) enum Action {
     SaveCourse,
     OpenCourse,
     NextDrive,
+    NextModel,
+    NextCourse,
     StartCourse,
     StartLanes,
     MarkA,
@@ -116,7 +118,7 @@ pub(crate) const CANVAS: &[Binding] = &[
     bind("L", &[Char('L')], Action::CursorFarRight, "", "move the cursor ten cells right"),
     bind("+ -", &[Char('+'), Char('=')], Action::ZoomIn, "zoom", "show less of the ruler, larger"),
     bind("+ -", &[Char('-')], Action::ZoomOut, "", "show more of the ruler"),
-    bind("0", &[Char('0')], Action::ShowAll, "all", "show all of the ruler and hide the cursor"),
+    bind("a", &[Char('a')], Action::ShowAll, "all", "show all of the ruler and hide the cursor"),
 ];
 
 /// The keys of places with lines that are gone through.
@@ -140,7 +142,7 @@ const GENERAL: &[Binding] = &[
 ];
 
 /// The digits that lead to places.
-const DIGITS: [(&str, &[KeyCode]); 9] = [
+const DIGITS: [(&str, &[KeyCode]); 10] = [
     ("1", &[Char('1')]),
     ("2", &[Char('2')]),
     ("3", &[Char('3')]),
@@ -150,6 +152,7 @@ const DIGITS: [(&str, &[KeyCode]); 9] = [
     ("7", &[Char('7')]),
     ("8", &[Char('8')]),
     ("9", &[Char('9')]),
+    ("0", &[Char('0')]),
 ];
 
 /// All keys of a place: its own, the digits, and those for everywhere. The first that has a key counts.

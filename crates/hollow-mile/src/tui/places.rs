@@ -8,6 +8,7 @@ mod compare;
 mod course;
 mod fill;
 mod findings;
+mod fleet;
 mod health;
 mod logbook;
 mod readings;
@@ -33,14 +34,15 @@ pub(crate) use compare::PLACE as COMPARE;
 pub(crate) use course::PLACE as COURSE;
 pub(crate) use fill::PLACE as FILL;
 pub(crate) use findings::PLACE as FINDINGS;
+pub(crate) use fleet::PLACE as FLEET;
 pub(crate) use health::Strips;
 pub(crate) use logbook::PLACE as LOGBOOK;
 pub(crate) use surface::PLACE as SURFACE;
 pub(crate) use underway::PLACE as UNDERWAY;
 
-/// All places, in the order of the work; the first nine have a digit.
+/// All places, in the order of the work; the first ten have a digit, the tenth of them 0.
 pub(crate) const ALL: &[Place] =
-    &[BENCH, COURSE, UNDERWAY, FINDINGS, FILL, health::PLACE, LOGBOOK, SURFACE, COMPARE];
+    &[BENCH, COURSE, UNDERWAY, FINDINGS, FILL, health::PLACE, LOGBOOK, SURFACE, COMPARE, FLEET];
 
 /// A place, known by its name.
 #[derive(Clone, Copy)]
@@ -73,7 +75,7 @@ impl Place {
 
     /// The digit that leads there.
     pub(crate) fn key(self) -> usize {
-        self.at() + 1
+        (self.at() + 1) % 10
     }
 
     /// The place so many further on, from the last to the first.

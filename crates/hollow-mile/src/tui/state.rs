@@ -372,6 +372,20 @@ impl FindingsPlace {
     }
 }
 
+/// All drives of a model.
+#[derive(Default)]
+pub(crate) struct FleetPlace {
+    /// The models of the logbook.
+    pub(crate) models: Vec<mile_logbook::Model>,
+    /// The one that is shown, by its place in the list.
+    pub(crate) model: usize,
+    pub(crate) shown: Option<mile_core::fleet::Fleet>,
+    /// Whether it is being read, or is there.
+    pub(crate) asked: bool,
+    /// The drive, in the order of the table.
+    pub(crate) selected: usize,
+}
+
 /// The place of the archive.
 #[derive(Default)]
 pub(crate) struct LogbookPlace {
@@ -641,6 +655,7 @@ pub(crate) struct State {
     pub(crate) findings: FindingsPlace,
     pub(crate) health: HealthPlace,
     pub(crate) logbook: LogbookPlace,
+    pub(crate) fleet: FleetPlace,
     pub(crate) compare: ComparePlace,
     pub(crate) overlay: Option<Overlay>,
     pub(crate) notice: Option<Notice>,

@@ -243,6 +243,7 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         Action::SaveCourse => course::ask_path(state, PathFor::Save),
         Action::OpenCourse => course::ask_path(state, PathFor::Open),
         Action::NextDrive => course::next_drive(state, jobs),
+        Action::NextModel | Action::NextCourse => fleet(state, jobs, action),
         Action::StartCourse => course::ask_start(state, jobs),
         Action::Export => export(state, jobs),
         Action::Filter => state.logbook.filtering = true,
@@ -434,6 +435,20 @@ pub(super) fn note_break(state: &mut State, jobs: &Jobs, said: String) {
     jobs.note(&state.logbook_path, shown.run, shown.lane, event);
 }
 
+/// Shows the next model of the fleet, or the next course of the model.
+fn fleet(state: &mut State, jobs: &Jobs, action: Action) {
+    let place = &mut state.fleet;
+    let mut course = None;
+    if action == Action::NextModel {
+        place.model = (place.model + 1) % place.models.len().max(1);
+    } else if let Some(shown) = &place.shown {
+        let at = shown.courses.iter().position(|c| c.0 == shown.course).unwrap_or(0);
+        course = shown.courses.get((at + 1) % shown.courses.len().max(1)).map(|c| c.0.clone());
+    }
+    place.asked = true;
+    jobs.fleet(&state.logbook_path, place.model, course);
+}
+
 /// Goes on with the selected run of the logbook.
 fn resume(state: &mut State, jobs: &Jobs) -> Result<(), String> {
     start::room_for_one_more(state)?;
@@ -563,6 +578,8 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
         Done::Listed(Ok(entries)) => {
             state.bench.take_in(&entries);
             state.logbook.take_in(entries);
+            // It is read anew when it is come to next.
+            state.fleet.asked = false;
         }
         Done::Loaded(Ok(shown)) => {
             let asked = state.findings.loading == Some(shown.run);
@@ -603,6 +620,15 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
         Done::Setup(drive, Some((run, situation))) => start::last_setup(state, &drive, run, &situation),
         Done::Setup(_, None) => {}
         Done::Started(question, run) => start::started(state, jobs, question, run),
+        Done::Fleet(Ok(found)) => {
+            let (models, shown) = *found;
+            (state.fleet.models, state.fleet.shown, state.fleet.selected) = (models, shown, 0);
+            state.fleet.asked = state.fleet.shown.is_some();
+        }
+        Done::Fleet(Err(text)) => {
+            state.fleet.asked = false;
+            state.complain(text);
+        }
         Done::Watched(Ok(run)) => {
             if let Err(f) = shown(state, jobs, *run) {
                 state.complain(f.message());

@@ -155,6 +155,8 @@ pub(crate) trait Engine: Debug + Send {
     fn is_gone(&self, owner: &str) -> bool;
     /// Two columns of `runs`: the bench of a run, and how many seconds ago it was heard of. Nulls where there is one bench.
     fn of_bench(&self) -> &'static str;
+    /// Whether the head of a run is damaged, as a condition on `runs`.
+    fn is_bad_json(&self) -> &'static str;
     /// Gives room that is not used any more back, if nobody is in the way.
     fn give_back_room(&self);
     /// Makes the disk keep what is committed, now. What cannot be synced is told when it is written next.

@@ -111,7 +111,8 @@ impl Logbook {
         // The head is long; what a list needs of it stands beside it since format 7.
         let statement = format!(
             "SELECT id, started, course, drive, status, owner, model, situation, lanes,
-                 CASE WHEN lanes IS NULL THEN head END, {} FROM runs WHERE {condition}{order}",
+                 CASE WHEN lanes IS NULL OR {} THEN head END, {} FROM runs WHERE {condition}{order}",
+            self.db.is_bad_json(),
             self.db.of_bench()
         );
         let mut list = Vec::new();

@@ -119,6 +119,10 @@ impl Engine for Sqlite {
         "NULL, NULL"
     }
 
+    fn is_bad_json(&self) -> &'static str {
+        "NOT json_valid(head)"
+    }
+
     fn give_back_room(&self) {
         // Where another process is at work in the file, later runs fill the room.
         let _ = self.batch("VACUUM");
