@@ -20,6 +20,16 @@ const SHORT: &str =
 /// One that goes on until it is stopped.
 const LONG: &str = "course \"long\"\nsample every 20 ms\nleg soak\n  write sequential, blocks 1 MiB, depth 8\n  for 30 min\n";
 
+/// Makes the archive of a server, which the roles `bench`, `other`, `reader` and `anna` may use.
+fn set_up(cluster: &Cluster) {
+    cluster.sql(
+        "lab",
+        "CREATE ROLE bench LOGIN; CREATE ROLE other LOGIN; CREATE ROLE reader LOGIN; CREATE ROLE anna LOGIN",
+    );
+    let roles = ["--bench", "bench", "--bench", "other", "--reader", "reader", "--operator", "anna"];
+    Bench::new().ok(&[&["lab", "init", "--run", "--lab", &cluster.address("owner")][..], &roles].concat());
+}
+
 /// A server with an archive, which the roles `bench`, `other` and `reader` may use as they are called.
 fn lab() -> Option<Cluster> {
     let cluster = Cluster::start();
@@ -293,6 +303,15 @@ fn a_password_is_nowhere_but_where_it_was_put() {
 /// A process that goes with the test, however that ends.
 struct Underway(Child);
 
+impl Underway {
+    /// Asks the run to end, and waits until it has.
+    fn stop(&mut self) {
+        let pid = rustix::process::Pid::from_raw(self.0.id().cast_signed()).unwrap();
+        rustix::process::kill_process(pid, rustix::process::Signal::INT).unwrap();
+        self.0.wait().unwrap();
+    }
+}
+
 impl Drop for Underway {
     fn drop(&mut self) {
         let _ = self.0.kill();
@@ -405,12 +424,7 @@ fn tables_change_while_benches_write() {
              ALTER TABLE hollow_mile.runs ALTER COLUMN course TYPE VARCHAR({}); COMMIT", 200 + i
         ));
     }
-    rustix::process::kill_process(
-        rustix::process::Pid::from_raw(run.0.id().cast_signed()).unwrap(),
-        rustix::process::Signal::INT,
-    )
-    .unwrap();
-    run.0.wait().unwrap();
+    run.stop();
     brought(&bench, &address);
     same(&cluster, &bench, "bench");
     assert!(of_archive(&cluster, "bench")[0].starts_with("run 1 stopped"));
@@ -504,4 +518,210 @@ fn a_run_is_watched_from_anywhere() {
         .collect();
     let kept = mile_logbook::Logbook::read(&anna).unwrap().run(1).unwrap();
     assert!(told == kept.first().samples, "{} told, {} kept", told.len(), kept.first().samples.len());
+}
+
+/// Whether a command of the system ends well; what it says is of no interest.
+fn system(words: &str) -> bool {
+    let mut words = words.split(' ');
+    let mut command = Command::new(words.next().unwrap());
+    command.args(words).stdout(Stdio::null()).stderr(Stdio::null()).status().is_ok_and(|s| s.success())
+}
+
+/// Two hosts with a cable between them: this one, and a network namespace. Taken down when dropped.
+struct Cable {
+    name: String,
+    net: u8,
+}
+
+impl Cable {
+    fn lay() -> Option<Self> {
+        // Other test runs on this machine have theirs.
+        let cable = |net: u8| Self { name: format!("hm{}-{net}", std::process::id() % 10_000), net };
+        let made = (1..=250).map(cable).find(|c| {
+            system(&format!("ip netns add {}", c.name))
+                && system(&format!("ip link add {0}h type veth peer name {0}b netns {0}", c.name))
+                && system(&format!("ip addr add 10.213.{}.1/24 dev {}h", c.net, c.name))
+                && system(&format!("ip link set {}h up", c.name))
+                && c.inside(&format!("ip addr add 10.213.{}.2/24 dev {}b", c.net, c.name))
+                && c.inside(&format!("ip link set {}b up", c.name))
+        });
+        if made.is_none() {
+            skipped("network namespaces cannot be made here (as root, with the package iproute2)");
+        }
+        made
+    }
+
+    fn inside(&self, words: &str) -> bool {
+        system(&format!("ip netns exec {} {words}", self.name))
+    }
+
+    fn cut(&self) {
+        assert!(system(&format!("ip link set {}h down", self.name)));
+    }
+
+    fn mend(&self) {
+        assert!(system(&format!("ip link set {}h up", self.name)));
+    }
+}
+
+impl Drop for Cable {
+    fn drop(&mut self) {
+        system(&format!("ip link del {}h", self.name));
+        system(&format!("ip netns del {}", self.name));
+    }
+}
+
+/// The network between bench and server is cut at random moments, in the middle of what is being sent.
+#[test]
+fn a_network_that_is_cut_in_the_middle_of_a_batch_costs_nothing() {
+    let Some(cable) = Cable::lay() else { return };
+    let host = format!("10.213.{}.1", cable.net);
+    let Some(cluster) = Cluster::start_at(&format!("listen_addresses = '{host}'"), 5432) else {
+        return skipped("there is no PostgreSQL here (package postgresql)");
+    };
+    set_up(&cluster);
+    cluster.trust(&format!("10.213.{}.0/24", cable.net));
+    let address = format!("postgres://bench@{host}/lab?sslmode=disable&tcp_user_timeout=1");
+    let bench = Bench::new();
+    bench.write("long.course", LONG);
+    let outer = bench.command(&[
+        "run",
+        "long.course",
+        "--on",
+        "sim:merrow-k2",
+        "--speed",
+        "x1",
+        "--logbook",
+        &address,
+    ]);
+    let mut run = Command::new("ip");
+    run.args(["netns", "exec", &cable.name]).arg(outer.get_program()).args(outer.get_args());
+    run.current_dir(outer.get_current_dir().unwrap()).stdout(Stdio::null()).stderr(Stdio::null());
+    run.envs(outer.get_envs().filter_map(|(name, value)| Some((name, value?))));
+    let mut run = Underway(run.spawn().unwrap());
+    let mut random = <rand_xoshiro::Xoshiro256PlusPlus as rand_core::SeedableRng>::seed_from_u64(3);
+    let mut moment = |most: u64| std::thread::sleep(Duration::from_millis(random.next_u64() % most));
+    for _ in 0..8 {
+        moment(700);
+        cable.cut();
+        std::thread::sleep(Duration::from_millis(1200));
+        moment(900);
+        cable.mend();
+    }
+    run.stop();
+    brought(&bench, &address);
+    same(&cluster, &bench, "bench");
+    assert!(of_archive(&cluster, "bench")[0].starts_with("run 1 stopped"));
+    // Connections broke, and were made anew: those of this test are a handful.
+    let sessions =
+        "SELECT sessions_abandoned + sessions_fatal > 0 FROM pg_stat_database WHERE datname = 'lab'";
+    assert_eq!(cluster.sql("lab", sessions), "t");
+}
+
+/// A small file system in memory. Taken down when dropped.
+struct Small(PathBuf);
+
+impl Small {
+    fn at(folder: PathBuf, size: &str) -> Option<Self> {
+        std::fs::create_dir_all(&folder).unwrap();
+        let made = system(&format!("mount -t tmpfs -o size={size} none {}", folder.display()));
+        if !made {
+            skipped("no file system can be mounted here");
+        }
+        made.then_some(Self(folder))
+    }
+
+    /// Fills it to the last byte.
+    fn fill(&self) {
+        use std::io::Write;
+        let mut file = std::fs::File::create(self.0.join("filler")).unwrap();
+        while file.write_all(&[1; 4096]).is_ok() {}
+    }
+
+    fn empty(&self) {
+        std::fs::remove_file(self.0.join("filler")).unwrap();
+    }
+}
+
+impl Drop for Small {
+    fn drop(&mut self) {
+        system(&format!("umount -l {}", self.0.display()));
+    }
+}
+
+#[test]
+fn a_full_disk_at_the_bench_costs_nothing_that_the_archive_has_or_gets() {
+    let Some(cluster) = lab() else { return };
+    let address = cluster.address("bench");
+    let bench = Bench::new();
+    bench.write("long.course", LONG);
+    let Some(disk) = Small::at(bench.path("data"), "6m") else { return };
+    let mut run = underway(&bench, &address);
+    while !bench.ok(&["logbook", "list", "--logbook", &address]).contains("underway") {
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    for _ in 0..3 {
+        std::thread::sleep(Duration::from_millis(600));
+        disk.fill();
+        std::thread::sleep(Duration::from_millis(1500));
+        disk.empty();
+    }
+    std::thread::sleep(Duration::from_millis(600));
+    run.stop();
+    brought(&bench, &address);
+    same(&cluster, &bench, "bench");
+    assert!(of_archive(&cluster, "bench")[0].starts_with("run 1 stopped"));
+}
+
+#[test]
+fn a_full_disk_at_the_server_costs_nothing() {
+    let folder = tempfile::Builder::new().prefix("hollow-mile-pg-").tempdir().unwrap();
+    let Some(disk) = Small::at(folder.path().to_owned(), "160m") else { return };
+    let Some(cluster) = Cluster::start_in(folder, "max_wal_size = '32MB'\nmin_wal_size = '32MB'", 5432)
+    else {
+        return skipped("there is no PostgreSQL here (package postgresql)");
+    };
+    set_up(&cluster);
+    let address = cluster.address("bench");
+    let bench = Bench::new();
+    bench.write("long.course", LONG);
+    let mut run = underway(&bench, &address);
+    while !bench.ok(&["logbook", "list", "--logbook", &address]).contains("underway") {
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    disk.fill();
+    // Whether the server refuses, or falls over its own log, the bench goes on.
+    std::thread::sleep(Duration::from_secs(8));
+    assert!(run.0.try_wait().unwrap().is_none(), "the run has ended");
+    disk.empty();
+    cluster.down();
+    cluster.up();
+    std::thread::sleep(Duration::from_secs(2));
+    run.stop();
+    brought(&bench, &address);
+    same(&cluster, &bench, "bench");
+    drop((cluster, disk));
+}
+
+#[test]
+fn a_run_that_was_cut_short_goes_on_under_its_number_in_the_archive() {
+    let Some(cluster) = lab() else { return };
+    let (address, reader) = (cluster.address("bench"), cluster.address("reader"));
+    // Another bench was first, so that the numbers of spool and archive differ.
+    let (first, bench) = (Bench::new(), Bench::new());
+    first.write("short.course", SHORT);
+    first.ok(&["run", "short.course", "--on", "sim:merrow-k2", "--logbook", &cluster.address("other")]);
+    bench.write("long.course", &LONG.replace("30 min", "60 s"));
+    let run = underway(&bench, &address);
+    while !bench.ok(&["logbook", "list", "--logbook", &reader]).contains("underway") {
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    std::thread::sleep(Duration::from_millis(500));
+    drop(run);
+    let out = bench.ok(&["resume", "2", "--speed", "max", "--logbook", &address]);
+    assert!(out.contains("run 2 of the archive"), "{out}");
+    same(&cluster, &bench, "bench");
+    let list = bench.ok(&["logbook", "list", "--logbook", &reader]);
+    let line = list.lines().find(|l| l.trim_start().starts_with("2 ")).unwrap();
+    assert!(line.contains("done on bench"), "{line}");
 }

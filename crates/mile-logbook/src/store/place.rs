@@ -99,7 +99,10 @@ impl Lab {
         if config.get_connect_timeout().is_none() {
             config.connect_timeout(CONNECT);
         }
-        config.tcp_user_timeout(SILENT).keepalives_idle(SILENT).application_name("hollow-mile");
+        if config.get_tcp_user_timeout().is_none() {
+            config.tcp_user_timeout(SILENT);
+        }
+        config.keepalives_idle(SILENT).application_name("hollow-mile");
         Ok(Self { name: shown.into(), config })
     }
 

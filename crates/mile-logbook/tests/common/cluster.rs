@@ -31,8 +31,13 @@ impl Cluster {
 
     /// The same, with lines for `postgresql.conf`, which must have the port where it is another.
     pub(crate) fn start_at(settings: &str, port: u16) -> Option<Self> {
-        let programs = programs()?;
         let folder = tempfile::Builder::new().prefix("hollow-mile-pg-").tempdir().unwrap();
+        Self::start_in(folder, settings, port)
+    }
+
+    /// The same, in a folder that is there.
+    pub(crate) fn start_in(folder: tempfile::TempDir, settings: &str, port: u16) -> Option<Self> {
+        let programs = programs()?;
         let cluster = Self { folder, programs, port };
         if rustix::process::geteuid().is_root() {
             // The server refuses to run as root.
@@ -63,6 +68,13 @@ impl Cluster {
     /// Lets nobody in by TCP without a password.
     pub(crate) fn require_passwords(&self) {
         let rules = "local all all trust\nhost all all 127.0.0.1/32 scram-sha-256\n";
+        std::fs::write(self.data().join("pg_hba.conf"), rules).unwrap();
+        self.sql("postgres", "SELECT pg_reload_conf()");
+    }
+
+    /// Lets everybody in from a network.
+    pub(crate) fn trust(&self, network: &str) {
+        let rules = format!("local all all trust\nhost all all {network} trust\n");
         std::fs::write(self.data().join("pg_hba.conf"), rules).unwrap();
         self.sql("postgres", "SELECT pg_reload_conf()");
     }
