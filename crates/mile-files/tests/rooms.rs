@@ -38,7 +38,7 @@ const ROOMS: [(&str, &[&str]); 5] = [
     // Commands to a drive that read; the node is opened read-only.
     ("mile-drive/src/block/probe.rs", &["OpenOptions"]),
     // Opens what `mile_files::database` has looked at, and has it confirmed.
-    ("mile-logbook/src/store.rs", &["SQLITE_OPEN_READ_WRITE"]),
+    ("mile-logbook/src/store/sqlite.rs", &["SQLITE_OPEN_READ_WRITE"]),
     // The owner's rights to a socket in a private folder.
     ("mile-runner/src/remote.rs", &["fs::set_permissions"]),
 ];
