@@ -315,10 +315,10 @@ impl Table {
 
     fn carried(&self, row: &dyn Row) -> Answer<Carried> {
         let keys = (0..self.keys.len()).map(|i| row.integer(i)).collect::<Answer<_>>()?;
-        let at = self.keys.len();
+        let last = self.keys.len();
         Ok(match self.is_text {
-            true => Carried { keys, bytes: None, text: Some(row.string(at)?) },
-            false => Carried { keys, bytes: Some(row.bytes(at)?.to_vec()), text: None },
+            true => Carried { keys, bytes: None, text: Some(row.string(last)?) },
+            false => Carried { keys, bytes: Some(row.bytes(last)?.to_vec()), text: None },
         })
     }
 

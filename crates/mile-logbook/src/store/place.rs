@@ -153,6 +153,9 @@ impl Lab {
         let mut config = self.config.clone();
         if let Some(password) = self.password()? {
             config.password(password);
+            // It is in the memory of this process now, and stays out of a file that the kernel would make of that.
+            let none = rustix::process::Rlimit { current: Some(0), maximum: Some(0) };
+            let _ = rustix::process::setrlimit(rustix::process::Resource::Core, none);
         }
         Server::connect(&config).map_err(LogbookError::of(&self.name))
     }
