@@ -402,7 +402,7 @@ pub(crate) struct ExportArgs {
     /// What an SVG or PDF shows.
     #[arg(long, value_enum, default_value_t)]
     pub(crate) figure: FigureArg,
-    /// File to write; with --all, folder to make.
+    /// File to write, `-` for standard output; with --all, folder to make.
     #[arg(short, value_name = "FILE")]
     pub(crate) out: PathBuf,
     /// Write over a file that exists.

@@ -210,6 +210,26 @@ pub(crate) fn write_whole(
     mile_files::write_whole(path, replace, write)
 }
 
+/// The same, or to standard output, where the path is `-`. What is no text is not written to a terminal.
+pub(crate) fn write_out(
+    path: &Path,
+    overwrite: bool,
+    is_text: bool,
+    write: impl FnOnce(&mut dyn Write) -> Result<(), Failure>,
+) -> Result<(), Failure> {
+    use std::io::IsTerminal;
+    if path.as_os_str() != "-" {
+        return write_whole(path, overwrite, write);
+    }
+    let out = std::io::stdout();
+    if !is_text && out.is_terminal() {
+        return Err(Failure::usage("this is no text for a terminal; name a file with -o, or send it on"));
+    }
+    let mut out = std::io::BufWriter::new(out.lock());
+    write(&mut out)?;
+    Ok(out.flush()?)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -6,13 +6,15 @@ use mile_core::{Bytes, Celsius, LegName, Nanos, Op, Rate};
 use mile_course::{Access, Forecast, Known, Plan, Work, forecast};
 use mile_drive::clock::unix_seconds;
 use mile_drive::{Claims, Identity};
-use mile_logbook::{Logbook, StoredRun};
+use mile_logbook::{Filter, Logbook, StoredRun};
 use mile_runner::Status;
 use serde::Serialize;
 use std::collections::HashMap;
 
 /// Newest earlier runs of a drive that are looked at.
 const MOST_RUNS: usize = 4;
+/// Most runs on drives of its model among which they are looked for.
+const LOOKED_THROUGH: u32 = 200;
 /// Time after a run in which a drive may not have rested, seconds.
 const REST_S: f64 = 15.0 * 60.0;
 /// Degrees above its idle temperature from which a drive has not rested, and between the starts of runs that are compared.
@@ -116,7 +118,10 @@ impl Past {
             models.split(" + ").any(|m| m == drive.model)
                 && (names.split(" + ").any(|n| n == drive.name) || !drive.simulated)
         };
-        let entries = book.list().unwrap_or_default();
+        // Of those that are asked for, some may be of other drives of the model.
+        let filter =
+            Filter { model: Some(drive.model.clone()), newest: Some(LOOKED_THROUGH), ..Filter::default() };
+        let entries = book.list_of(&filter).unwrap_or_default();
         let entries = entries.iter().filter(|e| e.status != Status::Underway && same(&e.model, &e.drive));
         for entry in entries.take(MOST_RUNS) {
             let Ok(run) = book.run(entry.run) else { continue };

@@ -2,7 +2,7 @@
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
 
 use mile_core::{Bytes, Nanos, Sample};
-use mile_logbook::{Block, Digest, Logbook};
+use mile_logbook::{Block, Digest, Filter, Logbook};
 use mile_runner::{LaneHead, Status};
 use rusqlite::Connection;
 use serde_json::Value;
@@ -106,6 +106,16 @@ fn means_the_same(was: &Former, book: &Logbook, what: &str) {
     let expected: Digest = serde_json::from_value(was.digest.clone()).unwrap();
     assert_eq!((list.len(), list[0].digest.as_ref()), (1, Some(&expected)), "{what}");
     assert_eq!(list[0].problem, None);
+    // The drive is one of its model's, also where an earlier format has no column for that and nothing is written.
+    let models = book.models().unwrap();
+    assert_eq!((models.len(), models[0].drives, models[0].runs), (1, 1, 1), "{what}");
+    assert_eq!(models[0].name, was.head["drive"]["model"], "{what}");
+    let seen = book.seen_of(&models[0].name).unwrap();
+    assert_eq!(seen[0].serial, was.head["drive"]["serial"], "{what}");
+    assert_eq!(seen[0].firmware.as_deref(), was.head["drive"]["firmware"].as_str(), "{what}");
+    assert_eq!(seen[0].digest, expected, "{what}");
+    let of_model = Filter { model: Some(models[0].name.clone()), ..Filter::default() };
+    assert_eq!(book.list_of(&of_model).unwrap().len(), 1, "{what}");
     // What the run read of its drive is the drive's history: before, on the way as often as it was kept, and after.
     let drives = book.known_drives().unwrap();
     let before = was.head["health"].is_object();

@@ -1,7 +1,7 @@
 //! `hollow-mile export`: a run as a figure or as data.
 
 use crate::cli::{ExportArgs, ExportKind, ExportWhat, FigureArg};
-use crate::figure::{Shown, as_pdf, lanes_svg, span_svg, surface_svg, svg, sweep_svg, write_whole};
+use crate::figure::{Shown, as_pdf, lanes_svg, span_svg, surface_svg, svg, sweep_svg, write_out};
 use crate::source::Source;
 use crate::tables::{LEG_COLUMNS, leg_fields};
 use crate::text;
@@ -58,7 +58,8 @@ pub(crate) fn run(args: &ExportArgs) -> Result<(), Failure> {
     };
     let legs: Vec<Vec<String>> = all.iter().map(|s| s.head.lane(s.lane).leg_names()).collect();
     let rows: Vec<_> = all.iter().zip(&legs).map(|(s, legs)| s.rows(legs)).collect();
-    write_whole(&args.out, args.overwrite, |out| {
+    let is_text = !matches!(args.kind, ExportKind::Pdf | ExportKind::Parquet);
+    write_out(&args.out, args.overwrite, is_text, |out| {
         match args.kind {
             ExportKind::Svg => out.write_all(drawn()?.as_bytes())?,
             ExportKind::Pdf => out.write_all(&as_pdf(&drawn()?)?)?,

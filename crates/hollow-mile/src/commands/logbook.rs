@@ -23,6 +23,7 @@ pub(crate) fn run(args: &LogbookArgs) -> Result<(), Failure> {
             let filter = Filter {
                 word: word.clone().filter(|w| !w.is_empty()),
                 tag: tag.clone(),
+                model: None,
                 since: *since,
                 before: *before,
                 newest: *newest,

@@ -330,15 +330,20 @@ impl Jobs {
 }
 
 /// Runs of a model among which the last of a drive is looked for.
-const LOOKED_THROUGH: usize = 200;
+const LOOKED_THROUGH: u32 = 200;
+
+/// The newest runs on drives of a model.
+fn of_model(book: &Logbook, model: &str) -> Result<Vec<Entry>, mile_logbook::LogbookError> {
+    let (model, newest) = (Some(model.trim().to_owned()), Some(LOOKED_THROUGH));
+    book.list_of(&mile_logbook::Filter { model, newest, ..Default::default() })
+}
 
 /// The last run on a drive, known by its serial number, and how it was set up.
 fn last_setup(
     book: &Logbook,
     drive: &Identity,
 ) -> Result<Option<(i64, Situation)>, mile_logbook::LogbookError> {
-    let alike = book.list()?.into_iter().filter(|e| e.problem.is_none() && e.model == drive.model);
-    for entry in alike.take(LOOKED_THROUGH) {
+    for entry in of_model(book, &drive.model)?.iter().filter(|e| e.problem.is_none()) {
         let (head, ..) = book.ends(entry.run)?;
         let same =
             |l: &&mile_runner::LaneHead| l.drive.model == drive.model && l.drive.serial == drive.serial;
@@ -377,7 +382,7 @@ fn last_change(path: &Path, card: &Card) -> Option<(i64, Vec<String>)> {
     let id = &card.identity;
     // By its serial number where it has one, as a name may be another drive's by now.
     let same = |e: &&Entry| e.drive.split(" + ").any(|d| d == id.name) && e.digest.is_some();
-    let run = book.list().ok()?.iter().find(same)?.run;
+    let run = of_model(&book, &id.model).ok()?.iter().find(same)?.run;
     let (head, _, outcomes) = book.ends(run).ok()?;
     let mut lanes = head.lanes.into_iter().zip(outcomes);
     let (lane, outcome) = lanes.find(|(l, _)| l.drive.name == id.name)?;

@@ -16,8 +16,6 @@ use std::time::Duration;
 
 type Result<T> = std::result::Result<T, LogbookError>;
 
-/// Channel on which the server tells that a run has more.
-pub(crate) const CHANNEL: &str = "hollow_mile";
 /// Most rows that one transaction brings of a table.
 const AT_A_TIME: u32 = 512;
 /// Steps between two looks at runs that have ended, whose notes and tags may have changed.
@@ -455,7 +453,6 @@ fn bring(local: &Logbook, archive: &mut Logbook, id: &str, run: i64, there: Opti
             }
         }
         archive.execute("UPDATE runs SET heard = now() WHERE id = ?1", values![to])?;
-        archive.one("SELECT CAST(pg_notify(?1, ?2) AS TEXT)", values![CHANNEL, &to.to_string()], |_| Ok(()))?;
         let count = |c: &Carried| c.keys.get(2).copied().unwrap_or(0).unsigned_abs();
         let brought: u64 = samples.iter().map(count).sum();
         let waiting = if more_samples { waiting(local, archive, run, to, lanes)? } else { 0 };

@@ -13,6 +13,8 @@ pub struct Filter {
     pub word: Option<String>,
     /// A tag that they bear.
     pub tag: Option<String>,
+    /// A model that one of their drives is of.
+    pub model: Option<String>,
     /// Begun at this second since 1970-01-01 UTC or later.
     pub since: Option<i64>,
     /// Begun before this second.
@@ -40,6 +42,10 @@ impl Filter {
         if let Some(tag) = &self.tag {
             values.push(tag.into());
             all.push_str(&format!(" AND id IN (SELECT run FROM tags WHERE tag = ?{})", values.len()));
+        }
+        if let Some(model) = &self.model {
+            values.push(model.into());
+            all.push_str(&format!(" AND id IN (SELECT run FROM lanes WHERE model = ?{})", values.len()));
         }
         if let Some(word) = &self.word {
             values.push(word.into());
@@ -227,14 +233,15 @@ mod tests {
         let filter = Filter {
             word: Some(hostile.into()),
             tag: Some(hostile.into()),
+            model: Some(hostile.into()),
             since: Some(1),
             before: Some(2),
             newest: Some(3),
         };
         let (statement, values) = filter.condition();
         assert!(!statement.contains("DROP"), "{statement}");
-        assert_eq!(values.len(), 5);
-        for n in 1..=5 {
+        assert_eq!(values.len(), 6);
+        for n in 1..=6 {
             assert!(statement.contains(&format!("?{n}")), "{statement}");
         }
     }

@@ -207,8 +207,10 @@ pub(super) fn read_as_now(
 ) -> Result<()> {
     if version < 7 {
         db.execute_batch(
+            // The head of formats 1 and 2 is that of its only drive.
             "CREATE TEMP VIEW runs AS
-                 SELECT *, NULL AS model, NULL AS situation, NULL AS lanes FROM main.runs;
+                 SELECT *, coalesce(json_extract(head, '$.lanes[0].drive.model'), json_extract(head, '$.drive.model')) AS model,
+                     NULL AS situation, NULL AS lanes FROM main.runs;
              CREATE TEMP VIEW own AS SELECT '' AS name, '' AS value WHERE 0;",
         )
         .map_err(&wrap)?;
@@ -218,6 +220,19 @@ pub(super) fn read_as_now(
     }
     if version < 4 {
         db.execute_batch("CREATE TEMP VIEW tags AS SELECT 0 AS run, '' AS tag WHERE 0;").map_err(&wrap)?;
+    }
+    let of_drive = |what: &str| {
+        format!(
+            "coalesce(json_extract(head, '$.lanes[' || lane || '].drive.{what}'), json_extract(head, '$.drive.{what}')) AS {what}"
+        )
+    };
+    let drive = format!("{}, {}, {}", of_drive("model"), of_drive("serial"), of_drive("firmware"));
+    if (3..7).contains(&version) {
+        db.execute_batch(&format!(
+            "CREATE TEMP VIEW lanes AS SELECT run, lane, l.outcome, l.digest, {drive}
+                 FROM main.lanes l JOIN main.runs ON run = id;"
+        ))
+        .map_err(&wrap)?;
     }
     if version >= 3 {
         return Ok(());
@@ -231,7 +246,8 @@ pub(super) fn read_as_now(
         "CREATE TEMP VIEW samples AS SELECT run, 0 AS lane, first, count, data FROM main.samples;
          CREATE TEMP VIEW events AS SELECT run, 0 AS lane, seq, event FROM main.events;
          CREATE TEMP VIEW latencies AS SELECT run, 0 AS lane, leg, histogram FROM main.latencies;
-         CREATE TEMP VIEW lanes AS SELECT id AS run, 0 AS lane, outcome, digest FROM main.runs;
+         CREATE TEMP VIEW lanes AS SELECT run, lane, outcome, digest, {drive}
+             FROM (SELECT id AS run, 0 AS lane, outcome, digest, head FROM main.runs);
          CREATE TEMP VIEW readings AS SELECT 0 AS run, 0 AS channel, 0 AS first, '' AS data WHERE 0;
          CREATE TEMP VIEW health AS {health};"
     ))
