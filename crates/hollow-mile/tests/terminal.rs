@@ -202,6 +202,28 @@ fn the_cursor_reads_all_strips_and_the_breaks_bring_it_along() {
 }
 
 #[test]
+fn the_story_of_a_drive_is_written_as_a_figure_from_its_place() {
+    let t = Terminal::start(159, 46, "", "demo");
+    t.until("sim:merrow-k2");
+    t.press(&["6"], "When limits are reached");
+    t.press(&["e"], "Written: health-MK2-0417-00312.svg, health-MK2-0417-00312.pdf");
+    let svg = t.bench.read("health-MK2-0417-00312.svg");
+    assert!(svg.contains("Merrow K2 2TB") && svg.contains("life used"), "{svg}");
+}
+
+#[test]
+fn a_fleet_is_shown_with_its_models_and_the_last_run_of_a_drive_is_opened() {
+    let t = Terminal::start(159, 46, "", "demo");
+    t.until("sim:merrow-k2");
+    t.press(&["0"], "drives in");
+    let screen = t.until("model 1 of 2");
+    assert!(screen.contains("Too few to say which stands out."), "{screen}");
+    t.press(&["m"], "model 2 of 2");
+    t.press(&["m"], "model 1 of 2");
+    t.press(&["Enter"], "quay soak on Merrow K2 2TB");
+}
+
+#[test]
 fn help_and_commands_list_what_there_is_and_do_it() {
     let t = Terminal::start(159, 46, "", "demo");
     t.until("sim:merrow-k2");

@@ -322,7 +322,17 @@ impl Jobs {
         });
     }
 
-    /// Writes the figures of a run into the current folder.
+    /// Writes the story of a drive as a figure into the current folder.
+    pub(crate) fn export_story(&self, serial: &str, svg: String) {
+        let stem: String = serial.chars().map(|c| if c.is_alphanumeric() { c } else { '-' }).collect();
+        self.spawn(move || {
+            let written =
+                both(&free_stem(&format!("health-{stem}")), &svg).map_err(|f| f.message().to_owned());
+            Done::Exported(written)
+        });
+    }
+
+    /// Writes figures of a run into the current folder.
     pub(crate) fn export(&self, path: &Path, of: (i64, usize), ruler: Ruler, window: Option<Window>) {
         let path = path.to_owned();
         self.spawn(move || Done::Exported(export(&path, of, ruler, window)));
@@ -458,12 +468,19 @@ fn export(
         (format!("{stem}-lanes"), lanes),
     ] {
         let Some(svg) = svg else { continue };
-        let pdf = figure::as_pdf(&svg).map_err(text)?;
-        for (kind, bytes) in [("svg", svg.as_bytes()), ("pdf", pdf.as_slice())] {
-            let target = PathBuf::from(format!("{stem}.{kind}"));
-            figure::write_whole(&target, false, |out| Ok(out.write_all(bytes)?)).map_err(text)?;
-            written.push(target.display().to_string());
-        }
+        written.extend(both(&stem, &svg).map_err(text)?);
+    }
+    Ok(written)
+}
+
+/// Writes a figure as SVG and as PDF into the current folder, and gives their names.
+fn both(stem: &str, svg: &str) -> Result<Vec<String>, Failure> {
+    let pdf = figure::as_pdf(svg)?;
+    let mut written = Vec::new();
+    for (kind, bytes) in [("svg", svg.as_bytes()), ("pdf", pdf.as_slice())] {
+        let target = PathBuf::from(format!("{stem}.{kind}"));
+        figure::write_whole(&target, false, |out| Ok(out.write_all(bytes)?))?;
+        written.push(target.display().to_string());
     }
     Ok(written)
 }

@@ -35,14 +35,14 @@ pub(crate) use course::PLACE as COURSE;
 pub(crate) use fill::PLACE as FILL;
 pub(crate) use findings::PLACE as FINDINGS;
 pub(crate) use fleet::PLACE as FLEET;
-pub(crate) use health::Strips;
+pub(crate) use health::{PLACE as HEALTH, Strips};
 pub(crate) use logbook::PLACE as LOGBOOK;
 pub(crate) use surface::PLACE as SURFACE;
 pub(crate) use underway::PLACE as UNDERWAY;
 
 /// All places, in the order of the work; the first ten have a digit, the tenth of them 0.
 pub(crate) const ALL: &[Place] =
-    &[BENCH, COURSE, UNDERWAY, FINDINGS, FILL, health::PLACE, LOGBOOK, SURFACE, COMPARE, FLEET];
+    &[BENCH, COURSE, UNDERWAY, FINDINGS, FILL, HEALTH, LOGBOOK, SURFACE, COMPARE, FLEET];
 
 /// A place, known by its name.
 #[derive(Clone, Copy)]

@@ -6,7 +6,7 @@ pub(super) mod start;
 
 use super::jobs::{Done, Jobs};
 use super::keys::{self, Action};
-use super::places::{self, AtHand, COMPARE, FINDINGS, LOGBOOK, Place, UNDERWAY};
+use super::places::{self, AtHand, COMPARE, FINDINGS, HEALTH, LOGBOOK, Place, UNDERWAY};
 use super::state::{ComparePlace, HealthPlace, Live, Overlay, PathFor, State};
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
 use mile_bench::session;
@@ -393,6 +393,20 @@ fn follow(state: &mut State, jobs: &Jobs, samples: usize) {
 }
 
 fn export(state: &mut State, jobs: &Jobs) {
+    if state.place == HEALTH {
+        let story = state.health.shown.as_ref().and_then(|shown| Some((shown.story.as_ref()?, &shown.card)));
+        match story.map(|(story, card)| (crate::history::strips::figure(story), card)) {
+            Some((Ok(Some(svg)), card)) => {
+                let of = card.identity.serial.as_deref().unwrap_or(&card.identity.name);
+                jobs.export_story(of, svg);
+            }
+            Some((Err(f), _)) => state.complain(f.message()),
+            _ => state.complain(
+                "The drive was looked at once at most, so that there is nothing to draw over time; w keeps what it tells now.",
+            ),
+        }
+        return;
+    }
     match state.place.view().at_hand(state) {
         Some(AtHand { run, lane, framing }) => {
             state.tell(format!("Writing figures of run {run} …"));

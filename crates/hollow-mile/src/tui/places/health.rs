@@ -41,6 +41,7 @@ const KEYS: &[Binding] = &[
         "all figures",
         "show all attributes and counters, or the story",
     ),
+    bind("e", &[Char('e')], Action::Export, "export", "write the story of the drive as a figure"),
     bind("t", &[Char('t')], Action::SelfTest, "self-test", "begin or end a self-test of the drive"),
 ];
 
