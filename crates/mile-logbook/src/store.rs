@@ -99,6 +99,8 @@ pub enum LogbookError {
     Denied { path: PathBuf, source: Fault },
     #[error("the archive {path} cannot be reached: {source}")]
     Lost { path: PathBuf, source: Fault },
+    #[error("the logbook {path} was written to while it was read; try again")]
+    Changed { path: PathBuf },
     #[error("{address}: {why}")]
     Address { address: String, why: String },
     #[error(

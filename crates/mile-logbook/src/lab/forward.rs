@@ -145,7 +145,14 @@ impl Forwarder {
                 continue;
             }
             // Of a long backlog the newest comes first, and everything has its turn.
-            let brought = bring(&local, archive, &self.id, run, there.map(|t| t.0))?;
+            let brought = match bring(&local, archive, &self.id, run, there.map(|t| t.0)) {
+                // Nothing of it was kept; the next step reads it as it is now.
+                Err(LogbookError::Changed { .. }) => {
+                    step.more = true;
+                    return Ok(step);
+                }
+                brought => brought?,
+            };
             step.samples += brought.samples;
             step.waiting += brought.waiting;
             step.more |= brought.more;
@@ -453,6 +460,10 @@ fn bring(local: &Logbook, archive: &mut Logbook, id: &str, run: i64, there: Opti
             }
         }
         archive.execute("UPDATE runs SET heard = now() WHERE id = ?1", values![to])?;
+        // What was read of a file that somebody wrote to meanwhile may be torn.
+        if !local.is_as_it_was() {
+            return Err(LogbookError::Changed { path: local.path().to_owned() });
+        }
         let count = |c: &Carried| c.keys.get(2).copied().unwrap_or(0).unsigned_abs();
         let brought: u64 = samples.iter().map(count).sum();
         let waiting = if more_samples { waiting(local, archive, run, to, lanes)? } else { 0 };

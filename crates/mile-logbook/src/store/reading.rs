@@ -50,6 +50,11 @@ impl Logbook {
         Ok(file.into_logbook())
     }
 
+    /// Whether what was read so far holds: nobody has changed a file meanwhile that is read without regard to who writes to it.
+    pub(crate) fn is_as_it_was(&self) -> bool {
+        self.as_it_was.is_none() || self.as_it_was == Lies::at(&self.path)
+    }
+
     /// Reads from a logbook with `with`, again where somebody wrote to it meanwhile.
     ///
     /// # Errors
@@ -59,8 +64,7 @@ impl Logbook {
         loop {
             let book = Self::read(path)?;
             let read = with(&book);
-            let still = book.as_it_was.is_none() || book.as_it_was == Lies::at(&book.path);
-            if still || tries == 0 {
+            if book.is_as_it_was() || tries == 0 {
                 return read;
             }
             tries -= 1;
@@ -94,4 +98,28 @@ fn escaped(path: &Path) -> String {
         b => format!("%{b:02X}"),
     };
     path.as_os_str().as_bytes().iter().map(one).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use mile_runner::{RunHead, Status};
+
+    /// What was read of a file that nobody had open may be torn where somebody wrote to it since.
+    #[test]
+    fn a_file_that_was_changed_while_it_was_read_is_known_to_be() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("a.logbook");
+        let enter = || {
+            let mut book = Logbook::open(&path).unwrap();
+            let run = book.begin(&RunHead::default()).unwrap();
+            book.finish(run, Status::Done, &[]).unwrap();
+        };
+        enter();
+        let book = Logbook::read(&path).unwrap();
+        assert!(book.as_it_was.is_some() && book.is_as_it_was());
+        enter();
+        assert!(!book.is_as_it_was());
+        assert!(Logbook::read(&path).unwrap().is_as_it_was());
+    }
 }
