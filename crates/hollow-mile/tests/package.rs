@@ -101,6 +101,7 @@ fn the_package_is_made_installed_works_and_is_removed() {
         "/usr/share/doc/hollow-mile/guide.md",
         "/usr/share/doc/hollow-mile/copyright",
         "/usr/share/doc/hollow-mile/examples/hollow-mile-watch.service",
+        "/usr/share/doc/hollow-mile/examples/hollow-mile-forward.service",
         "/usr/share/doc/hollow-mile/examples/courses/first-look.course",
     ] {
         assert!(listed.lines().any(|l| l == part), "{part}");
