@@ -189,6 +189,11 @@ impl Logbook {
         }
     }
 
+    /// Whether whoever writes a run may still be there.
+    pub(crate) fn is_written(&self, owner: &str) -> bool {
+        !self.db.is_gone(owner)
+    }
+
     /// Carries out a statement, and gives how many rows it changed.
     pub(crate) fn execute(&self, statement: &str, values: &[Value<'_>]) -> Result<u64> {
         self.db.execute(statement, values).map_err(self.wrap())

@@ -9,6 +9,7 @@ use crate::store::engine::{Answer, Row, Value, values};
 use crate::store::place::Lab;
 use crate::store::{Logbook, LogbookError};
 use mile_core::health::{Moment, Origin};
+use mile_files::FileId;
 use mile_runner::{HealthShot, Outcome, RunHead};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
@@ -18,8 +19,13 @@ type Result<T> = std::result::Result<T, LogbookError>;
 
 /// Most rows that one transaction brings of a table.
 const AT_A_TIME: u32 = 512;
-/// Steps between two looks at runs that have ended, whose notes and tags may have changed.
-const LOOK_AGAIN: u32 = 30;
+/// Rows that one statement brings of a backlog, and at most of less.
+const MANY: usize = 64;
+const FEW: usize = 8;
+/// Steps between two looks at all runs of the spool: the notes and tags of those that have ended may have changed, and the health of those that are underway.
+const LOOK_AGAIN: u32 = 75;
+/// Steps after which the archive is told that a run goes on.
+const TELL_AGAIN: u32 = 5;
 
 /// What a step has done.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -84,9 +90,29 @@ pub struct Forwarder {
     lab: Lab,
     id: String,
     archive: Option<Logbook>,
-    /// Runs that both sides have in full, as they stood then.
-    settled: BTreeMap<i64, Has>,
+    /// The spool, as long as somebody has it open to write; and which file that is.
+    local: Option<(Logbook, FileId)>,
+    /// Runs that may have something to bring.
+    open: BTreeSet<i64>,
+    /// Of those that are underway, what the archive had when this forwarder last looked. It has that much at least.
+    underway: BTreeMap<i64, Underway>,
+    /// The newest run that was seen.
+    newest: i64,
     steps: u32,
+}
+
+/// What the archive has of a run that is underway.
+#[derive(Debug)]
+struct Underway {
+    to: i64,
+    head: String,
+    lanes: usize,
+    channels: usize,
+    samples: BTreeMap<i64, i64>,
+    events: BTreeMap<i64, i64>,
+    readings: BTreeMap<i64, i64>,
+    /// Steps since the archive was told that it goes on.
+    silent: u32,
 }
 
 impl Forwarder {
@@ -96,7 +122,17 @@ impl Forwarder {
     /// Where the spool cannot be opened. The archive is asked in the first step.
     pub fn new(spool: &Path, lab: Lab) -> Result<Self> {
         let id = Logbook::open_existing(spool)?.own_id()?;
-        Ok(Self { spool: spool.to_owned(), lab, id, archive: None, settled: BTreeMap::new(), steps: 0 })
+        Ok(Self {
+            spool: spool.to_owned(),
+            lab,
+            id,
+            archive: None,
+            local: None,
+            open: BTreeSet::new(),
+            underway: BTreeMap::new(),
+            newest: 0,
+            steps: 0,
+        })
     }
 
     /// Brings the next of what the archive lacks. Whatever fails is done again in the next step.
@@ -104,48 +140,61 @@ impl Forwarder {
     /// # Errors
     /// Where a side cannot be asked, or the archive has another run under a number of this spool.
     pub fn step(&mut self) -> Result<Step> {
-        let done = self.try_step();
+        let local = match self.opened() {
+            Err(LogbookError::Blank { .. }) => return Ok(Step::default()),
+            local => local?,
+        };
+        let done = self.try_step(&local);
         if done.is_err() {
             // What is asked next begins with a new connection and from what the archive has then.
             self.archive = None;
         }
+        // A file that nobody has open to write is read as it lies there: only once.
+        if local.is_followed() {
+            self.local = FileId::at(&self.spool).ok().flatten().map(|id| (local, id));
+        }
         done
     }
 
-    fn try_step(&mut self) -> Result<Step> {
+    /// The spool to read it; as it is open already, if it is still that file.
+    fn opened(&mut self) -> Result<Logbook> {
+        match self.local.take() {
+            Some((local, id)) if FileId::at(&self.spool).ok().flatten() == Some(id) => Ok(local),
+            _ => Logbook::read(&self.spool),
+        }
+    }
+
+    fn try_step(&mut self, local: &Logbook) -> Result<Step> {
         if self.archive.is_none() {
             self.archive = Some(self.lab.open()?);
-            self.settled.clear();
-            self.steps = 0;
+            (self.steps, self.newest) = (0, 0);
+            self.open.clear();
+            self.underway.clear();
         }
         let Some(archive) = &mut self.archive else { return Ok(Step::default()) };
-        let local = match Logbook::read(&self.spool) {
-            Err(LogbookError::Blank { .. }) => return Ok(Step::default()),
-            local => local?,
-        };
         let looks_again = self.steps.is_multiple_of(LOOK_AGAIN);
         self.steps = self.steps.wrapping_add(1);
         if looks_again {
-            self.settled.clear();
-            bring_snapshots(&local, archive)?;
+            bring_snapshots(local, archive)?;
+            self.underway.clear();
+            self.open = differing(local, archive, &self.id)?;
+        } else {
+            self.open.extend(underway(local, self.newest)?);
         }
+        self.newest = self.open.last().copied().unwrap_or(0).max(self.newest);
         let mut step = Step::default();
-        let mine = local_runs(&local, &self.settled, looks_again)?;
-        let theirs = match looks_again {
-            true => archived(archive, &self.id, None)?,
-            false => archived(archive, &self.id, Some(&mine.iter().map(|m| m.0).collect::<Vec<_>>()))?,
-        };
-        for (run, have) in mine {
-            let there = theirs.get(&run);
-            if let Some((_, has)) = there
-                && *has == have
-                && have.status != "underway"
-            {
-                self.settled.insert(run, have);
-                continue;
+        // Of a long backlog the newest comes first, and everything has its turn.
+        for run in self.open.clone().into_iter().rev() {
+            if let Some(known) = self.underway.get_mut(&run) {
+                match bring_news(local, archive, run, known)? {
+                    Some(samples) => {
+                        step.samples += samples;
+                        continue;
+                    }
+                    None => drop(self.underway.remove(&run)),
+                }
             }
-            // Of a long backlog the newest comes first, and everything has its turn.
-            let brought = match bring(&local, archive, &self.id, run, there.map(|t| t.0)) {
+            let brought = match bring(local, archive, &self.id, run) {
                 // Nothing of it was kept; the next step reads it as it is now.
                 Err(LogbookError::Changed { .. }) => {
                     step.more = true;
@@ -156,7 +205,14 @@ impl Forwarder {
             step.samples += brought.samples;
             step.waiting += brought.waiting;
             step.more |= brought.more;
-            step.finished += u64::from(!brought.more && have.status != "underway");
+            match brought.underway {
+                _ if brought.more => {}
+                Some(known) => drop(self.underway.insert(run, known)),
+                None => {
+                    self.open.remove(&run);
+                    step.finished += 1;
+                }
+            }
         }
         Ok(step)
     }
@@ -216,6 +272,15 @@ impl Forwarder {
     }
 }
 
+impl Drop for Forwarder {
+    /// Whoever has a file open last carries its log over into it, and who only reads cannot.
+    fn drop(&mut self) {
+        if self.local.take().is_some() {
+            let _ = Logbook::open_existing(&self.spool);
+        }
+    }
+}
+
 /// What an operator asks of a run.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Request {
@@ -229,51 +294,40 @@ pub struct Request {
     pub request: String,
 }
 
-/// The runs of the spool that may have something to bring, the newest first.
-fn local_runs(local: &Logbook, settled: &BTreeMap<i64, Has>, all: bool) -> Result<Vec<(i64, Has)>> {
-    let wrap = local.wrap();
-    let known: BTreeSet<i64> = settled.keys().copied().collect();
-    let runs = local
-        .rows("SELECT id, status FROM runs ORDER BY id DESC", &[], |row| {
-            Ok((row.integer(0)?, row.text(1)? == "underway"))
-        })
-        .map_err(&wrap)?;
-    let mut list = Vec::new();
-    let statement = format!("SELECT {HAS} FROM runs WHERE id = ?1");
-    for (run, underway) in runs {
-        if !all && !underway && known.contains(&run) {
-            continue;
-        }
-        let one = local.first(&statement, values![run], |row| has(row, 0)).map_err(&wrap)?;
-        let Some(mut one) = one else { continue };
-        one.tags = local.tags(run)?.into_iter().collect();
-        list.push((run, one));
-    }
-    Ok(list)
+/// The runs of the spool that are underway, or newer than one.
+fn underway(local: &Logbook, newest: i64) -> Result<Vec<i64>> {
+    let statement = "SELECT id FROM runs WHERE status = 'underway' OR id > ?1";
+    local.rows(statement, values![newest], |row| row.integer(0)).map_err(local.wrap())
 }
 
-/// What the archive has of this spool, or of some of its runs: by the run of the spool, its number there and what there is of it.
-fn archived(archive: &Logbook, id: &str, only: Option<&[i64]>) -> Result<BTreeMap<i64, (i64, Has)>> {
-    let wrap = archive.wrap();
-    let mut all = BTreeMap::new();
-    let mut tagged: Vec<(i64, String)> = Vec::new();
-    let mut ask = |of: &str, values: &[Value<'_>]| -> Result<()> {
-        let of = format!("bench = current_user AND spool = ?1 AND {of}");
-        let runs = format!("SELECT local, id, {HAS} FROM runs WHERE {of}");
-        let read = |row: &dyn Row| Ok((row.integer(0)?, (row.integer(1)?, has(row, 2)?)));
-        all.extend(archive.rows(&runs, values, read).map_err(&wrap)?);
-        let tags = format!("SELECT local, tag FROM tags JOIN runs ON run = id WHERE {of}");
-        let read = |row: &dyn Row| Ok((row.integer(0)?, row.string(1)?));
-        tagged.extend(archive.rows(&tags, values, read).map_err(&wrap)?);
-        Ok(())
-    };
-    match only {
-        None => ask("local IS NOT NULL", values![id])?,
-        Some(runs) => runs.iter().try_for_each(|run| ask("local = ?2", values![id, *run]))?,
+/// The runs of the spool of which the archive has not what the spool has, as far as that can be counted.
+fn differing(local: &Logbook, archive: &Logbook, id: &str) -> Result<BTreeSet<i64>> {
+    let wrap = local.wrap();
+    let read = |row: &dyn Row| Ok((row.integer(0)?, has(row, 1)?));
+    let mine = local.rows(&format!("SELECT id, {HAS} FROM runs"), &[], read).map_err(&wrap)?;
+    let mut mine: BTreeMap<i64, Has> = mine.into_iter().collect();
+    let tags = local.rows("SELECT run, tag FROM tags", &[], |row| Ok((row.integer(0)?, row.string(1)?)));
+    for (run, tag) in tags.map_err(wrap)? {
+        if let Some(has) = mine.get_mut(&run) {
+            has.tags.insert(tag);
+        }
     }
-    for (local, tag) in tagged {
-        let of: Option<&mut (i64, Has)> = all.get_mut(&local);
-        if let Some((_, has)) = of {
+    let theirs = if mine.is_empty() { BTreeMap::new() } else { archived(archive, id)? };
+    let differs = |(run, has): &(&i64, &Has)| has.status == "underway" || theirs.get(run) != Some(has);
+    Ok(mine.iter().filter(differs).map(|(run, _)| *run).collect())
+}
+
+/// What the archive has of this spool, by the runs of the spool.
+fn archived(archive: &Logbook, id: &str) -> Result<BTreeMap<i64, Has>> {
+    let wrap = archive.wrap();
+    let of = "bench = current_user AND spool = ?1 AND local IS NOT NULL";
+    let read = |row: &dyn Row| Ok((row.integer(0)?, has(row, 1)?));
+    let runs = archive.rows(&format!("SELECT local, {HAS} FROM runs WHERE {of}"), values![id], read);
+    let mut all: BTreeMap<i64, Has> = runs.map_err(&wrap)?.into_iter().collect();
+    let tags = format!("SELECT local, tag FROM tags JOIN runs ON run = id WHERE {of}");
+    let read = |row: &dyn Row| Ok((row.integer(0)?, row.string(1)?));
+    for (local, tag) in archive.rows(&tags, values![id], read).map_err(wrap)? {
+        if let Some(has) = all.get_mut(&local) {
             has.tags.insert(tag);
         }
     }
@@ -340,10 +394,10 @@ impl Table {
     /// Puts rows in. One that is there already is the same and stays.
     fn put(&self, archive: &Logbook, run: i64, rows: &[Carried]) -> Result<()> {
         let columns = self.keys.len() + 2;
-        // As few different statements as do, so that the server knows them.
+        // Few different statements, so that the server knows them; and one for what comes in a second.
         let mut rest = rows;
         while !rest.is_empty() {
-            let n = [64, 8, 1].into_iter().find(|n| *n <= rest.len()).unwrap_or(1);
+            let n = if rest.len() >= MANY { MANY } else { rest.len().min(FEW) };
             let (now, later) = rest.split_at(n);
             rest = later;
             let mut values: Vec<Value<'_>> = Vec::with_capacity(n * columns);
@@ -373,19 +427,21 @@ impl Table {
         Ok(())
     }
 
-    /// Brings what the other side lacks of the first `groups` groups. Gives how many rows, the sum of their third key, and whether there is more.
-    fn bring(
+    /// What the other side lacks of the first `groups` groups, behind the last key that it has of each, and whether there is more. The last keys are moved
+    /// on to what was read.
+    fn lacking(
         &self,
         local: &Logbook,
-        archive: &Logbook,
-        from: i64,
-        to: i64,
+        run: i64,
         groups: usize,
+        last: &mut BTreeMap<i64, i64>,
     ) -> Result<(Vec<Carried>, bool)> {
-        let last = self.last(archive, to)?;
         let (mut all, mut more) = (Vec::new(), false);
         for group in 0..groups as i64 {
-            let rows = self.behind(local, from, group, last.get(&group).copied().unwrap_or(-1))?;
+            let rows = self.behind(local, run, group, last.get(&group).copied().unwrap_or(-1))?;
+            if let Some(newest) = rows.last().and_then(|row| row.keys.get(1)) {
+                last.insert(group, *newest);
+            }
             more |= rows.len() == AT_A_TIME as usize;
             all.extend(rows);
         }
@@ -399,10 +455,59 @@ struct Brought {
     samples: u64,
     waiting: u64,
     more: bool,
+    /// Of a run that is underway, what the archive has now.
+    underway: Option<Underway>,
+}
+
+/// Brings what is new of a run that is underway and that the archive knows: what comes many times a minute. Gives how many samples; `None` where the
+/// run has ended, or something else of it may have changed.
+fn bring_news(local: &Logbook, archive: &mut Logbook, run: i64, known: &mut Underway) -> Result<Option<u64>> {
+    let row = local.first("SELECT head, status, owner FROM runs WHERE id = ?1", values![run], |row| {
+        Ok((row.text(0)? == known.head && row.text(1)? == "underway", row.string(2)?))
+    });
+    let goes_on =
+        row.map_err(local.wrap_of(run))?.is_some_and(|(same, owner)| same && local.is_written(&owner));
+    if !goes_on {
+        return Ok(None);
+    }
+    let (samples, more_samples) = SAMPLES.lacking(local, run, known.lanes, &mut known.samples)?;
+    let (events, more_events) = EVENTS.lacking(local, run, known.lanes, &mut known.events)?;
+    let (readings, more_readings) = READINGS.lacking(local, run, known.channels, &mut known.readings)?;
+    if more_samples || more_events || more_readings || !local.is_as_it_was() {
+        return Ok(None);
+    }
+    known.silent += 1;
+    let tables = [(&SAMPLES, &samples), (&EVENTS, &events), (&READINGS, &readings)];
+    let tables: Vec<_> = tables.into_iter().filter(|(_, rows)| !rows.is_empty()).collect();
+    let heard = known.silent >= TELL_AGAIN;
+    if !tables.is_empty() {
+        local.sync();
+    }
+    let put = |archive: &mut Logbook| {
+        tables.iter().try_for_each(|(table, rows)| table.put(archive, known.to, rows))?;
+        if heard {
+            archive.execute("UPDATE runs SET heard = now() WHERE id = ?1", values![known.to])?;
+        }
+        Ok(())
+    };
+    // One statement is a transaction of its own.
+    match (tables.as_slice(), heard) {
+        ([(_, rows)], false) if rows.len() <= FEW => put(archive)?,
+        _ => archive.together(put)?,
+    }
+    if heard {
+        known.silent = 0;
+    }
+    Ok(Some(samples.iter().map(count).sum()))
+}
+
+/// Samples of a block.
+fn count(block: &Carried) -> u64 {
+    block.keys.get(2).copied().unwrap_or(0).unsigned_abs()
 }
 
 /// Brings what the archive lacks of a run, as much as one transaction takes.
-fn bring(local: &Logbook, archive: &mut Logbook, id: &str, run: i64, there: Option<i64>) -> Result<Brought> {
+fn bring(local: &Logbook, archive: &mut Logbook, id: &str, run: i64) -> Result<Brought> {
     let (head, status, outcomes) = local.ends(run)?;
     let row = local
         .first("SELECT head, status FROM runs WHERE id = ?1", values![run], |row| {
@@ -415,7 +520,7 @@ fn bring(local: &Logbook, archive: &mut Logbook, id: &str, run: i64, there: Opti
         word = "cut_short".into();
     }
     archive.together(|archive| {
-        let to = match there {
+        let to = match archived_as(archive, id, run)? {
             Some(to) => to,
             None => enter(archive, id, run, &head, &text)?,
         };
@@ -439,9 +544,19 @@ fn bring(local: &Logbook, archive: &mut Logbook, id: &str, run: i64, there: Opti
             ));
         }
         let (lanes, channels) = (head.lanes.len(), head.channels.len());
-        let (samples, more_samples) = SAMPLES.bring(local, archive, run, to, lanes)?;
-        let (events, more_events) = EVENTS.bring(local, archive, run, to, lanes)?;
-        let (readings, more_readings) = READINGS.bring(local, archive, run, to, channels)?;
+        let mut known = Underway {
+            to,
+            head: text.clone(),
+            lanes,
+            channels,
+            samples: SAMPLES.last(archive, to)?,
+            events: EVENTS.last(archive, to)?,
+            readings: READINGS.last(archive, to)?,
+            silent: 0,
+        };
+        let (samples, more_samples) = SAMPLES.lacking(local, run, lanes, &mut known.samples)?;
+        let (events, more_events) = EVENTS.lacking(local, run, lanes, &mut known.events)?;
+        let (readings, more_readings) = READINGS.lacking(local, run, channels, &mut known.readings)?;
         let more = more_samples || more_events || more_readings;
         // All of this was read from commits of the spool; from here on its disk has them.
         local.sync();
@@ -464,10 +579,10 @@ fn bring(local: &Logbook, archive: &mut Logbook, id: &str, run: i64, there: Opti
         if !local.is_as_it_was() {
             return Err(LogbookError::Changed { path: local.path().to_owned() });
         }
-        let count = |c: &Carried| c.keys.get(2).copied().unwrap_or(0).unsigned_abs();
         let brought: u64 = samples.iter().map(count).sum();
         let waiting = if more_samples { waiting(local, archive, run, to, lanes)? } else { 0 };
-        Ok(Brought { samples: brought, waiting, more })
+        let underway = (word == "underway").then_some(known);
+        Ok(Brought { samples: brought, waiting, more, underway })
     })
 }
 
@@ -602,6 +717,6 @@ fn bring_snapshots(local: &Logbook, archive: &mut Logbook) -> Result<()> {
 }
 
 /// How long a forwarder waits between two steps that had nothing to bring, and after one that failed.
-pub const PAUSE: Duration = Duration::from_millis(500);
+pub const PAUSE: Duration = Duration::from_millis(800);
 /// See [`PAUSE`].
 pub const AFTER_A_FAILURE: Duration = Duration::from_secs(5);

@@ -50,6 +50,11 @@ impl Logbook {
         Ok(file.into_logbook())
     }
 
+    /// Whether it may be kept open: what others write to it is seen.
+    pub(crate) fn is_followed(&self) -> bool {
+        self.as_it_was.is_none()
+    }
+
     /// Whether what was read so far holds: nobody has changed a file meanwhile that is read without regard to who writes to it.
     pub(crate) fn is_as_it_was(&self) -> bool {
         self.as_it_was.is_none() || self.as_it_was == Lies::at(&self.path)
