@@ -144,10 +144,23 @@ fn a_run_is_in_the_archive_as_its_bench_recorded_it() {
     bench.ok(&["logbook", "restore", "2", "--logbook", &own]);
     assert_eq!(away.ok(&["logbook", "list", "--logbook", &read]).lines().count(), 2);
     assert!(bench.fails(&["logbook", "erase", "2", "--logbook", &own]).contains("by its owner alone"));
+    assert!(bench.fails(&["logbook", "set-aside", "--healthy", "--logbook", &own]).contains("no file"));
+    assert!(bench.ok(&["leftovers", "--logbook", &own]).contains("have left nothing"));
+    assert!(bench.fails(&["attach", "1", "--logbook", &own]).contains("not underway"));
+    assert!(away.fails(&["attach", "1", "--logbook", &read]).contains("not of this bench"));
+    assert!(bench.ok(&["lab", "migrate", "--lab", &own]).contains("nothing has to be done"));
+    let check: serde_json::Value =
+        serde_json::from_str(&away.ok(&["lab", "check", "--format", "json", "--lab", &read])).unwrap();
+    assert_eq!(
+        (&check["role"], &check["writes"], &check["runs"]),
+        (&"reader".into(), &false.into(), &2.into())
+    );
     // What comes from elsewhere goes there too.
     bench.ok(&["export", "1", "--as", "csv", "-o", "t.csv", "--logbook", &own]);
     assert!(bench.ok(&["logbook", "import", "t.csv", "--logbook", &own]).contains("run 3"));
     same(&cluster, &bench, "bench");
+    let models = away.ok(&["fleet", "--logbook", &read]);
+    assert!(models.contains("Merrow K2") && models.contains("Halyard Q4"), "{models}");
     let check = bench.ok(&["lab", "check", "--lab", &own]);
     assert!(
         check.contains("3 runs, 0 of them underway") && check.contains("writes runs of its own"),
@@ -734,6 +747,10 @@ fn a_run_that_was_cut_short_goes_on_under_its_number_in_the_archive() {
     }
     std::thread::sleep(Duration::from_millis(500));
     drop(run);
+    // Nobody can say of it that it is over: its bench may only be cut off.
+    cluster.sql("lab", "UPDATE hollow_mile.runs SET heard = now() - interval '10 minutes' WHERE id = 2");
+    let list = bench.ok(&["logbook", "list", "--logbook", &reader]);
+    assert!(list.contains("underway, not heard of for 10 min"), "{list}");
     let out = bench.ok(&["resume", "2", "--speed", "max", "--logbook", &address]);
     assert!(out.contains("run 2 of the archive"), "{out}");
     same(&cluster, &bench, "bench");

@@ -275,3 +275,42 @@ fn the_archive_of_a_lab_conforms() {
     lab.carry_out(&mile_logbook::lab::setup::statements(&["owner".into()], &[], &[])).unwrap();
     conforms(&address);
 }
+
+/// The clock of a bench is what it says a run began at. The order of the archive and what it has heard do not depend on it.
+#[test]
+fn a_bench_with_a_wrong_clock_loses_nothing() {
+    use mile_logbook::lab::forward::Forwarder;
+    use mile_logbook::lab::{Lab, setup};
+    let Some(cluster) = Cluster::start() else {
+        return common::skipped("there is no PostgreSQL here (package postgresql)");
+    };
+    let lab = Lab::parse(&cluster.address("owner")).unwrap();
+    lab.carry_out(&setup::statements(&["owner".into()], &[], &[])).unwrap();
+    let folder = tempfile::tempdir().unwrap();
+    let spool = folder.path().join("s.logbook");
+    let mut book = Logbook::open(&spool).unwrap();
+    // 1970, the year 2100, and before 1970; the last goes on while the clock jumps.
+    let runs: Vec<i64> = [1, 4_102_444_800, -86_400]
+        .map(|started| {
+            let run = book.begin(&RunHead { started, ..head("clock", 1) }).unwrap();
+            append(&mut book, run, 0, 0, 20);
+            run
+        })
+        .into();
+    for run in &runs[..2] {
+        book.finish(*run, Status::Done, &[Some(outcome())]).unwrap();
+    }
+    let mut forwarder = Forwarder::new(&spool, lab).unwrap();
+    while forwarder.step().unwrap().more {}
+    append(&mut book, runs[2], 0, 20, 40);
+    forwarder.step().unwrap();
+    let archive = Logbook::read(Path::new(&cluster.address("owner"))).unwrap();
+    let list = archive.list().unwrap();
+    let mut started: Vec<i64> = list.iter().map(|e| e.started).collect();
+    started.sort_unstable();
+    assert_eq!(started, [-86_400, 1, 4_102_444_800]);
+    assert!(list.iter().all(|e| e.silent_s.is_none() && e.bench.as_deref() == Some("owner")));
+    let last = list.iter().find(|e| e.started == -86_400).unwrap();
+    assert_eq!(last.status, Status::Underway);
+    assert_eq!(archive.run(last.run).unwrap().first().samples, (0..40).map(sample).collect::<Vec<_>>());
+}

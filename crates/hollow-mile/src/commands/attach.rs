@@ -2,7 +2,9 @@
 
 use crate::cli::{AttachArgs, Format};
 use crate::tui;
+use mile_bench::lab::{file_of, recorded_as};
 use mile_bench::{Failure, session};
+use mile_logbook::lab::is_lab;
 use mile_runner::Command;
 use mile_runner::remote::{Client, Hello, runners};
 use std::io::{IsTerminal, Read};
@@ -33,7 +35,16 @@ pub(crate) fn run(args: &AttachArgs) -> Result<(), Failure> {
 /// The runner of a run; the only one where none is named.
 fn choose(run: Option<i64>, logbook: Option<&Path>) -> Result<(PathBuf, Hello), Failure> {
     let mut all = runners();
-    if let Some(logbook) = logbook {
+    // A run of this bench that goes to an archive is known to its runner by the spool and the number that it has there.
+    let (logbook, run) = match (logbook, run) {
+        (Some(archive), Some(run)) if is_lab(archive) => {
+            let (file, local) = recorded_as(archive, run)?;
+            (Some(file), Some(local))
+        }
+        (Some(logbook), run) => (Some(file_of(logbook)?), run),
+        (None, run) => (None, run),
+    };
+    if let Some(logbook) = &logbook {
         let logbook = std::path::absolute(logbook)?;
         all.retain(|(_, h)| h.logbook == logbook);
     }

@@ -33,7 +33,8 @@ const FILES: &str = "files";
 const ASIDE: &str = "log-aside";
 
 pub(crate) fn run(args: &LeftoversArgs) -> Result<(), Failure> {
-    let path = logbook_path(args.logbook.as_deref())?;
+    // What runs that went to an archive have left on this bench is known from its spool.
+    let path = mile_bench::lab::file_of(&logbook_path(args.logbook.as_deref())?)?;
     let found = find(&path)?;
     let nothing = "Runs of this logbook have left nothing.";
     let Some(wanted) = &args.remove else {

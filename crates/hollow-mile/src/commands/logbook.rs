@@ -143,6 +143,11 @@ pub(crate) fn run(args: &LogbookArgs) -> Result<(), Failure> {
         }
         LogbookCommand::SetAside { logbook, healthy } => {
             let path = logbook_path(logbook.as_deref())?;
+            if is_lab(&path) {
+                return Err(Failure::usage(
+                    "an archive is no file that can be set aside; name a logbook file",
+                ));
+            }
             let aside = store::set_aside(&path, unix_seconds(), *healthy)?;
             Logbook::open(&path)?;
             text::say(&format!(

@@ -110,7 +110,9 @@ fn numbered(statement: &str) -> String {
 impl Server {
     /// Connects.
     pub(super) fn connect(config: &Config) -> Answer<Self> {
-        let plain = config.get_ssl_mode() == postgres::config::SslMode::Disable;
+        // A socket of this host goes over no network.
+        let sockets = config.get_hosts().iter().all(|h| matches!(h, postgres::config::Host::Unix(_)));
+        let plain = config.get_ssl_mode() == postgres::config::SslMode::Disable || sockets;
         let client = match plain {
             true => config.connect(NoTls)?,
             false => config.connect(tls()?)?,
