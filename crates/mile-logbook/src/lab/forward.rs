@@ -296,8 +296,12 @@ pub struct Request {
 
 /// The runs of the spool that are underway, or newer than one.
 fn underway(local: &Logbook, newest: i64) -> Result<Vec<i64>> {
-    let statement = "SELECT id FROM runs WHERE status = 'underway' OR id > ?1";
-    local.rows(statement, values![newest], |row| row.integer(0)).map_err(local.wrap())
+    let statement = "SELECT id, owner FROM runs WHERE status = 'underway' OR id > ?1";
+    let read = |row: &dyn Row| Ok((row.integer(0)?, row.string(1)?));
+    let runs = local.rows(statement, values![newest], read).map_err(local.wrap())?;
+    // One whose process is gone has been brought as what it is.
+    let goes_on = |(run, owner): &(i64, String)| *run > newest || local.is_written(owner);
+    Ok(runs.into_iter().filter(goes_on).map(|r| r.0).collect())
 }
 
 /// The runs of the spool of which the archive has not what the spool has, as far as that can be counted.
