@@ -32,6 +32,8 @@ pub(crate) enum Done {
     Listed(Result<Vec<Entry>, String>),
     /// The models of a logbook, and the drives of one.
     Fleet(Result<Box<Fleets>, String>),
+    /// What changed in the health of drives, by their names.
+    News(std::collections::HashMap<String, String>),
     /// A run of another bench is followed.
     Watched(Result<Box<(Client, Vec<Told>)>, String>),
     /// The run of this number in the terminal has this number in the archive.
@@ -180,6 +182,19 @@ impl Jobs {
                 HealthShown { last: last_change(&path, &card), story: story.map(Box::new), card }
             });
             Done::Health(shown.map(Box::new).map_err(|f| f.message().to_owned()))
+        });
+    }
+
+    /// Looks at what changed in the health of drives since the look before, as far as looks were kept.
+    pub(crate) fn news(&self, logbook: &Path, cards: &[Card]) {
+        let (path, cards) = (logbook.to_owned(), cards.to_vec());
+        self.spawn(move || {
+            let of = |card: &Card| {
+                let key = DriveKey::of(&card.identity)?;
+                let story = history::story(&key, Some(card), &path, &Ask::default()).ok()?;
+                Some((card.identity.name.clone(), super::places::news(&story)?))
+            };
+            Done::News(cards.iter().filter_map(of).collect())
         });
     }
 

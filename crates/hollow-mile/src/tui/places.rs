@@ -35,7 +35,7 @@ pub(crate) use course::PLACE as COURSE;
 pub(crate) use fill::PLACE as FILL;
 pub(crate) use findings::PLACE as FINDINGS;
 pub(crate) use fleet::PLACE as FLEET;
-pub(crate) use health::{PLACE as HEALTH, Strips};
+pub(crate) use health::{PLACE as HEALTH, Strips, news};
 pub(crate) use logbook::PLACE as LOGBOOK;
 pub(crate) use surface::PLACE as SURFACE;
 pub(crate) use underway::PLACE as UNDERWAY;

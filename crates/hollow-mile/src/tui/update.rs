@@ -592,6 +592,7 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
         Done::Listed(Ok(entries)) => {
             state.bench.take_in(&entries);
             state.logbook.take_in(entries);
+            jobs.news(&state.logbook_path, &state.bench.cards);
             // It is read anew when it is come to next.
             state.fleet.asked = false;
         }
@@ -654,7 +655,14 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
                 live.number = Some(run);
             }
         }
-        Done::Bench(cards) => state.bench.set_real(cards, state.is_demo),
+        Done::Bench(cards) => {
+            let before = state.bench.cards.len();
+            state.bench.set_real(cards, state.is_demo);
+            if state.bench.cards.len() != before {
+                jobs.news(&state.logbook_path, &state.bench.cards);
+            }
+        }
+        Done::News(news) => state.bench.news = news,
         Done::Checked(checked, background) => course::checked(state, *checked, background),
         Done::Health(Ok(shown)) => {
             if state.health.drive.as_deref() == Some(&shown.card.identity.name) {

@@ -99,7 +99,7 @@ impl View for Health {
 }
 
 /// The worst that happened since the look before, in a sentence.
-fn news(story: &Story) -> Option<String> {
+pub(crate) fn news(story: &Story) -> Option<String> {
     let since = story.since.first()?;
     let worst = since.changes.first().filter(|c| c.rank < 3);
     Some(match worst {

@@ -17,6 +17,8 @@ pub(crate) struct BenchPlace {
     pub(crate) heat: HashMap<String, VecDeque<f32>>,
     /// What the runs of the logbook show of each drive, by its name.
     pub(crate) known: HashMap<String, String>,
+    /// What changed in the health of each since the look before, by its name.
+    pub(crate) news: HashMap<String, String>,
 }
 
 /// What the runs of the logbook show of a drive: its write cache, how hot it became, and how many runs that is from.
