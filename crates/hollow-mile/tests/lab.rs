@@ -758,3 +758,62 @@ fn a_run_that_was_cut_short_goes_on_under_its_number_in_the_archive() {
     let line = list.lines().find(|l| l.trim_start().starts_with("2 ")).unwrap();
     assert!(line.contains("done on bench"), "{line}");
 }
+
+/// Makes a certificate authority, and a certificate of it for this host; gives the folder with `ca.pem`, `server.pem` and `server.key`.
+fn certificates() -> tempfile::TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    let openssl = |words: &str| {
+        let mut command = Command::new("openssl");
+        let done = command.args(words.split(' ')).current_dir(folder.path()).output().unwrap();
+        assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    };
+    openssl("req -x509 -newkey rsa:2048 -nodes -keyout ca.key -out ca.pem -subj /CN=lab -days 2");
+    openssl("req -newkey rsa:2048 -nodes -keyout server.key -out server.csr -subj /CN=localhost");
+    std::fs::write(folder.path().join("names"), "subjectAltName=DNS:localhost\n").unwrap();
+    openssl(
+        "x509 -req -in server.csr -CA ca.pem -CAkey ca.key -CAcreateserial -out server.pem -days 2 -extfile names",
+    );
+    folder
+}
+
+/// Over a network the connection is encrypted, and with nobody else than the server that is meant.
+#[test]
+fn a_connection_is_encrypted_and_its_server_known() {
+    if !system("openssl version") {
+        return skipped("there is no openssl here (package openssl)");
+    }
+    let port = {
+        let free = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+        free.local_addr().unwrap().port()
+    };
+    let made = certificates();
+    let settings = format!("listen_addresses = '127.0.0.1'\nport = {port}");
+    let Some(cluster) = Cluster::start_at(&settings, port) else {
+        return skipped("there is no PostgreSQL here (package postgresql)");
+    };
+    set_up(&cluster);
+    let check = |address: &str, authority: bool| {
+        let bench = Bench::new();
+        let mut command = bench.command(&["lab", "check", "--lab", address]);
+        if authority {
+            command.env("PGSSLROOTCERT", made.path().join("ca.pem"));
+        }
+        let out = command.output().unwrap();
+        (
+            out.status.success(),
+            String::from_utf8_lossy(&out.stdout).into_owned() + &String::from_utf8_lossy(&out.stderr),
+        )
+    };
+    let address = |host: &str, mode: &str| format!("postgres://bench@{host}:{port}/lab?sslmode={mode}");
+    // A server without encryption, where that is asked for.
+    let (ok, said) = check(&address("localhost", "require"), true);
+    assert!(!ok && said.contains("cannot be reached"), "{said}");
+    cluster.encrypt(&made.path().join("server.pem"), &made.path().join("server.key"));
+    let (ok, said) = check(&address("localhost", "require"), true);
+    assert!(ok && said.contains("encrypted (TLS)"), "{said}");
+    // An authority that nobody trusts, and a server of another name.
+    let (ok, said) = check(&address("localhost", "require"), false);
+    assert!(!ok && !said.contains("role bench"), "{said}");
+    let (ok, said) = check(&address("127.0.0.1", "require"), true);
+    assert!(!ok && !said.contains("role bench"), "{said}");
+}

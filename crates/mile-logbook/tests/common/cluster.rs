@@ -72,6 +72,21 @@ impl Cluster {
         self.sql("postgres", "SELECT pg_reload_conf()");
     }
 
+    /// Has it answer with a certificate.
+    pub(crate) fn encrypt(&self, certificate: &Path, key: &Path) {
+        use std::os::unix::fs::PermissionsExt;
+        for (from, name) in [(certificate, "server.crt"), (key, "server.key")] {
+            let to = self.data().join(name);
+            std::fs::copy(from, &to).unwrap();
+            std::fs::set_permissions(&to, std::fs::Permissions::from_mode(0o600)).unwrap();
+            if rustix::process::geteuid().is_root() {
+                assert!(Command::new("chown").arg("postgres").arg(&to).status().unwrap().success());
+            }
+        }
+        self.sql("postgres", "ALTER SYSTEM SET ssl = on");
+        self.sql("postgres", "SELECT pg_reload_conf()");
+    }
+
     /// Lets everybody in from a network.
     pub(crate) fn trust(&self, network: &str) {
         let rules = format!("local all all trust\nhost all all {network} trust\n");
