@@ -6,6 +6,9 @@
     reason = "a test that cannot go on has failed"
 )]
 
+#[path = "../../mile-logbook/tests/common/cluster.rs"]
+#[allow(dead_code, reason = "each test file uses its part")]
+mod cluster;
 mod common;
 
 use common::{Bench, LONG_SOAK};
@@ -221,6 +224,46 @@ fn a_fleet_is_shown_with_its_models_and_the_last_run_of_a_drive_is_opened() {
     t.press(&["m"], "model 2 of 2");
     t.press(&["m"], "model 1 of 2");
     t.press(&["Enter"], "quay soak on Merrow K2 2TB");
+}
+
+/// A process that goes with its test, however that ends.
+struct Goes(std::process::Child);
+
+impl Drop for Goes {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+/// A run of another bench stands at the top of the logbook of a lab, is followed as it goes on, and is asked to pause and to stop.
+#[test]
+fn a_run_of_another_bench_is_followed_and_stopped_from_the_terminal() {
+    let Some(cluster) = cluster::Cluster::start() else {
+        return common::skipped("there is no PostgreSQL here (package postgresql)");
+    };
+    cluster.sql("lab", "CREATE ROLE bench LOGIN; CREATE ROLE anna LOGIN");
+    let bench = Bench::new();
+    bench.write(
+        "long.course",
+        "course \"quay soak\"\nsample every 50 ms\nleg soak\n  write sequential, blocks 1 MiB, depth 8\n  for 30 min\n",
+    );
+    let roles = ["--bench", "bench", "--operator", "anna"];
+    bench.ok(&[&["lab", "init", "--run", "--lab", &cluster.address("owner")][..], &roles].concat());
+    let own = cluster.address("bench");
+    let mut run =
+        bench.command(&["run", "long.course", "--on", "sim:merrow-k2", "--speed", "x1", "--logbook", &own]);
+    let mut run = Goes(run.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap());
+    let t = Terminal::start(159, 46, "", &format!("--logbook '{}'", cluster.address("anna")));
+    t.press(&["7"], "run 1 of bench: underway");
+    t.press(&["Enter"], "Leg 1 of 1, soak: writing 1 MiB blocks");
+    t.press(&["Space"], "anna through the lab: asked to pause");
+    t.until("Paused");
+    t.press(&["Space"], "anna through the lab: asked to go on");
+    t.press(&["X"], "Stop the run?");
+    t.press(&["y"], "The run is stopped; it is run 1 of the logbook");
+    assert!(run.0.wait().unwrap().code().is_some());
+    t.press(&["7"], "run 1 of bench: stopped");
 }
 
 #[test]
