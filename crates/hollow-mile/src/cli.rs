@@ -1,9 +1,11 @@
 //! The command line. Names here are a contract (docs/guide.md).
 
 mod lab;
+mod logbook;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 pub(crate) use lab::{FleetArgs, LabArgs, LabCommand};
+pub(crate) use logbook::{LogbookArgs, LogbookCommand};
 use mile_bench::Failure;
 use mile_core::{Bytes, Celsius, Nanos};
 use mile_runner::Speed;
@@ -17,7 +19,7 @@ use std::path::PathBuf;
 pub(crate) struct Cli {
     #[command(subcommand)]
     pub(crate) command: Option<Command>,
-    /// Logbook to use in the terminal.
+    /// Logbook to use in the terminal: a file, or the archive of a lab (postgres://ROLE@HOST/DATABASE, or `lab`).
     #[arg(long, value_name = "FILE")]
     pub(crate) logbook: Option<PathBuf>,
 }
@@ -102,7 +104,7 @@ pub(crate) struct RunArgs {
     /// How fast a simulated drive's time runs: max, x1, x60 and so on.
     #[arg(long, default_value = "max")]
     pub(crate) speed: Speed,
-    /// Logbook to keep the run in.
+    /// Logbook to keep the run in: a file, or the archive of a lab (postgres://ROLE@HOST/DATABASE, or `lab`).
     #[arg(long, value_name = "FILE")]
     pub(crate) logbook: Option<PathBuf>,
     /// Write what a simulated drive really did to this file, as JSON.
@@ -169,6 +171,7 @@ pub(crate) struct AttachArgs {
 pub(crate) struct ResumeArgs {
     /// The run's number, or `last`.
     pub(crate) run: String,
+    /// Logbook: a file, or the archive of a lab (postgres://ROLE@HOST/DATABASE, or `lab`).
     #[arg(long, value_name = "FILE")]
     pub(crate) logbook: Option<PathBuf>,
     /// Allow writing to a block device, as with `run`.
@@ -269,6 +272,7 @@ pub(crate) struct SituationArgs {
 pub(crate) struct FindingsArgs {
     /// A run's number, `last`, or a CSV file.
     pub(crate) run: String,
+    /// Logbook: a file, or the archive of a lab (postgres://ROLE@HOST/DATABASE, or `lab`).
     #[arg(long, value_name = "FILE")]
     pub(crate) logbook: Option<PathBuf>,
     #[arg(long, value_enum, default_value_t)]
@@ -294,6 +298,7 @@ pub(crate) struct CompareArgs {
     /// Say how many repeats on each side would show a difference of so many percent; of temperatures, of so many K.
     #[arg(long, value_name = "PERCENT", value_parser = above_zero)]
     pub(crate) detect: Option<f64>,
+    /// Logbook: a file, or the archive of a lab (postgres://ROLE@HOST/DATABASE, or `lab`).
     #[arg(long, value_name = "FILE")]
     pub(crate) logbook: Option<PathBuf>,
     #[arg(long, value_enum, default_value_t)]
@@ -319,6 +324,7 @@ pub(crate) struct ReportArgs {
     /// Write over a file that exists.
     #[arg(long)]
     pub(crate) overwrite: bool,
+    /// Logbook: a file, or the archive of a lab (postgres://ROLE@HOST/DATABASE, or `lab`).
     #[arg(long, value_name = "FILE")]
     pub(crate) logbook: Option<PathBuf>,
     #[command(flatten)]
@@ -408,6 +414,7 @@ pub(crate) struct ExportArgs {
     /// Write over a file that exists.
     #[arg(long)]
     pub(crate) overwrite: bool,
+    /// Logbook: a file, or the archive of a lab (postgres://ROLE@HOST/DATABASE, or `lab`).
     #[arg(long, value_name = "FILE")]
     pub(crate) logbook: Option<PathBuf>,
     #[command(flatten)]
@@ -489,6 +496,7 @@ pub(crate) struct HealthArgs {
     /// Bring snapshots from elsewhere into the logbook: a JSON file as docs/formats.md describes it, such as `--history --format json` prints.
     #[arg(long, value_name = "FILE", conflicts_with_all = ["drive", "keep", "history", "against"])]
     pub(crate) import: Option<PathBuf>,
+    /// Logbook: a file, or the archive of a lab (postgres://ROLE@HOST/DATABASE, or `lab`).
     #[arg(long, value_name = "FILE")]
     pub(crate) logbook: Option<PathBuf>,
     #[arg(long, value_enum, default_value_t)]
@@ -528,6 +536,7 @@ pub(crate) struct WatchArgs {
     /// Wake disks that sleep. Without it they are passed over.
     #[arg(long)]
     pub(crate) wake: bool,
+    /// Logbook: a file, or the archive of a lab (postgres://ROLE@HOST/DATABASE, or `lab`).
     #[arg(long, value_name = "FILE")]
     pub(crate) logbook: Option<PathBuf>,
 }
@@ -567,98 +576,6 @@ pub(crate) struct LeftoversArgs {
     pub(crate) logbook: Option<PathBuf>,
     #[arg(long, value_enum, default_value_t)]
     pub(crate) format: Format,
-}
-
-#[derive(Debug, Args)]
-pub(crate) struct LogbookArgs {
-    #[command(subcommand)]
-    pub(crate) command: LogbookCommand,
-}
-
-#[derive(Debug, Subcommand)]
-pub(crate) enum LogbookCommand {
-    /// List the runs, newest first.
-    List {
-        /// Only runs whose course, drive, model, conditions or status contain this.
-        #[arg(value_name = "WORD")]
-        word: Option<String>,
-        /// Only runs with this tag.
-        #[arg(long)]
-        tag: Option<String>,
-        /// Only runs that began on this day or later, YYYY-MM-DD.
-        #[arg(long, value_name = "DAY", value_parser = morning)]
-        since: Option<i64>,
-        /// Only runs that began before this day, YYYY-MM-DD.
-        #[arg(long, value_name = "DAY", value_parser = morning)]
-        before: Option<i64>,
-        /// Only so many, the newest.
-        #[arg(long, value_name = "COUNT")]
-        newest: Option<u32>,
-        /// Say how many bytes each takes in the logbook.
-        #[arg(long)]
-        sizes: bool,
-        #[arg(long, value_name = "FILE")]
-        logbook: Option<PathBuf>,
-        #[arg(long, value_enum, default_value_t)]
-        format: Format,
-    },
-    /// Keep a trace from elsewhere (CSV or Parquet) as a run, so that the terminal opens it like any other.
-    Import {
-        /// The trace.
-        file: String,
-        #[arg(long, value_name = "FILE")]
-        logbook: Option<PathBuf>,
-        #[command(flatten)]
-        beside: Box<BesideArgs>,
-    },
-    /// Give a run a tag, so that it can be compared as one of a group; without a tag, show those that it has.
-    Tag {
-        /// The run's number, or `last`.
-        run: String,
-        /// Words without white space.
-        tags: Vec<String>,
-        /// Take them away instead.
-        #[arg(long)]
-        remove: bool,
-        #[arg(long, value_name = "FILE")]
-        logbook: Option<PathBuf>,
-    },
-    /// Take runs off the list. They stay in the file, and `restore` brings them back.
-    Remove {
-        /// The runs' numbers.
-        #[arg(required = true)]
-        runs: Vec<String>,
-        #[arg(long, value_name = "FILE")]
-        logbook: Option<PathBuf>,
-    },
-    /// Bring runs back that were taken off the list; without a number, list these.
-    Restore {
-        /// The runs' numbers.
-        runs: Vec<i64>,
-        #[arg(long, value_name = "FILE")]
-        logbook: Option<PathBuf>,
-    },
-    /// Erase the runs that were taken off the list. They cannot be brought back.
-    Erase {
-        #[arg(long, value_name = "FILE")]
-        logbook: Option<PathBuf>,
-        /// The runs' numbers; each of them must be off the list.
-        #[arg(required = true)]
-        runs: Vec<i64>,
-    },
-    /// Move a damaged logbook out of the way and begin a new one. Nothing is deleted.
-    SetAside {
-        #[arg(long, value_name = "FILE")]
-        logbook: Option<PathBuf>,
-        /// Move it although it is sound.
-        #[arg(long)]
-        healthy: bool,
-    },
-    /// Bring in what a logbook did not take while a run was underway, from the file that it was put into.
-    Recover {
-        /// The file, as `hollow-mile leftovers` lists it.
-        file: PathBuf,
-    },
 }
 
 #[derive(Debug, Args)]
