@@ -68,6 +68,8 @@ enum Names {
     All,
     /// All, each close behind its digit.
     Close,
+    /// The same, but for the last place.
+    Nearly,
     /// That of the place that is shown.
     Own,
 }
@@ -78,7 +80,9 @@ fn header(buffer: &mut Buffer, area: Rect, state: &mut State) {
     state.place_spans.clear();
     let here = state.place;
     let named = |place: Place, names: Names| match names {
-        Names::Close => format!("{}{}", place.key(), place.name()),
+        // The last gives way first.
+        Names::Nearly if place != here && Some(&place) == places::ALL.last() => place.key().to_string(),
+        Names::Close | Names::Nearly => format!("{}{}", place.key(), place.name()),
         Names::Own if place != here => place.key().to_string(),
         Names::All | Names::Own => format!("{} {}", place.key(), place.name()),
     };
@@ -95,12 +99,13 @@ fn header(buffer: &mut Buffer, area: Rect, state: &mut State) {
         (own, " ", Names::All),
         ("", " ", Names::All),
         ("", " ", Names::Close),
+        ("", " ", Names::Nearly),
         (own, " ", Names::Own),
     ];
     let fits = |(own, between, all): &(&str, &str, Names)| {
         own.len() + width(between, *all) <= usize::from(area.width.saturating_sub(x + progress))
     };
-    let (own, between, all) = ways.into_iter().find(fits).unwrap_or(ways[4]);
+    let (own, between, all) = ways.into_iter().find(fits).unwrap_or(ways[5]);
     buffer.set_string(x, area.y, own, theme.strong());
     x += own.len() as u16;
     for (i, place) in places::ALL.iter().copied().enumerate() {

@@ -200,7 +200,8 @@ fn card_facts(
         let scale = h.temperature.filter(|_| with_gauge).map_or(String::new(), |t| gauge(t.0, &card.limits));
         facts.push(("temperature", format!("{scale}{now}{limits}{lately}")));
         facts.push(("health", h.warnings.first().map_or_else(|| h.line(), |w| format!("it warns: {w}"))));
-        facts.extend(place.news.get(&id.name).map(|words| ("changed", words.clone())));
+        // On a small screen the other drives need the row.
+        facts.extend(place.news.get(&id.name).filter(|_| with_gauge).map(|words| ("changed", words.clone())));
     }
     if let Some(link) = &id.link {
         facts.push(("link", link.sentence()));
