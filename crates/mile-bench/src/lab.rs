@@ -129,7 +129,7 @@ pub fn file_of(logbook: &Path) -> Result<PathBuf, Failure> {
 }
 
 /// How often the archive is asked for what is new of a run that is followed.
-const LOOK: Duration = Duration::from_millis(500);
+const LOOK: Duration = Duration::from_millis(400);
 
 /// Follows a run of another bench in the archive as if its runner were here: what was told before, and what it tells from now on. Commands go to its
 /// bench as requests, where this role may ask for that.

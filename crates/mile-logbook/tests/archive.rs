@@ -124,6 +124,11 @@ fn lists_are_filtered(at: &Path) {
     let a = enter("Filter 100%_a", 1_000, Some("red"));
     let b = enter("filter b", 2_000, Some("blue"));
     let c = enter("filter c", 3_000, Some("red"));
+    let heat = book.begin(&head("by cause", 1)).unwrap();
+    let digest = mile_logbook::Digest { breaks: vec!["throttled by heat".into()], ..Default::default() };
+    let mut hot = outcome();
+    hot.digest = Some(Box::new(digest));
+    book.finish(heat, Status::Done, &[Some(hot)]).unwrap();
     let of = |filter: Filter| -> Vec<i64> { book.list_of(&filter).unwrap().iter().map(|e| e.run).collect() };
     let word = |w: &str| Filter { word: Some(w.into()), ..Filter::default() };
     assert_eq!(of(word("FILTER")), [c, b, a]);
@@ -136,6 +141,12 @@ fn lists_are_filtered(at: &Path) {
     assert_eq!(of(Filter { newest: Some(2), ..word("filter") }), [c, b]);
     assert_eq!(book.list_of(&Filter { newest: Some(1), ..word("filter") }).unwrap()[0].tags, ["red"]);
     assert!(of(word("'; DROP TABLE runs; --")).is_empty());
+    // By what their breaks were put down to.
+    let cause = |c: &str| Filter { cause: Some(c.into()), ..Filter::default() };
+    assert_eq!(of(cause("throttled by heat")), [heat]);
+    for none in ["write cache exhausted", "breaks", "throttled", "bytes", "%", "\" || \""] {
+        assert!(of(cause(none)).is_empty(), "{none}");
+    }
     assert!(book.untag(c, "red").unwrap() && !book.untag(c, "red").unwrap());
     assert_eq!(book.tagged("red").unwrap(), [a]);
 }

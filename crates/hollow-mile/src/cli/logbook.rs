@@ -20,6 +20,12 @@ pub(crate) enum LogbookCommand {
         /// Only runs with this tag.
         #[arg(long)]
         tag: Option<String>,
+        /// Only runs on a drive of this model.
+        #[arg(long)]
+        model: Option<String>,
+        /// Only runs with a break that was put down to this, in the words of the list: "throttled by heat".
+        #[arg(long, value_name = "WORDS")]
+        cause: Option<String>,
         /// Only runs that began on this day or later, YYYY-MM-DD.
         #[arg(long, value_name = "DAY", value_parser = morning)]
         since: Option<i64>,

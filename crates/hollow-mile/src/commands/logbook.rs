@@ -18,12 +18,13 @@ use std::path::Path;
 
 pub(crate) fn run(args: &LogbookArgs) -> Result<(), Failure> {
     match &args.command {
-        LogbookCommand::List { word, tag, since, before, newest, logbook, format, sizes } => {
+        LogbookCommand::List { word, tag, model, cause, since, before, newest, logbook, format, sizes } => {
             let path = logbook_path(logbook.as_deref())?;
             let filter = Filter {
                 word: word.clone().filter(|w| !w.is_empty()),
                 tag: tag.clone(),
-                model: None,
+                model: model.clone(),
+                cause: cause.clone(),
                 since: *since,
                 before: *before,
                 newest: *newest,

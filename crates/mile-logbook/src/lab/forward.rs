@@ -23,7 +23,7 @@ const AT_A_TIME: u32 = 512;
 const MANY: usize = 64;
 const FEW: usize = 8;
 /// Steps between two looks at all runs of the spool: the notes and tags of those that have ended may have changed, and the health of those that are underway.
-const LOOK_AGAIN: u32 = 75;
+const LOOK_AGAIN: u32 = 100;
 /// Steps after which the archive is told that a run goes on.
 const TELL_AGAIN: u32 = 5;
 
@@ -721,6 +721,6 @@ fn bring_snapshots(local: &Logbook, archive: &mut Logbook) -> Result<()> {
 }
 
 /// How long a forwarder waits between two steps that had nothing to bring, and after one that failed.
-pub const PAUSE: Duration = Duration::from_millis(800);
+pub const PAUSE: Duration = Duration::from_millis(600);
 /// See [`PAUSE`].
 pub const AFTER_A_FAILURE: Duration = Duration::from_secs(5);

@@ -41,6 +41,7 @@ CREATE TABLE lanes (
     PRIMARY KEY (run, lane)
 );
 CREATE INDEX lanes_drive ON lanes (model, serial);
+CREATE INDEX lanes_firmware ON lanes (model, firmware);
 
 CREATE TABLE samples (
     run   BIGINT NOT NULL REFERENCES runs ON DELETE CASCADE,

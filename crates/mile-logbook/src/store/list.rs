@@ -15,6 +15,8 @@ pub struct Filter {
     pub tag: Option<String>,
     /// A model that one of their drives is of.
     pub model: Option<String>,
+    /// Words of a cause that one of their breaks was put down to: `throttled by heat`.
+    pub cause: Option<String>,
     /// Begun at this second since 1970-01-01 UTC or later.
     pub since: Option<i64>,
     /// Begun before this second.
@@ -46,6 +48,13 @@ impl Filter {
         if let Some(model) = &self.model {
             values.push(model.into());
             all.push_str(&format!(" AND id IN (SELECT run FROM lanes WHERE model = ?{})", values.len()));
+        }
+        if let Some(cause) = &self.cause {
+            values.push(cause.into());
+            // The digest has the words of each break in a list, where a comma or the end of the list follows on each; behind a name stands a colon.
+            let n = values.len();
+            let has = |end: char| format!("replace(digest, '\"' || ?{n} || '\"{end}', '') <> digest");
+            all.push_str(&format!(" AND id IN (SELECT run FROM lanes WHERE {} OR {})", has(','), has(']')));
         }
         if let Some(word) = &self.word {
             values.push(word.into());
@@ -234,14 +243,15 @@ mod tests {
             word: Some(hostile.into()),
             tag: Some(hostile.into()),
             model: Some(hostile.into()),
+            cause: Some(hostile.into()),
             since: Some(1),
             before: Some(2),
             newest: Some(3),
         };
         let (statement, values) = filter.condition();
         assert!(!statement.contains("DROP"), "{statement}");
-        assert_eq!(values.len(), 6);
-        for n in 1..=6 {
+        assert_eq!(values.len(), 7);
+        for n in 1..=7 {
             assert!(statement.contains(&format!("?{n}")), "{statement}");
         }
     }
