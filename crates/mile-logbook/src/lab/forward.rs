@@ -40,30 +40,26 @@ pub struct Step {
     pub more: bool,
 }
 
-/// What a side has of a run.
+/// What a side has of a run that has ended. A run ends in the archive when all of it is there, and one that goes on again has further events and another
+/// outcome: its samples, which may be many, need not be counted.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 struct Has {
     started: i64,
     course: String,
     status: String,
-    samples: i64,
     events: i64,
-    readings: i64,
-    latencies: i64,
-    healths: i64,
     lanes: i64,
+    outcomes: i64,
     removed: i64,
     tags: BTreeSet<String>,
 }
 
 /// Columns of `runs` and counts of what belongs to it, in the order of [`Has`].
 const HAS: &str = "started, course, status,
-    (SELECT CAST(coalesce(sum(count), 0) AS BIGINT) FROM samples WHERE run = id),
     (SELECT count(*) FROM events WHERE run = id),
-    (SELECT count(*) FROM readings WHERE run = id),
-    (SELECT count(*) FROM latencies WHERE run = id),
-    (SELECT count(*) FROM health WHERE run = id),
     (SELECT count(*) FROM lanes WHERE run = id),
+    (SELECT CAST(coalesce(sum(length(coalesce(l.outcome, '')) + length(coalesce(l.digest, ''))), 0) AS BIGINT)
+        FROM lanes l WHERE l.run = id),
     (SELECT count(*) FROM removed WHERE run = id)";
 
 fn has(row: &dyn Row, from: usize) -> Answer<Has> {
@@ -72,13 +68,10 @@ fn has(row: &dyn Row, from: usize) -> Answer<Has> {
         started: count(0)?,
         course: row.string(from + 1)?,
         status: row.string(from + 2)?,
-        samples: count(3)?,
-        events: count(4)?,
-        readings: count(5)?,
-        latencies: count(6)?,
-        healths: count(7)?,
-        lanes: count(8)?,
-        removed: count(9)?,
+        events: count(3)?,
+        lanes: count(4)?,
+        outcomes: count(5)?,
+        removed: count(6)?,
         tags: BTreeSet::new(),
     })
 }
@@ -176,7 +169,6 @@ impl Forwarder {
         self.steps = self.steps.wrapping_add(1);
         if looks_again {
             bring_snapshots(local, archive)?;
-            self.underway.clear();
             self.open = differing(local, archive, &self.id)?;
         } else {
             self.open.extend(underway(local, self.newest)?);
@@ -189,6 +181,10 @@ impl Forwarder {
                 match bring_news(local, archive, run, known)? {
                     Some(samples) => {
                         step.samples += samples;
+                        if looks_again {
+                            let (head, ..) = local.ends(run)?;
+                            archive.together(|archive| bring_few(local, archive, run, known.to, &head))?;
+                        }
                         continue;
                     }
                     None => drop(self.underway.remove(&run)),
