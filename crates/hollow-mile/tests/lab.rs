@@ -155,6 +155,20 @@ fn a_run_is_in_the_archive_as_its_bench_recorded_it() {
         (&check["role"], &check["writes"], &check["runs"]),
         (&"reader".into(), &false.into(), &2.into())
     );
+    // By the word for the address of the configuration folder.
+    let listed = |config: &str| {
+        let mut command = away.command(&["logbook", "list", "--logbook", "lab"]);
+        command.env("XDG_CONFIG_HOME", away.path(config)).output().unwrap()
+    };
+    std::fs::create_dir_all(away.path("config/hollow-mile")).unwrap();
+    away.write("config/hollow-mile/lab.toml", &format!("address = \"{read}\"\n"));
+    assert_eq!(String::from_utf8_lossy(&listed("config").stdout).lines().count(), 2);
+    let none = listed("nothing");
+    assert!(
+        !none.status.success() && String::from_utf8_lossy(&none.stderr).contains("lab.toml cannot be read")
+    );
+    away.write("config/hollow-mile/lab.toml", "adress = 1\n");
+    assert!(String::from_utf8_lossy(&listed("config").stderr).contains("lab.toml"));
     // What comes from elsewhere goes there too.
     bench.ok(&["export", "1", "--as", "csv", "-o", "t.csv", "--logbook", &own]);
     assert!(bench.ok(&["logbook", "import", "t.csv", "--logbook", &own]).contains("run 3"));
