@@ -1,10 +1,13 @@
 //! The logbook file: what goes in comes out, and what is damaged is said and kept.
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
 
-use mile_core::{Bytes, Celsius, Latency, Nanos, Op, Sample};
+mod common;
+
+use common::made::{event, sample};
+use mile_core::{Bytes, Celsius, Nanos, Sample};
 use mile_logbook::store::{MINIATURE, set_aside};
 use mile_logbook::{Block, Entered, Errand, Logbook, LogbookError, Recorder};
-use mile_runner::{Event, EventKind, LaneHead, Message, Outcome, RunHead, Status};
+use mile_runner::{LaneHead, Message, Outcome, RunHead, Status};
 use rusqlite::Connection;
 
 fn head() -> RunHead {
@@ -14,26 +17,6 @@ fn head() -> RunHead {
         lanes: vec![LaneHead::named(&["soak"])],
         ..RunHead::default()
     }
-}
-
-fn sample(i: u64) -> Sample {
-    let l = Nanos(1_000_000 + i);
-    Sample {
-        start: Nanos(i * 250_000_000),
-        end: Nanos((i + 1) * 250_000_000),
-        op: Op::Write,
-        written: Bytes(700_000_000 - i),
-        ops: 700,
-        offset: Some(Bytes(i)),
-        latency: Some(Latency { p50: l, p99: l, p999: l, max: l }),
-        temp: (!i.is_multiple_of(3)).then_some(Celsius(40.25)),
-        steal: Some(0.1),
-        ..Sample::default()
-    }
-}
-
-fn event(i: u64) -> Event {
-    Event { at: Nanos(i), bytes: Bytes(i), kind: EventKind::Note(format!("note {i}")) }
 }
 
 #[test]
