@@ -139,6 +139,8 @@ fn a_run_is_in_the_archive_as_its_bench_recorded_it() {
     bench.ok(&["logbook", "tag", "1", "quay", "--logbook", &own]);
     same(&cluster, &bench, "bench");
     assert_eq!(away.ok(&["logbook", "list", "--tag", "quay", "--logbook", &read]).lines().count(), 1);
+    bench.fails(&["logbook", "restore", "2", "--logbook", "nowhere.logbook"]);
+    assert!(!bench.path("nowhere.logbook").exists(), "a logbook was made for a run that it does not have");
     bench.ok(&["logbook", "remove", "2", "--logbook", &own]);
     assert_eq!(away.ok(&["logbook", "list", "--logbook", &read]).lines().count(), 1);
     bench.ok(&["logbook", "restore", "2", "--logbook", &own]);
@@ -768,12 +770,18 @@ fn a_run_that_was_cut_short_goes_on_under_its_number_in_the_archive() {
     cluster.sql("lab", "UPDATE hollow_mile.runs SET heard = now() - interval '10 minutes' WHERE id = 2");
     let list = bench.ok(&["logbook", "list", "--logbook", &reader]);
     assert!(list.contains("underway, not heard of for 10 min"), "{list}");
+    // What was asked of the run before it was cut short is not done to the one that goes on.
+    cluster.psql("lab", "anna", "INSERT INTO hollow_mile.requests (run, request) VALUES (2, 'stop')");
     let out = bench.ok(&["resume", "2", "--speed", "max", "--logbook", &address]);
     assert!(out.contains("run 2 of the archive"), "{out}");
     same(&cluster, &bench, "bench");
     let list = bench.ok(&["logbook", "list", "--logbook", &reader]);
     let line = list.lines().find(|l| l.trim_start().starts_with("2 ")).unwrap();
     assert!(line.contains("done on bench"), "{line}");
+    let open = "SELECT count(*), count(done) FROM hollow_mile.requests";
+    assert_eq!(cluster.sql("lab", open), "1|1");
+    let late = bench.fails(&["lab", "ask", "2", "stop", "--lab", &cluster.address("anna")]);
+    assert!(late.contains("not underway"), "{late}");
 }
 
 /// Makes a certificate authority, and a certificate of it for this host; gives the folder with `ca.pem`, `server.pem` and `server.key`.

@@ -80,12 +80,21 @@ pub fn change<T>(
     complain: &dyn Fn(&str),
     work: impl FnOnce(&mut Logbook) -> Result<T, Failure>,
 ) -> Result<(T, Option<Forwarder>), Failure> {
+    change_in(logbook, Logbook::open, complain, work)
+}
+
+fn change_in<T>(
+    logbook: &Path,
+    open: fn(&Path) -> Result<Logbook, LogbookError>,
+    complain: &dyn Fn(&str),
+    work: impl FnOnce(&mut Logbook) -> Result<T, Failure>,
+) -> Result<(T, Option<Forwarder>), Failure> {
     if !is_lab(logbook) {
-        return Ok((work(&mut Logbook::open(logbook)?)?, None));
+        return Ok((work(&mut open(logbook)?)?, None));
     }
     let lab = Lab::at(logbook)?;
     let spool = spool_of(&lab)?;
-    let done = work(&mut Logbook::open(&spool)?)?;
+    let done = work(&mut open(&spool)?)?;
     let mut forwarder = Forwarder::new(&spool, lab)?;
     if let Err(e) = all_of(&mut forwarder) {
         complain(&format!(
@@ -107,7 +116,8 @@ pub fn change_run<T>(
     work: impl FnOnce(&mut Logbook, i64) -> Result<T, Failure>,
 ) -> Result<T, Failure> {
     let (_, local) = recorded_as(logbook, run)?;
-    Ok(change(logbook, complain, |book| work(book, local))?.0)
+    // There is no run in a file that is not there, and none is made for it.
+    Ok(change_in(logbook, Logbook::open_existing, complain, |book| work(book, local))?.0)
 }
 
 /// The number that a run of this bench's spool has in the archive, once it is there.
@@ -264,9 +274,9 @@ impl Forwarding {
     pub(crate) fn start(terms: Terms) -> Result<Self, Failure> {
         let lab = Lab::parse(&terms.lab)?;
         let (over, is_over) = bounded(1);
-        let thread = std::thread::Builder::new()
-            .name("lab".into())
-            .spawn(move || Bringing { terms, lab, clock: Monotonic::start(), fails: None }.until(&is_over))?;
+        let thread = std::thread::Builder::new().name("lab".into()).spawn(move || {
+            Bringing { terms, lab, clock: Monotonic::start(), fails: None, has_asked: false }.until(&is_over)
+        })?;
         Ok(Self { over: Some(over), thread: Some(thread) })
     }
 
@@ -284,6 +294,8 @@ struct Bringing {
     clock: Monotonic,
     /// Why it does not come through.
     fails: Option<String>,
+    /// Whether it was looked what operators ask.
+    has_asked: bool,
 }
 
 impl Bringing {
@@ -328,11 +340,13 @@ impl Bringing {
         let step = forwarder.step()?;
         for request in forwarder.requests()? {
             if request.run == self.terms.run {
-                let commands = asked(&request).unwrap_or_default();
+                // What was asked before this process took the run up was asked of one that is over.
+                let commands = asked(&request).filter(|_| self.has_asked).unwrap_or_default();
                 commands.into_iter().for_each(|command| drop(self.terms.commands.send(command)));
                 forwarder.answered(request.id)?;
             }
         }
+        self.has_asked = true;
         Ok(step)
     }
 

@@ -15,7 +15,12 @@ use crate::store::{Logbook, LogbookError};
 /// Asks a run of a bench for something, in the words that a bench knows.
 ///
 /// # Errors
-/// Where the archive cannot be reached, or this role may not ask.
+/// Where the archive cannot be reached, this role may not ask, or the run is not underway.
 pub fn ask(archive: &Logbook, run: i64, request: &str) -> Result<(), LogbookError> {
-    archive.execute("INSERT INTO requests (run, request) VALUES (?1, ?2)", values![run, request]).map(|_| ())
+    let statement = "INSERT INTO requests (run, request)
+         SELECT id, CAST(?2 AS TEXT) FROM runs WHERE id = ?1 AND status = 'underway'";
+    match archive.execute(statement, values![run, request])? {
+        0 => Err(LogbookError::NotUnderway { run }),
+        _ => Ok(()),
+    }
 }

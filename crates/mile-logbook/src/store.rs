@@ -93,6 +93,8 @@ pub enum LogbookError {
         "run {run} was taken off the list of the logbook {path}; bring it back with: hollow-mile logbook restore {run}"
     )]
     Removed { path: PathBuf, run: i64 },
+    #[error("run {run} is not underway")]
+    NotUnderway { run: i64 },
     #[error("run {run} is underway; it can be taken off the list once it has ended")]
     Underway { run: i64 },
     #[error("{path} has no right to do that: {source}")]

@@ -183,7 +183,11 @@ impl Forwarder {
                         step.samples += samples;
                         if looks_again {
                             let (head, ..) = local.ends(run)?;
-                            archive.together(|archive| bring_few(local, archive, run, known.to, &head))?;
+                            archive.together(|archive| {
+                                bring_few(local, archive, run, known.to, &head)?;
+                                local.sync();
+                                Ok(())
+                            })?;
                         }
                         continue;
                     }
@@ -558,8 +562,6 @@ fn bring(local: &Logbook, archive: &mut Logbook, id: &str, run: i64) -> Result<B
         let (events, more_events) = EVENTS.lacking(local, run, lanes, &mut known.events)?;
         let (readings, more_readings) = READINGS.lacking(local, run, channels, &mut known.readings)?;
         let more = more_samples || more_events || more_readings;
-        // All of this was read from commits of the spool; from here on its disk has them.
-        local.sync();
         SAMPLES.put(archive, to, &samples)?;
         EVENTS.put(archive, to, &events)?;
         READINGS.put(archive, to, &readings)?;
@@ -575,6 +577,8 @@ fn bring(local: &Logbook, archive: &mut Logbook, id: &str, run: i64) -> Result<B
             }
         }
         archive.execute("UPDATE runs SET heard = now() WHERE id = ?1", values![to])?;
+        // All of this was read from commits of the spool: before this is one, its disk has them.
+        local.sync();
         // What was read of a file that somebody wrote to meanwhile may be torn.
         if !local.is_as_it_was() {
             return Err(LogbookError::Changed { path: local.path().to_owned() });
@@ -710,6 +714,7 @@ fn bring_snapshots(local: &Logbook, archive: &mut Logbook) -> Result<()> {
         let lacking: Vec<_> =
             own.into_iter().filter(|s| !there.contains(&crate::store::origin_key(s))).collect();
         if !lacking.is_empty() {
+            local.sync();
             archive.keep_snapshots(&drive.key, &lacking)?;
         }
     }
