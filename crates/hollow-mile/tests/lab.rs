@@ -770,6 +770,10 @@ fn a_run_that_was_cut_short_goes_on_under_its_number_in_the_archive() {
     cluster.sql("lab", "UPDATE hollow_mile.runs SET heard = now() - interval '10 minutes' WHERE id = 2");
     let list = bench.ok(&["logbook", "list", "--logbook", &reader]);
     assert!(list.contains("underway, not heard of for 10 min"), "{list}");
+    let (client, _) = mile_bench::lab::watch(&PathBuf::from(&reader), 2).unwrap();
+    let told = client.frames.recv_timeout(Duration::from_secs(60)).unwrap();
+    assert!(format!("{told:?}").contains("not been heard of for 10 min"), "{told:?}");
+    drop(client);
     // What was asked of the run before it was cut short is not done to the one that goes on.
     cluster.psql("lab", "anna", "INSERT INTO hollow_mile.requests (run, request) VALUES (2, 'stop')");
     let out = bench.ok(&["resume", "2", "--speed", "max", "--logbook", &address]);

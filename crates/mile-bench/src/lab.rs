@@ -167,7 +167,7 @@ pub fn watch(archive: &Path, run: i64) -> Result<(Client, Vec<Told>), Failure> {
             let event = Event { at: Nanos(0), bytes: Bytes(0), kind: EventKind::Lab(text) };
             tell.send(Frame::Message(0, Message::Event(event))).is_ok()
         };
-        let mut fails: Option<String> = None;
+        let (mut fails, mut is_silent): (Option<String>, bool) = (None, false);
         while !following.is_over() {
             match asked.recv_timeout(LOOK) {
                 Ok(command) => {
@@ -182,9 +182,19 @@ pub fn watch(archive: &Path, run: i64) -> Result<(Client, Vec<Told>), Failure> {
                 // Nobody watches any more.
                 Err(RecvTimeoutError::Disconnected) => return,
             }
-            match following.more() {
-                Ok(new) => {
+            match following.more().and_then(|new| Ok((new, following.silent()?))) {
+                Ok((new, silent)) => {
                     fails = None;
+                    match silent.filter(|_| !is_silent && !following.is_over()) {
+                        Some(s) if !say(format!(
+                            "The bench has not been heard of for {}; nobody can say whether the run goes on.",
+                            Nanos::from_secs(s as f64)
+                        )) =>
+                        {
+                            return;
+                        }
+                        _ => is_silent = silent.is_some(),
+                    }
                     for (lane, message) in new {
                         if tell.send(Frame::Message(lane, message)).is_err() {
                             return;

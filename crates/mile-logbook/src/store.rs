@@ -29,6 +29,7 @@ pub use entry::{Block, Entry, StoredLane, StoredRun};
 pub use fleet::Model;
 pub use latencies::latencies;
 pub use list::Filter;
+pub(crate) use list::SILENT_S;
 pub use mile_core::{Digest, MINIATURE};
 pub(crate) use snapshots::origin_key;
 pub use snapshots::{DriveKey, KnownDrive};
@@ -214,6 +215,13 @@ impl Logbook {
             Ok(())
         })?;
         Ok(all)
+    }
+
+    /// Seconds since the archive heard of the bench of a run, where that is longer than a bench at work takes.
+    pub(crate) fn silent(&self, run: i64) -> Result<Option<u64>> {
+        let statement = format!("SELECT {} FROM runs WHERE id = ?1", self.db.of_bench());
+        let since = self.one(&statement, values![run], |row| row.maybe_integer(1))?.flatten();
+        Ok(since.and_then(|s| u64::try_from(s).ok()).filter(|s| *s > SILENT_S))
     }
 
     /// Hands over the rows of an answer one after another.

@@ -62,6 +62,14 @@ impl Following {
         Ok(())
     }
 
+    /// Seconds since the archive heard of the bench, where nobody can say any more whether the run goes on.
+    ///
+    /// # Errors
+    /// Where the archive cannot be read.
+    pub fn silent(&self) -> Result<Option<u64>> {
+        self.book.silent(self.run)
+    }
+
     /// What is new since it was asked for last.
     ///
     /// # Errors

@@ -78,7 +78,7 @@ pub(super) fn situation(head: &RunHead) -> String {
 }
 
 /// A bench that brings a run is heard of at least every few seconds.
-const SILENT_S: u64 = 60;
+pub(crate) const SILENT_S: u64 = 60;
 
 /// What belongs to runs beside their own rows.
 #[derive(Default)]
