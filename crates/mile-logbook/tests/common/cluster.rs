@@ -112,6 +112,11 @@ impl Cluster {
         self.folder.path().join("data")
     }
 
+    /// What the server has written into its log.
+    pub(crate) fn log(&self) -> String {
+        std::fs::read_to_string(self.folder.path().join("log")).unwrap_or_default()
+    }
+
     /// Starts the server, and waits until it answers.
     pub(crate) fn up(&self) {
         let log = self.folder.path().join("log");
