@@ -704,6 +704,8 @@ impl Small {
 impl Drop for Small {
     fn drop(&mut self) {
         system(&format!("umount -l {}", self.0.display()));
+        // Whoever made the folder may have tried to remove it while this lay on it.
+        let _ = std::fs::remove_dir(&self.0);
     }
 }
 
