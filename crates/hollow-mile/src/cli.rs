@@ -548,6 +548,12 @@ pub(crate) struct SelftestArgs {
     /// What to do.
     #[arg(value_enum)]
     pub(crate) request: SelftestRequest,
+    /// First byte of a selective test, such as 100GB.
+    #[arg(long, value_name = "SIZE")]
+    pub(crate) from: Option<Bytes>,
+    /// Byte at which a selective test ends.
+    #[arg(long, value_name = "SIZE")]
+    pub(crate) to: Option<Bytes>,
     #[arg(long, value_enum, default_value_t)]
     pub(crate) format: Format,
 }
@@ -560,6 +566,8 @@ pub(crate) enum SelftestRequest {
     Extended,
     /// Begin a test for damage on the way here; ATA drives.
     Conveyance,
+    /// Begin a test of the bytes between --from and --to; ATA drives.
+    Selective,
     /// End the test underway.
     Abort,
     /// How far it is, and how earlier ones ended.

@@ -3,6 +3,7 @@
 use mile_core::units::number;
 use mile_core::{Bytes, Nanos, Op, Rate, Sample};
 use mile_course::{PlannedLeg, Work};
+use mile_runner::message::TestProgress;
 use mile_runner::{Event, EventKind, LaneHead, RunHead};
 use std::collections::{HashMap, VecDeque};
 
@@ -47,6 +48,8 @@ pub(crate) struct Progress {
     pub(crate) paused: bool,
     /// What the operator is asked.
     pub(crate) asked: Option<String>,
+    /// How far the drive's own test of itself is.
+    test: Option<TestProgress>,
 }
 
 impl Progress {
@@ -95,11 +98,17 @@ impl Progress {
                         map.entry(*first).or_default().add(seconds, bytes);
                     }
                 }
-                (self.paused, self.asked) = (false, None);
+                (self.paused, self.asked, self.test) = (false, None, None);
             }
             EventKind::Resumed => (self.paused, self.asked) = (false, None),
             _ => {}
         }
+    }
+
+    /// Takes in how far the drive's own test of itself is.
+    pub(crate) fn test(&mut self, test: TestProgress) {
+        self.now = self.now.max(self.leg_began.plus(test.ran));
+        self.test = Some(test);
     }
 
     pub(crate) fn sample(&mut self, sample: &Sample) {
@@ -153,7 +162,8 @@ impl Progress {
             .get(self.leg)
             .and_then(PlannedLeg::longest)
             .map(|t| self.leg_began.plus(t).since(self.now));
-        match (by_time, self.left_by_bytes()) {
+        let by_work = self.test.as_ref().and_then(TestProgress::left).or_else(|| self.left_by_bytes());
+        match (by_time, by_work) {
             (Some(a), Some(b)) => Some(a.min(b)),
             (a, b) => a.or(b),
         }
@@ -216,7 +226,7 @@ impl Progress {
         let words = self.legs.get(self.leg).map_or(String::new(), PlannedLeg::words);
         let mut text = format!("Leg {} of {}, {name}: {words}.", self.leg + 1, self.legs.len());
         let moved = match (self.budget(), self.leg_moved) {
-            (0, 0) => None,
+            (0, 0) => self.test.map(|t| format!(" {} % done", t.percent)),
             (0, moved) => Some(format!(" {} moved", Bytes(moved))),
             (budget, moved) => Some(format!(" {} of {}", amount(moved, budget), Bytes(budget))),
         };
@@ -327,6 +337,26 @@ mod tests {
         assert!((progress.share().unwrap() - 0.3825).abs() < 1e-6);
         progress.event(&event(EventKind::Paused));
         assert!(progress.sentence().ends_with("612 of 1,600 GB. Paused."));
+    }
+
+    #[test]
+    fn a_self_test_says_how_far_it_is_and_what_is_left() {
+        let course =
+            mile_course::parse("course \"c\"\nleg test\n self-test extended, at most 9 h\n").unwrap();
+        let mut progress = Progress::of_legs(mile_course::plan(&course, &FACTS).unwrap().legs);
+        let event = |kind| Event { at: Nanos(0), bytes: Bytes(0), kind };
+        progress.event(&event(EventKind::LegBegan { leg: 0, name: "test".into(), words: String::new() }));
+        let test = |percent, hours: f64| TestProgress {
+            kind: mile_core::health::SelfTestKind::Extended,
+            percent,
+            ran: Nanos::from_secs(3600.0 * hours),
+        };
+        // A quarter took an hour: three are left; the limit of 9 hours would leave 8.
+        progress.test(test(25, 1.0));
+        assert!(progress.sentence().contains(" 25 % done, about 3 h left."), "{}", progress.sentence());
+        // At the limit, that counts.
+        progress.test(test(50, 8.0));
+        assert!(progress.sentence().ends_with("50 % done, about 60 min left."), "{}", progress.sentence());
     }
 
     /// Two slots by the clock: 5, 20, 10, 20, 10 and 20 minutes, of which each lane loads its drive in two.

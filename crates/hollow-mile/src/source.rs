@@ -119,6 +119,7 @@ impl Source {
             link: beside.link.map(|r| Rate(r * 1e6)).or(known.link),
             demands,
             faults: known.faults,
+            failed_tests: known.failed_tests,
             latencies: known.latencies,
             files: known.files,
             not_sequential: known.not_sequential,

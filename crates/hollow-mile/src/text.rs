@@ -7,7 +7,7 @@ use crate::source::Source;
 use crate::tables;
 use mile_bench::Failure;
 use mile_core::Nanos;
-use mile_core::findings::{Findings, bad_places};
+use mile_core::findings::Findings;
 use mile_core::stages::Stage;
 use mile_core::units::{Bytes, number};
 use std::borrow::Cow;
@@ -176,7 +176,11 @@ pub(crate) fn self_test(test: &mile_drive::health::SelfTest) -> Vec<String> {
     let mut lines: Vec<String> = test
         .running
         .iter()
-        .map(|(kind, done)| format!("a test ({}) is underway, {done} % done", kind.word()))
+        .map(|(kind, done)| {
+            let left =
+                test.left().map_or(String::new(), |l| format!(", about {l} left as the drive declares"));
+            format!("a test ({}) is underway, {done} % done{left}", kind.word())
+        })
         .collect();
     lines.extend(test.results.iter().map(|r| {
         let at = r.block.map_or(String::new(), |b| format!(", first at block {b}"));
@@ -395,7 +399,7 @@ fn of_surface(found: &Findings) -> String {
     for (from, to) in surface.not_looked_at.iter().take(12) {
         let _ = writeln!(out, "Not visited: {} to {}.", Bytes(*from), Bytes(*to));
     }
-    for b in bad_places(&found.faults).iter().take(40) {
+    for b in found.bad_places().iter().take(40) {
         let _ = writeln!(out, "{} {}.", b.mark(), b.words());
     }
     out

@@ -289,3 +289,60 @@ fn a_drive_tests_itself_in_a_leg_and_a_failing_block_is_told_and_counted() {
     let failed = |s: &Value| s["counters"]["failed_self_tests"].as_u64();
     assert_eq!((failed(&shots[0]), failed(shots.last().unwrap())), (Some(0), Some(1)), "{story:#}");
 }
+
+/// A disk of 2 GB whose sector 400,000 cannot be read. The drive's own tests read its medium: what they find lies where the scan finds it.
+#[test]
+fn where_a_self_test_fails_stands_on_the_map_of_the_surface() {
+    let bench = Bench::new();
+    bench.write(
+        "bad.toml",
+        "extends = \"keelson\"\n[geometry]\ncapacity_bytes = 2147483648\nlogical_block = 4096\n[[disk.unreadable]]\nsector = 400000\nsectors = 1\nafter_s = 0.1\n",
+    );
+    bench.write(
+        "t.course",
+        "course \"t\"\nstop if errors above 20\nleg before\n self-test selective, over 0 % to 50 %\nleg around\n self-test selective, over 70 % to 80 %\nleg scan\n scan forward, blocks 1 MiB, zones 64\nleg long\n self-test extended\n",
+    );
+    let first = bench.run(&["run", "t.course", "--on", "sim:bad.toml", "--format", "json"]);
+    let run: Value = serde_json::from_slice(&first.stdout).unwrap_or_else(|e| panic!("{e} {}", says(&first)));
+    let found = &run["findings"];
+    let at = 400_000_u64 * 4096;
+    assert_eq!(found["unreadable_blocks"][0]["start_byte"], at, "{found:#}");
+    let tests = found["failed_self_tests"].as_array().unwrap();
+    // The selective and the extended test fail at the same block, which is one place.
+    assert_eq!(tests.len(), 1, "{tests:#?}");
+    assert_eq!((tests[0]["start_byte"].as_u64(), tests[0]["end_byte"].as_u64()), (Some(at), Some(at + 4096)));
+    assert_eq!(tests[0]["test"], "selective");
+    // From the logbook, as text, and on the figure.
+    let said = says(&bench.run(&["findings", "1"]));
+    assert!(said.contains("the drive's own selective self-test failed here: byte 1638400000"), "{said}");
+    let out = bench.run(&["export", "1", "--as", "svg", "--figure", "surface", "-o", "map.svg"]);
+    assert!(out.status.success(), "{}", says(&out));
+    let svg = std::fs::read_to_string(bench.path("map.svg")).unwrap();
+    assert!(svg.contains('◇'), "the map has its mark");
+    let told = says(&first);
+    assert!(told.contains("Self-test (selective): completed without an error"), "{told}");
+    assert!(told.contains("failed in the read element, first at block 400000"), "{told}");
+    // Drives of NVMe have no such test, and without a range it is no test.
+    let out = bench.run(&["run", "t.course", "--on", "sim:merrow-k2"]);
+    assert!(says(&out).contains("self-tests of this kind: not offered by this drive"), "{}", says(&out));
+    bench.write(
+        "n.course",
+        "course \"n\"\nleg a\n self-test selective\nleg b\n self-test short, over 0 % to 5 %\n",
+    );
+    let said = says(&bench.run(&["course", "check", "n.course"]));
+    assert!(said.contains("a selective self-test reads a part of the drive, which is not said"), "{said}");
+    assert!(said.contains("this does not belong to a self-test"), "{said}");
+}
+
+#[test]
+fn a_self_test_tells_of_a_block_behind_the_first_two_terabytes() {
+    let bench = Bench::new();
+    let block = 7_000_000_000_u64;
+    bench.write(
+        "far.toml",
+        &format!("extends = \"keelson\"\n[geometry]\ncapacity_bytes = 8001563222016\nlogical_block = 512\n[health]\nself_test_fails_at = {block}\n"),
+    );
+    bench.write("t.course", "course \"t\"\nleg far\n self-test selective, over 40 % to 50 %\n");
+    let said = says(&bench.run(&["run", "t.course", "--on", "sim:far.toml"]));
+    assert!(said.contains(&format!("first at block {block}")), "{said}");
+}

@@ -1045,3 +1045,28 @@ fn lines_that_do_not_fit_below_the_terrain_can_be_reached() {
         t.shell_is_back();
     }
 }
+
+#[test]
+fn a_simulated_drive_tests_itself_from_the_place_of_its_health() {
+    for (columns, rows) in [(159, 46), (80, 24)] {
+        let t = Terminal::start(columns, rows, "", "demo");
+        t.until("1");
+        t.keys(&["Down", "Down", "Down"]);
+        t.press(&["6"], "Bittern S1 960GB, serial BS1-1808-04471.");
+        t.press(&["t"], "A simulated drive tests itself in a run of its own.");
+        t.press(&["x"], "extended self-test");
+        t.until("Takes");
+        t.press(&["Enter"], "the drive tests itself (extended)");
+        // Of 960 GB at 500 MB/s it takes half an hour of simulated time.
+        t.until("% done, about");
+        t.until("Self-test (extended): completed without an error");
+        t.press(&["6"], "Bittern S1 960GB, serial BS1-1808-04471.");
+        t.press(&["r"], "Bittern S1 960GB");
+        if rows < 40 {
+            t.keys(&["End"]);
+        }
+        t.until("completed without an error, in run 7");
+        t.keys(&["q"]);
+        t.shell_is_back();
+    }
+}

@@ -10,7 +10,7 @@ use crate::plateaus::{self, Cut, Edge, Settings, Stretch};
 use crate::sample::Op;
 use crate::surface::{self, Surface};
 use crate::trace::Trace;
-use crate::units::Rate;
+use crate::units::Bytes;
 use std::ops::Range;
 
 /// Cuts a run into plateaus and puts its breaks down to causes, again and again while it goes on.
@@ -113,8 +113,10 @@ fn seen(trace: &Trace, cuts: &[Cut], settings: &Settings) -> Vec<Seen> {
     all
 }
 
-/// Whether the leg before had the same rate at the address at which the next one begins: then only the address changed.
-fn as_there(trace: &Trace, earlier: usize, sample: usize, rate: Rate, settings: &Settings) -> bool {
+/// Whether the leg before had the same rate at the address at which the next one begins: then only the address changed. Held against each other is
+/// what lies there in both: the rate of a disk goes on changing behind it.
+fn as_there(trace: &Trace, earlier: usize, first: &Range<usize>, settings: &Settings) -> bool {
+    let sample = first.start;
     let Some(at) = trace.offset.get(sample) else { return false };
     let range = trace.legs()[earlier].samples.clone();
     let Some(there) = range.clone().find(|&i| trace.offset.get(i).is_some_and(|o| o >= at)) else {
@@ -125,6 +127,10 @@ fn as_there(trace: &Trace, earlier: usize, sample: usize, rate: Rate, settings: 
     let last = trace.offset.get(range.end - 1).unwrap_or(near);
     let some = (range.len() / 50).max(8);
     let then = trace.mean_rate(there..(there + some).min(range.end)).unwrap_or_default();
+    // As many bytes from the same address on.
+    let bytes = trace.moved((there + some).min(range.end)).0 - trace.moved(there).0;
+    let until = trace.index_at_bytes(Bytes(trace.moved(sample).0 + bytes)).clamp(sample + 1, first.end);
+    let rate = trace.mean_rate(sample..until).unwrap_or_default();
     last - at > 0.05 * last && (rate.0.max(1.0) / then.0.max(1.0)).ln().abs() < settings.least_step()
 }
 
@@ -142,7 +148,7 @@ fn between(
     }
     let sample = behind.samples.start;
     let paused = index - earlier > 1;
-    if !paused && as_there(trace, earlier, sample, behind.mean, settings) {
+    if !paused && as_there(trace, earlier, &behind.samples, settings) {
         return None;
     }
     let change = (behind.mean.0.max(1.0) / before.mean.0.max(1.0)).ln();

@@ -7,7 +7,7 @@ mod ledger;
 mod places;
 
 pub use ledger::Account;
-pub use places::{BadPlace, Hollow, Unreadable, bad_places, unreadable};
+pub use places::{BadPlace, Badness, Hollow, Unreadable, bad_places, unreadable};
 
 use crate::causes;
 use crate::claims::stated::{LegLoad, StatedClaim, StatedFound, stated};
@@ -17,6 +17,7 @@ use crate::demand::{self, Demand, DemandFound};
 use crate::engine::{Engine, Look};
 use crate::faults::Faults;
 use crate::files::FileFigures;
+use crate::health::FailedTest;
 use crate::interference;
 use crate::latencies::LegLatencies;
 use crate::leg_name::LegName;
@@ -58,6 +59,9 @@ pub struct Context {
     /// What went wrong with its operations.
     #[serde(default)]
     pub faults: Vec<Faults>,
+    /// Tests of itself that the drive did not pass, with the block that failed.
+    #[serde(default)]
+    pub failed_tests: Vec<FailedTest>,
     /// Latencies of its legs, where all of them were kept.
     #[serde(default)]
     pub latencies: Vec<LegLatencies>,
@@ -243,16 +247,23 @@ impl Break {
         format!("{}, {:.0} % confidence{shared}", self.cause.words(), 100.0 * self.confidence)
     }
 
-    /// Whether its cause is clear enough to be told while a run is underway: with 80 % confidence or more.
+    /// Whether its cause is clear enough to be told while a run is underway: with 80 % confidence or more. That none of the known ones fits so far is
+    /// no cause: what comes later, such as a second pass over the same addresses, may show one.
     pub fn is_clear(&self) -> bool {
-        self.confidence >= 0.8
+        self.confidence >= 0.8 && self.cause != Cause::Unexplained
     }
 
     /// As [`Break::sentence`], for a run underway: a cause that is not clear is not told as one.
     pub fn sentence_so_far(&self) -> String {
         let all = self.sentence();
         match all.strip_suffix(&self.verdict()) {
-            Some(place) if !self.is_clear() && self.cause != Cause::Unexplained => {
+            Some(place) if self.cause == Cause::Unexplained => {
+                format!(
+                    "{place}no cause found so far, {:.0} % confidence that it is none of the known ones",
+                    100.0 * self.confidence
+                )
+            }
+            Some(place) if !self.is_clear() => {
                 format!("{place}cause not clear yet, likeliest: {}", self.verdict())
             }
             _ => all,
@@ -500,6 +511,9 @@ pub struct Findings {
     /// Operations that failed, and data that was not found as it was written.
     #[serde(default)]
     pub faults: Vec<Faults>,
+    /// Where the drive's own tests of itself failed.
+    #[serde(default)]
+    pub failed_self_tests: Vec<FailedTest>,
     pub dips: Vec<Dip>,
     pub interference: Vec<Interference>,
     pub fill: Option<FillFound>,
@@ -530,10 +544,16 @@ pub struct Findings {
 
 impl Findings {
     /// With what went wrong, which was not known when they were computed.
-    pub fn with_faults(mut self, faults: Vec<Faults>) -> Self {
-        self.unreadable_blocks = unreadable(&faults);
-        self.faults = faults;
+    pub fn with_faults(mut self, context: &Context) -> Self {
+        self.unreadable_blocks = unreadable(&context.faults);
+        self.faults.clone_from(&context.faults);
+        self.failed_self_tests.clone_from(&context.failed_tests);
         self
+    }
+
+    /// All places with which something is wrong, for the map of the surface.
+    pub fn bad_places(&self) -> Vec<BadPlace> {
+        bad_places(&self.faults, &self.failed_self_tests)
     }
 
     /// Adds the rows of its legs, and what they show together; `context` is what was known beside the samples.
@@ -579,6 +599,7 @@ pub(crate) fn findings_of(trace: &Trace, context: &Context, look: Look) -> Findi
         surface: None,
         unreadable_blocks: unreadable(&context.faults),
         faults: context.faults.clone(),
+        failed_self_tests: context.failed_tests.clone(),
         dips: Vec::new(),
         interference: interference::intervals(trace),
         fill: None,

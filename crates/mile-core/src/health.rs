@@ -178,6 +178,8 @@ pub enum SelfTestKind {
     Extended,
     /// For damage on the way here; ATA only.
     Conveyance,
+    /// A stretch of the medium; ATA only.
+    Selective,
 }
 
 impl SelfTestKind {
@@ -187,8 +189,22 @@ impl SelfTestKind {
             Self::Short => "short",
             Self::Extended => "extended",
             Self::Conveyance => "conveyance",
+            Self::Selective => "selective",
         }
     }
+}
+
+/// A test of itself that a drive did not pass, and the first block of it that failed.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct FailedTest {
+    /// Its kind, as a word.
+    pub test: String,
+    /// First byte of the block.
+    pub start_byte: u64,
+    /// One past its last byte.
+    pub end_byte: u64,
+    /// How the drive says that it ended.
+    pub words: String,
 }
 
 /// Where a snapshot comes from.

@@ -48,8 +48,9 @@ const SURER: f64 = 0.1;
 const MOVES: f64 = 0.3;
 /// Share of a step by which the newest rates may differ from what it led to, once it is done.
 const DONE: f64 = 0.25;
-/// How near two rates are the same, as a difference of logarithms.
+/// How near two rates are the same, and how far apart they are surely not, as differences of logarithms.
 const SAME_RATE: f64 = 0.1;
+const APART: f64 = 0.25;
 
 /// News from the newest look.
 #[derive(Clone, Debug, PartialEq)]
@@ -362,14 +363,22 @@ impl LiveFindings {
             let own = &self.standing[from..from + leg.len()];
             // From where the rate goes the other way, or to where it was, all may belong to a pattern.
             let falls = |i: usize| own[i].found.to_mb_s < own[i].found.from_mb_s;
+            // Where it does not begin at the rate that the one before led to, something between them is not among the breaks.
             let turns = |i: usize| {
+                let (before, found) = (&own[i - 1].found, &own[i].found);
                 falls(i) != falls(i - 1)
-                    || own[i.saturating_sub(3)..i].iter().any(|b| like(&own[i].found, &b.found))
+                    || (before.to_mb_s.max(1e-6) / found.from_mb_s.max(1e-6)).ln().abs() > APART
+                    || own[i.saturating_sub(3)..i].iter().any(|b| like(found, &b.found))
             };
-            let first = (1..own.len()).find(|i| turns(*i)).unwrap_or(own.len());
+            // A leg whose rate begins by rising may have begun low in a pattern, unless the cause of that is clear.
+            let rises =
+                own.first().is_some_and(|s| s.found.to_mb_s > s.found.from_mb_s && !s.found.is_clear());
+            let first = if rises { 0 } else { (1..own.len()).find(|i| turns(*i)).unwrap_or(own.len()) };
+            let began = trace_start(&self.trace, leg[0]);
             let mut longest = 0.0_f64;
             for i in first..own.len() {
-                longest = longest.max(own[i].found.at_s - own[i - 1].found.at_s);
+                let before = i.checked_sub(1).map_or(began, |b| own[b].found.at_s);
+                longest = longest.max(own[i].found.at_s - before);
             }
             for wait in &mut waits[from + first..from + own.len()] {
                 *wait = (HALF_PERIODS * longest).min(LONGEST_WAIT_S).max(stands);
@@ -381,6 +390,11 @@ impl LiveFindings {
         }
         waits
     }
+}
+
+/// When a leg began, seconds.
+fn trace_start(trace: &Trace, leg: usize) -> f64 {
+    trace.legs().get(leg).map_or(0.0, |leg| trace.start(leg.samples.start).secs())
 }
 
 /// Mean and standard deviation of the rates of samples `from..`, MB/s, over at most the newest 256: what a screen shows

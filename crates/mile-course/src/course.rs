@@ -174,8 +174,8 @@ pub enum Action {
     Discard(Range),
     /// Reads the drive's health and keeps it.
     Health,
-    /// Has the drive test itself, at the longest so long.
-    SelfTest(SelfTestKind, Option<Nanos>),
+    /// Has the drive test itself, at the longest so long; a selective test reads a part of it.
+    SelfTest(SelfTestKind, Range, Option<Nanos>),
     /// Tells the operator something and waits for a key, at the longest so long.
     Ask(String, Option<Nanos>),
 }

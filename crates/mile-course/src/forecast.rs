@@ -251,7 +251,7 @@ fn leg_forecast(leg: &PlannedLeg, known: &[Known], claims: &Claims) -> LegForeca
         Work::Ask(_) => {
             out.seconds = same.map(end_of).or(Some(0.0));
         }
-        Work::SelfTest(_) => {
+        Work::SelfTest(_) | Work::SelectiveTest { .. } => {
             (out.seconds, out.basis) = match same {
                 Some(k) => (Some(end_of(k)), Basis::SameLeg(k.run)),
                 None if leg.time.is_some() => (leg.time.map(Nanos::secs), Basis::Limit),

@@ -172,6 +172,13 @@ pub enum Work {
     },
     /// Has the drive test itself.
     SelfTest(SelfTestKind),
+    /// Has it test a part of itself.
+    SelectiveTest {
+        /// First byte.
+        start: Bytes,
+        /// Bytes from there.
+        length: Bytes,
+    },
     /// Reads the drive's health and keeps it.
     Health,
     /// Tells the operator something and waits for a key.
@@ -298,6 +305,7 @@ impl Plan {
             | Work::Flush
             | Work::Health
             | Work::SelfTest(_)
+            | Work::SelectiveTest { .. }
             | Work::Ask(_) => false,
         })
     }
@@ -391,7 +399,12 @@ pub fn plan(course: &Course, drive: &DriveFacts) -> Result<Plan, Vec<String>> {
             // A plan is for one lane, for which a copy is a read or a write.
             Action::Copy(_) | Action::Watch => Some(PlannedLeg { work: Work::Watch, ..empty }),
             Action::Flush => Some(PlannedLeg { work: Work::Flush, ..empty }),
-            Action::SelfTest(kind, at_most) => {
+            Action::SelfTest(SelfTestKind::Selective, over, at_most) => {
+                fit.range(&leg.name, *over, fit.drive.logical_block, Bytes(0)).map(|(start, length)| {
+                    PlannedLeg { work: Work::SelectiveTest { start, length }, time: *at_most, ..empty }
+                })
+            }
+            Action::SelfTest(kind, _, at_most) => {
                 Some(PlannedLeg { work: Work::SelfTest(*kind), time: *at_most, ..empty })
             }
             Action::Health => Some(PlannedLeg { work: Work::Health, ..empty }),

@@ -175,6 +175,12 @@ pub struct SmartData {
     pub self_test_status: (u8, u8),
     /// Whether it offers self-tests.
     pub self_test: bool,
+    /// Whether it offers tests for damage on the way here.
+    #[serde(default)]
+    pub conveyance: bool,
+    /// Whether it offers tests of stretches of the medium.
+    #[serde(default)]
+    pub selective: bool,
     /// Minutes that a short self-test takes, as declared.
     pub short_minutes: Option<u16>,
     /// Minutes that an extended self-test takes, as declared.
@@ -206,6 +212,8 @@ impl SmartData {
             attributes: attributes.collect(),
             self_test_status: (data[363] >> 4, data[363] & 0x0f),
             self_test: data[367] & 1 << 4 != 0,
+            conveyance: data[367] & 1 << 5 != 0,
+            selective: data[367] & 1 << 6 != 0,
             short_minutes: some(u16::from(data[372])),
             extended_minutes: some(extended),
         })
@@ -336,42 +344,102 @@ fn status_words(code: u8) -> (&'static str, bool) {
     }
 }
 
-/// The self-test now, from the SMART data, and the results in the SMART Self-test log (log address 06h), newest first.
-pub fn self_test(data: &SmartData, log: Option<&[u8]>) -> SelfTest {
-    let kind = |code: u8| match code & 0x7f {
+fn test_kind(code: u8) -> TestKind {
+    match code & 0x7f {
         1 => TestKind::Short,
         2 => TestKind::Extended,
         3 => TestKind::Conveyance,
+        4 => TestKind::Selective,
         _ => TestKind::Other,
-    };
+    }
+}
+
+/// A descriptor of a self-test log, whose block has so many bytes; `None` where it is empty, or of the test underway.
+fn test_result(d: &[u8], bytes: usize) -> Option<TestResult> {
+    if d.iter().all(|b| *b == 0) || d[1] >> 4 == 15 {
+        return None;
+    }
+    let (words, passed) = status_words(d[1] >> 4);
+    let block = number(d, 5, bytes);
+    // All bits are set where there is none.
+    let none = u64::MAX >> (64 - 8 * bytes);
+    Some(TestResult {
+        kind: test_kind(d[0]),
+        passed,
+        words: words.to_owned(),
+        power_on_hours: number(d, 2, 2),
+        block: (!passed && block != 0 && block != none).then_some(block),
+    })
+}
+
+/// Descriptors on a page of the Extended SMART Self-test log (log address 07h; ACS-4, 9.6).
+const ON_A_PAGE: usize = 19;
+
+/// The page of that log on which its newest result stands; `None` where the log is empty, or its first page does not hold.
+pub fn extended_tests_page(first: &[u8]) -> Option<u16> {
+    let newest = Some(first).filter(|l| l.len() == SECTOR && checksum_holds(l)).map(|l| number(l, 2, 2))?;
+    (newest > 0).then(|| ((newest - 1) / ON_A_PAGE as u64) as u16)
+}
+
+/// Results on a page of that log, newest first; `first` is its first page, which has the index of the newest. It tells of blocks that the older log,
+/// with its 32 bits, cannot.
+pub fn extended_tests(first: &[u8], page: &[u8]) -> Vec<TestResult> {
+    if extended_tests_page(first).is_none() || page.len() != SECTOR || !checksum_holds(page) {
+        return Vec::new();
+    }
+    let newest = (number(first, 2, 2) as usize - 1) % ON_A_PAGE;
+    // On the first page the results behind the newest are the oldest of those that have come round; on others they belong to what lies before.
+    let wraps = first == page;
+    let order = (0..ON_A_PAGE).map(|back| (newest + ON_A_PAGE - back) % ON_A_PAGE);
+    let order = order.take(if wraps { ON_A_PAGE } else { newest + 1 });
+    order.filter_map(|i| test_result(&page[4 + 26 * i..30 + 26 * i], 6)).collect()
+}
+
+/// The self-test now, from the SMART data, and the results in the SMART Self-test log (log address 06h), newest first.
+pub fn self_test(data: &SmartData, log: Option<&[u8]>) -> SelfTest {
     let mut results = Vec::new();
     if let Some(log) = log.filter(|l| l.len() == SECTOR && checksum_holds(l)) {
         // Byte 508 is the number, from 1, of the newest of 21 descriptors, that are used in turn.
         let newest = usize::from(log[508]);
         let order = (1..=21).filter(|_| (1..=21).contains(&newest)).map(|back| (newest + 21 - back) % 21);
         for i in order {
-            let d = &log[2 + 24 * i..26 + 24 * i];
-            if d.iter().all(|b| *b == 0) || d[1] >> 4 == 15 {
-                continue;
-            }
-            let (words, passed) = status_words(d[1] >> 4);
-            let block = number(d, 5, 4);
-            results.push(TestResult {
-                kind: kind(d[0]),
-                passed,
-                words: words.to_owned(),
-                power_on_hours: number(d, 2, 2),
-                block: (!passed && block != 0 && block != 0xffff_ffff).then_some(block),
-            });
+            results.extend(test_result(&log[2 + 24 * i..26 + 24 * i], 4));
         }
     }
     let (state, tens) = data.self_test_status;
     // Which kind of test is underway is only in the log's newest descriptor.
     let underway = log
         .filter(|l| l.len() == SECTOR && (1..=21).contains(&l[508]))
-        .map(|l| kind(l[2 + 24 * (usize::from(l[508]) - 1)]));
+        .map(|l| test_kind(l[2 + 24 * (usize::from(l[508]) - 1)]));
     let running = (state == 15).then(|| (underway.unwrap_or(TestKind::Other), 100 - (tens * 10).min(100)));
-    SelfTest { running, results }
+    let takes_min = running.and_then(|(kind, _)| match kind {
+        TestKind::Short => data.short_minutes,
+        TestKind::Extended => data.extended_minutes,
+        _ => None,
+    });
+    SelfTest { running, takes_min, results }
+}
+
+/// The SMART selective self-test log (log address 09h; ACS-3, table A.16) that has a drive test one stretch: its first and its last block.
+pub fn selective_log(first: u64, last: u64) -> [u8; SECTOR] {
+    let mut log = [0; SECTOR];
+    log[..2].copy_from_slice(&1_u16.to_le_bytes());
+    log[2..10].copy_from_slice(&first.to_le_bytes());
+    log[10..18].copy_from_slice(&last.to_le_bytes());
+    let sum = log.iter().fold(0_u8, |sum, b| sum.wrapping_add(*b));
+    log[SECTOR - 1] = sum.wrapping_neg();
+    log
+}
+
+/// The stretches that a selective self-test log asks for, first and last block of each, in their order; empty where it is of another length or its
+/// checksum does not hold.
+pub fn selective_stretches(log: &[u8]) -> Vec<(u64, u64)> {
+    if log.len() != SECTOR || !checksum_holds(log) {
+        return Vec::new();
+    }
+    let all = log[2..82].chunks_exact(16).map(|s| (number(s, 0, 8), number(s, 8, 8)));
+    // A stretch that is not used is zero in both.
+    all.filter(|s| *s != (0, 0) && s.0 <= s.1).collect()
 }
 
 /// The registers of an ATA drive as they come back in the sense data of a translated command.
@@ -440,8 +508,10 @@ pub struct AtaCommand {
     pub command: u8,
     /// Feature register.
     pub feature: u8,
-    /// Sectors of 512 bytes that it answers with; 0 for none.
+    /// Sectors of 512 bytes that it answers with, or is given; 0 for none.
     pub sectors: u16,
+    /// Whether it is given them.
+    pub gives: bool,
     /// LBA.
     pub lba: u64,
     /// Whether it has 48-bit registers.
@@ -453,11 +523,20 @@ pub struct AtaCommand {
 impl AtaCommand {
     /// As ATA PASS-THROUGH (16): SAT-4, 12.2.3.
     pub fn cdb(&self) -> [u8; 16] {
-        let protocol = if self.sectors > 0 { 4 } else { 3 };
+        let protocol = match (self.sectors, self.gives) {
+            (0, _) => 3,
+            (_, false) => 4,
+            (_, true) => 5,
+        };
         let lba = self.lba.to_le_bytes();
         let [count, count_high] = self.sectors.to_le_bytes();
-        // Length in the count field, in blocks of 512 bytes, from the drive.
-        let flags = if self.sectors > 0 { 0x0e } else { 0 } | if self.registers { 0x20 } else { 0 };
+        // Length in the count field, in blocks of 512 bytes, from the drive or to it.
+        let length = match (self.sectors, self.gives) {
+            (0, _) => 0,
+            (_, false) => 0x0e,
+            (_, true) => 0x06,
+        };
+        let flags = length | if self.registers { 0x20 } else { 0 };
         let high = |b: u8| if self.extended { b } else { 0 };
         [
             0x85,
@@ -498,6 +577,11 @@ impl AtaCommand {
     /// SMART RETURN STATUS.
     pub fn smart_status() -> Self {
         Self { registers: true, ..Self::smart(0xda, 0, false) }
+    }
+
+    /// SMART WRITE LOG of the log that says what a selective self-test reads. It changes no data of the medium.
+    pub fn write_selective_log() -> Self {
+        Self { gives: true, ..Self::smart(0xd6, 0x09, true) }
     }
 
     /// READ LOG EXT: a page of a log.

@@ -639,11 +639,12 @@ pub trait Drive: Send {
         Pending::done(Err(DriveError::NotOffered { what: "discard" }))
     }
 
-    /// Has it begin a test of itself, which goes on in it while others are done.
+    /// Has it begin a test of itself, which goes on in it while others are done. A selective one reads `over`, from and to; the others read what they
+    /// read.
     ///
     /// # Errors
     /// [`DriveError::NotOffered`], or why it cannot be asked.
-    fn begin_self_test(&mut self, _kind: TestKind) -> Result<(), DriveError> {
+    fn begin_self_test(&mut self, _kind: TestKind, _over: (Bytes, Bytes)) -> Result<(), DriveError> {
         Err(DriveError::NotOffered { what: "self-tests" })
     }
 

@@ -7,7 +7,7 @@ use crate::nvme::HealthLog;
 use crate::nvme::errors::ErrorEntry;
 use mile_core::health::{Counter, Origin, SelfTestKind, Snapshot};
 use mile_core::units::thousands;
-use mile_core::{Bytes, Celsius};
+use mile_core::{Bytes, Celsius, Nanos};
 use serde::{Deserialize, Serialize};
 
 /// Health of a drive at one moment. What is missing is `None`, never 0.
@@ -91,6 +91,7 @@ pub enum TestKind {
     Short,
     Extended,
     Conveyance,
+    Selective,
     Other,
 }
 
@@ -101,6 +102,7 @@ impl TestKind {
             SelfTestKind::Short => Self::Short,
             SelfTestKind::Extended => Self::Extended,
             SelfTestKind::Conveyance => Self::Conveyance,
+            SelfTestKind::Selective => Self::Selective,
         }
     }
 
@@ -110,6 +112,7 @@ impl TestKind {
             Self::Short => "short",
             Self::Extended => "extended",
             Self::Conveyance => "conveyance",
+            Self::Selective => "selective",
             Self::Other => "other",
         }
     }
@@ -120,8 +123,20 @@ impl TestKind {
 pub struct SelfTest {
     /// Kind, and percent done, of the one underway.
     pub running: Option<(TestKind, u8)>,
+    /// Minutes that it takes as the drive declares.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub takes_min: Option<u16>,
     /// Results.
     pub results: Vec<TestResult>,
+}
+
+impl SelfTest {
+    /// Time until the test underway ends, by the time that the drive declares for it.
+    pub fn left(&self) -> Option<Nanos> {
+        let (_, done) = self.running?;
+        let minutes = f64::from(self.takes_min?) * f64::from(100 - done.min(100)) / 100.0;
+        Some(Nanos::from_secs(60.0 * minutes))
+    }
 }
 
 /// How a self-test ended.

@@ -146,15 +146,27 @@ struct SgIo {
 
 /// A SCSI command that reads, or moves nothing. Gives its sense data, which may hold more than errors.
 fn sg(file: &File, command: &[u8], answer: &mut [u8]) -> Result<(u8, Vec<u8>, usize), RawError> {
+    let direction = if answer.is_empty() { -1 } else { -3 };
+    sg_io(file, command, direction, (answer.as_mut_ptr(), answer.len()))
+}
+
+/// A SCSI command that moves data in a direction of SG_IO: from the device (-3), to it (-2), or none (-1), from or to so many bytes of memory, that
+/// belong to the caller.
+fn sg_io(
+    file: &File,
+    command: &[u8],
+    direction: i32,
+    (data, length): (*mut u8, usize),
+) -> Result<(u8, Vec<u8>, usize), RawError> {
     let mut sense = [0_u8; 64];
     let mut io = SgIo {
         interface: i32::from(b'S'),
-        direction: if answer.is_empty() { -1 } else { -3 },
+        direction,
         command_length: command.len() as u8,
         sense_length: sense.len() as u8,
         scatter: 0,
-        length: answer.len() as u32,
-        data: answer.as_mut_ptr(),
+        length: length as u32,
+        data,
         command: command.as_ptr(),
         sense: sense.as_mut_ptr(),
         timeout_ms: TIMEOUT_MS,
@@ -171,7 +183,7 @@ fn sg(file: &File, command: &[u8], answer: &mut [u8]) -> Result<(u8, Vec<u8>, us
         duration: 0,
         info: 0,
     };
-    // SAFETY: the structure is laid out as the kernel's; command, sense and answer outlive the call, which is synchronous.
+    // SAFETY: the structure is laid out as the kernel's; command, sense and data outlive the call, which is synchronous.
     let result = unsafe { libc::ioctl(file.as_raw_fd(), SG_IO, &raw mut io) };
     if result != 0 {
         return Err(RawError::of(io::Error::last_os_error()));
@@ -180,7 +192,7 @@ fn sg(file: &File, command: &[u8], answer: &mut [u8]) -> Result<(u8, Vec<u8>, us
         return Err(RawError::Io(io::Error::other(format!("host status {:#x}", io.host_status))));
     }
     let written = usize::from(io.sense_written).min(sense.len());
-    let moved = answer.len().saturating_sub(usize::try_from(io.residual).unwrap_or(0));
+    let moved = length.saturating_sub(usize::try_from(io.residual).unwrap_or(0));
     Ok((io.status, sense[..written].to_vec(), moved))
 }
 
@@ -236,6 +248,21 @@ pub fn ata(
         return Err(RawError::NotOffered);
     }
     Ok((answer, registers))
+}
+
+/// An ATA command that is given a sector. The only one is the log that says what a selective self-test reads; none changes the data of the medium.
+pub fn ata_give(
+    file: &File,
+    command: &crate::ata::AtaCommand,
+    sector: &[u8; crate::ata::SECTOR],
+) -> Result<(), RawError> {
+    let mut given = *sector;
+    let (status, sense, _) = sg_io(file, &command.cdb(), -2, (given.as_mut_ptr(), given.len()))?;
+    match crate::scsi::sense(&sense) {
+        Some((key, ..)) if key > 1 => Err(sense_error(&sense)),
+        None if status != 0 => Err(sense_error(&sense)),
+        _ => Ok(()),
+    }
 }
 
 /// Bytes of a block device as the kernel sees it now; 0 for one that has left.

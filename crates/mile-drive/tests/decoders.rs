@@ -117,6 +117,80 @@ fn smart_attributes_keep_their_raw_values_and_common_meanings() {
 }
 
 #[test]
+fn a_selective_self_test_is_asked_for_in_the_bytes_of_the_standard() {
+    // Blocks 0x123456789 to 0x12345FFFF in the first of five stretches; revision 1; sum of all bytes 0.
+    let mut log = vec![0; SECTOR];
+    put(&mut log, 0, &[1, 0]);
+    put(&mut log, 2, &[0x89, 0x67, 0x45, 0x23, 0x01, 0, 0, 0]);
+    put(&mut log, 10, &[0xff, 0xff, 0x45, 0x23, 0x01, 0, 0, 0]);
+    seal(&mut log);
+    assert_eq!(ata::selective_log(0x1_2345_6789, 0x1_2345_ffff).as_slice(), log);
+    assert_eq!(ata::selective_stretches(&log), [(0x1_2345_6789, 0x1_2345_ffff)]);
+    // A second stretch, and one whose end lies before its start.
+    put(&mut log, 18, &[5, 0, 0, 0, 0, 0, 0, 0, 9, 0, 0, 0, 0, 0, 0, 0]);
+    put(&mut log, 34, &[9, 0, 0, 0, 0, 0, 0, 0, 5, 0, 0, 0, 0, 0, 0, 0]);
+    assert_eq!(ata::selective_stretches(&log), [], "the sum does not hold");
+    log[SECTOR - 1] = 0;
+    seal(&mut log);
+    assert_eq!(ata::selective_stretches(&log), [(0x1_2345_6789, 0x1_2345_ffff), (5, 9)]);
+    // ATA PASS-THROUGH (16), SAT-4 table 165: PIO data-out (5), length in the count, blocks of 512 bytes, to the device;
+    // SMART WRITE LOG (D6h) of log 09h, with its key in LBA 23:8.
+    assert_eq!(
+        ata::AtaCommand::write_selective_log().cdb(),
+        [0x85, 5 << 1, 0x06, 0, 0xd6, 0, 1, 0, 0x09, 0, 0x4f, 0, 0xc2, 0xa0, 0xb0, 0]
+    );
+    // Byte 367 of the SMART data: bits 4 to 6 are self-test, conveyance, selective.
+    for (byte, offers) in
+        [(0x10, (true, false, false)), (0x70, (true, true, true)), (0x40, (false, false, true))]
+    {
+        let mut data = vec![0; SECTOR];
+        data[367] = byte;
+        seal(&mut data);
+        let smart = SmartData::decode(&data, None).unwrap();
+        assert_eq!((smart.self_test, smart.conveyance, smart.selective), offers);
+    }
+}
+
+#[test]
+fn the_newer_self_test_log_tells_of_blocks_that_the_older_has_no_room_for() {
+    let entry = |kind: u8, status: u8, hours: u16, block: u64| {
+        let mut e = vec![kind, status << 4];
+        e.extend(hours.to_le_bytes());
+        e.push(0);
+        e.extend(&block.to_le_bytes()[..6]);
+        e
+    };
+    let mut page = vec![0; SECTOR];
+    (page[0], page[2]) = (1, 2);
+    put(&mut page, 4, &entry(4, 7, 500, 0x12_3456_789a));
+    put(&mut page, 30, &entry(1, 0, 501, 0));
+    // The oldest, before the log came round.
+    put(&mut page, 4 + 26 * 18, &entry(2, 1, 400, 0xffff_ffff_ffff));
+    seal(&mut page);
+    assert_eq!(ata::extended_tests_page(&page), Some(0));
+    let results = ata::extended_tests(&page, &page);
+    let told: Vec<_> = results.iter().map(|r| (r.kind, r.passed, r.power_on_hours, r.block)).collect();
+    assert_eq!(
+        told,
+        [
+            (TestKind::Short, true, 501, None),
+            (TestKind::Selective, false, 500, Some(0x12_3456_789a)),
+            (TestKind::Extended, false, 400, None)
+        ]
+    );
+    // The 21st result is the second of the second page.
+    let mut first = vec![0; SECTOR];
+    (first[0], first[2]) = (1, 21);
+    seal(&mut first);
+    assert_eq!(ata::extended_tests_page(&first), Some(1));
+    assert_eq!(ata::extended_tests(&first, &page).len(), 2, "what lies behind the newest is of another time");
+    let mut broken = page.clone();
+    broken[40] ^= 1;
+    assert_eq!((ata::extended_tests_page(&broken), ata::extended_tests(&page, &broken)), (None, Vec::new()));
+    assert_eq!(ata::extended_tests_page(&[0; SECTOR]), None, "an empty log");
+}
+
+#[test]
 fn self_test_results_come_newest_first_around_the_end_of_the_log() {
     let (data, _) = smart();
     let smart = SmartData::decode(&data, None).unwrap();

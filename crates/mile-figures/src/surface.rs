@@ -3,7 +3,7 @@
 use crate::run::{Area, FAINT, GRID, INK, RIDGE, SLATE, WIDTH, failed, font};
 use crate::sweep::step_of;
 use crate::{FigureError, run};
-use mile_core::findings::{Findings, bad_places};
+use mile_core::findings::Findings;
 use mile_core::sample::Op;
 use mile_core::surface::Surface;
 use mile_core::units::number;
@@ -56,7 +56,7 @@ fn sentences(surface: &Surface, found: &Findings) -> Vec<(String, RGBColor)> {
         .enumerate()
         .map(|(i, h)| (format!("{}  {}.", i + 1, h.sentence()), INK))
         .collect();
-    for b in bad_places(&found.faults).iter().take(12) {
+    for b in found.bad_places().iter().take(12) {
         all.push((format!("{}  {}.", b.mark(), b.words()), INK));
     }
     all.push((format!("{}.", surface.sentence()), FAINT));
@@ -134,7 +134,7 @@ fn draw_chart(area: &Area<'_>, surface: &Surface, found: &Findings) -> Result<()
             .draw_series([PathElement::new(part, ShapeStyle::from(&INK).stroke_width(1))])
             .map_err(failed)?;
     }
-    for b in bad_places(&found.faults) {
+    for b in found.bad_places() {
         let at = chart.backend_coord(&(b.start_byte as f64 / scale, 0.0));
         let style = font(13.0, INK).pos(Pos::new(HPos::Center, VPos::Bottom));
         area.draw(&Text::new(b.mark(), (at.0 - base.0, at.1 - base.1), style)).map_err(failed)?;

@@ -459,7 +459,7 @@ impl<A: Archive> Keeping<A> {
             Message::Health(shot) => pending.healths.push(*shot),
             Message::LegLatency(leg, histogram) => pending.latencies.push((leg, histogram)),
             Message::Ended(outcome) => self.ended[lane] = Some(*outcome),
-            Message::Began(_) | Message::Reading(..) => {}
+            Message::Began(_) | Message::SelfTest(_) | Message::Reading(..) => {}
         }
     }
 

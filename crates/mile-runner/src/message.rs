@@ -4,7 +4,7 @@ use mile_core::channel::{Channel, Reading};
 use mile_core::claims::stated::{LegLoad, StatedClaim};
 use mile_core::files::FileFigures;
 use mile_core::findings::Break;
-use mile_core::health::SelfTestKind;
+use mile_core::health::{FailedTest, SelfTestKind};
 use mile_core::{Bytes, Celsius, Context, Demand, Digest, FaultKind, Faults, Nanos, RunId, Sample, faults};
 use mile_course::{Access, PlannedLeg, ScanOrder, Work};
 use mile_drive::drive::{Failure, Mismatch, Narrowed};
@@ -41,6 +41,8 @@ pub enum Message {
     Event(Event),
     /// The drive's health at a moment of the run.
     Health(Box<HealthShot>),
+    /// How far the drive's own test of itself is.
+    SelfTest(TestProgress),
     /// A reading of a channel, by its place in the list of the run.
     Reading(u32, Reading),
     /// A leg is over: its number, and the latency of all its operations as an HdrHistogram, version 2 encoding.
@@ -65,6 +67,25 @@ pub struct Order {
     pub keep: bool,
     /// Whether what the course writes to was discarded before.
     pub discard_first: bool,
+}
+
+/// How far a drive's own test of itself is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct TestProgress {
+    /// Its kind.
+    pub kind: SelfTestKind,
+    /// Percent of it that is done, as the drive tells.
+    pub percent: u8,
+    /// Time for which it has run.
+    pub ran: Nanos,
+}
+
+impl TestProgress {
+    /// Time that is left at the speed so far; `None` where too little is done to say.
+    pub fn left(&self) -> Option<Nanos> {
+        let done = f64::from(self.percent.min(100));
+        (done >= 1.0).then(|| Nanos((self.ran.0 as f64 * (100.0 - done) / done) as u64))
+    }
 }
 
 /// The drive's health at a moment of a run.
@@ -212,6 +233,7 @@ impl LaneHead {
             link: self.drive.link.as_ref().map(|l| l.ceiling),
             demands: self.demands.clone(),
             faults: Vec::new(),
+            failed_tests: Vec::new(),
             latencies: Vec::new(),
             files: Vec::new(),
             not_sequential: self.legs_that(|work| !is_sequential(work)),
@@ -228,7 +250,41 @@ impl LaneHead {
             EventKind::Files(figures) => Some(figures.as_ref().clone()),
             _ => None,
         });
-        Context { faults: faults_of(events), files: files.collect(), ..self.context() }
+        Context {
+            faults: faults_of(events),
+            failed_tests: self.failed_tests(events),
+            files: files.collect(),
+            ..self.context()
+        }
+    }
+
+    /// Where the drive's own tests failed: those of this run, and those that it told of when it was found. A block that failed again is there once.
+    fn failed_tests(&self, events: &[Event]) -> Vec<FailedTest> {
+        let block = self.facts.map_or(512, |f| f.logical_block.0);
+        let failed = |test: &str, at: u64, words: &str| FailedTest {
+            test: test.to_owned(),
+            start_byte: at.saturating_mul(block),
+            end_byte: at.saturating_add(1).saturating_mul(block),
+            words: words.to_owned(),
+        };
+        let of_run = events.iter().filter_map(|e| match &e.kind {
+            EventKind::SelfTest { kind, passed: false, words, block: Some(at) } => {
+                Some(failed(kind.word(), *at, words))
+            }
+            _ => None,
+        });
+        let found = self.health.iter().filter_map(|h| h.self_test.as_ref()).flat_map(|t| &t.results);
+        let before =
+            found.filter(|r| !r.passed).filter_map(|r| Some(failed(r.kind.word(), r.block?, &r.words)));
+        let mut all: Vec<FailedTest> = Vec::new();
+        for test in of_run.chain(before) {
+            // Beyond the end of the drive there is no place on its map.
+            let is_on_it = self.facts.is_none_or(|f| test.end_byte <= f.capacity.0);
+            if is_on_it && all.iter().all(|t| t.start_byte != test.start_byte) {
+                all.push(test);
+            }
+        }
+        all
     }
 }
 

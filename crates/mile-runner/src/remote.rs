@@ -221,7 +221,10 @@ impl Server {
                         mile_files::remove_socket(&self.path);
                     }
                 }
-                Message::Health(_) | Message::LegLatency(..) | Message::Reading(..) => {}
+                Message::Health(_)
+                | Message::SelfTest(_)
+                | Message::LegLatency(..)
+                | Message::Reading(..) => {}
             }
         }
         self.send(&Frame::Message(lane, message.clone()));

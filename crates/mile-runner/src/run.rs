@@ -36,6 +36,7 @@ use ends::{Cooling, Watch};
 use hdrhistogram::serialization::{Serializer, V2Serializer};
 use meeting::Meeting;
 use mile_core::channel::{Channel, Source};
+use mile_core::health::SelfTestKind;
 use mile_core::live::News;
 use mile_core::{Bytes, Celsius, Faults, Findings, LiveFindings, Nanos, Op, Rate, Sample};
 use mile_course::{Access, Plan, PlannedLeg, PlannedTransfer, Work};
@@ -449,7 +450,11 @@ impl Run<'_> {
                 self.close_sample(index, Op::Idle);
                 LegEnd::Planned("kept with the run".into())
             }
-            Work::SelfTest(kind) => self.self_test(index, leg, *kind, began)?,
+            Work::SelfTest(kind) => self.self_test(index, leg, *kind, (Bytes(0), Bytes(0)), began)?,
+            Work::SelectiveTest { start, length } => {
+                let over = (*start, Bytes(start.0 + length.0));
+                self.self_test(index, leg, SelfTestKind::Selective, over, began)?
+            }
             Work::Flush => {
                 let flush = self.drive.flush();
                 let done = self.attend(&flush, None)?;

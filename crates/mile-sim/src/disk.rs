@@ -169,6 +169,10 @@ impl Medium for DiskMedium {
         bad.is_some()
     }
 
+    fn first_unreadable(&self, from: u64, to: u64) -> Option<u64> {
+        self.first_bad(from, to.saturating_sub(from)).map(|(sector, _)| sector)
+    }
+
     fn bad_sectors(&self) -> (u64, u64) {
         let known: u64 = self.disk.reallocated.iter().map(|r| u64::from(r.sectors)).sum();
         (known + self.moved, self.pending.len() as u64)

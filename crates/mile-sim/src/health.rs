@@ -1,21 +1,29 @@
 //! The health of a simulated drive, in the bytes of the standards, so that what reads real logs reads these too.
 
 use crate::model::HealthKind;
-use crate::selftest::Medium;
 use crate::{SimDrive, Thermal};
 use mile_core::Celsius;
 use mile_drive::ata::{self, SmartData};
-use mile_drive::health::{Health, Page};
+use mile_drive::health::{Health, Page, SelfTest};
 use mile_drive::nvme::{DATA_UNIT, HealthLog};
 
 impl SimDrive {
     /// Its health, where it tells.
     pub(crate) fn health_now(&mut self) -> Option<Health> {
-        let medium = self.tested();
-        self.tests.step(self.now, self.hours(), &medium);
+        let (hours, block) = (self.hours(), self.model.geometry.logical_block);
+        let planted = self.model.health.self_test_fails_at;
+        let (medium, end) = (&self.medium, self.model.geometry.capacity_bytes);
+        let bad = |from: u64, to: u64| {
+            let within = |b: &u64| (from..to.min(end)).contains(&b.saturating_mul(block));
+            planted.filter(within).into_iter().chain(medium.first_unreadable(from, to)).min()
+        };
+        if let Some(failed) = self.tests.step(self.now, hours, block, bad) {
+            // The drive remembers the sector, as after a read of the host.
+            let _ = self.medium.fails(false, failed * block, block);
+        }
         match self.model.health.kind {
             HealthKind::Nvme => {
-                let log = self.tests.nvme(self.now, &medium);
+                let log = self.tests.nvme(self.now);
                 let mut all = Health::of_nvme(self.health_log());
                 all.self_test = mile_drive::nvme::selftest::decode(&log);
                 all.pages.push(Page::new("NVMe log 06h", &log));
@@ -23,14 +31,6 @@ impl SimDrive {
             }
             HealthKind::Ata => Some(self.ata_health()),
             HealthKind::None => None,
-        }
-    }
-
-    fn tested(&self) -> Medium {
-        Medium {
-            capacity: self.model.geometry.capacity_bytes,
-            block: self.model.geometry.logical_block,
-            fails_at: self.model.health.self_test_fails_at,
         }
     }
 
@@ -102,11 +102,13 @@ impl SimDrive {
             (slot[0], slot[1], slot[3], slot[4]) = (id, 2, 100, 100);
             slot[5..11].copy_from_slice(&raw.to_le_bytes()[..6]);
         }
-        let (status, mut log) = self.tests.ata(self.now, &self.tested());
-        // The capability to test itself, and how that stands.
-        (data[363], data[367]) = (status, 1 << 4);
-        seal(&mut data);
-        seal(&mut log);
+        let (status, mut log) = self.tests.ata(self.now);
+        // That it can test itself, also for damage on the way and a stretch alone, and how that stands.
+        (data[363], data[367]) = (status, 0b111 << 4);
+        let mut newer = self.tests.ata_extended();
+        for page in [&mut data, &mut log, &mut newer] {
+            seal(page);
+        }
         // Statistics: 56 bits of value under flags that say supported and valid.
         let page = |number: u8, values: &[(usize, u64)]| {
             let mut page = [0_u8; 512];
@@ -133,7 +135,10 @@ impl SimDrive {
         let mut all = Health {
             source: "ATA SMART".into(),
             pages: pages.iter().map(|(name, bytes)| Page::new(name, *bytes)).collect(),
-            self_test: Some(ata::self_test(&smart, Some(&log))),
+            self_test: Some(SelfTest {
+                results: ata::extended_tests(&newer, &newer),
+                ..ata::self_test(&smart, Some(&log))
+            }),
             ..Health::default()
         };
         all.of_ata(&smart, statistics, block);

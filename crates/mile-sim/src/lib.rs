@@ -22,6 +22,7 @@ use flash::FlashMedium;
 use instruments::Instruments;
 use medium::{Medium, Pace};
 use mile_core::{Bytes, Celsius, Nanos, Op, Rate, Throttled};
+use mile_drive::ata;
 use mile_drive::drive::{
     Claims, Drive, DriveError, Facts, Failure, Identity, Limits, Link, Narrowed, Readings, Situation,
     Transfer, Truth, TruthEvent, TruthKind,
@@ -533,16 +534,28 @@ impl Drive for SimDrive {
         Pending::done(Ok(()))
     }
 
-    fn begin_self_test(&mut self, kind: TestKind) -> Result<(), DriveError> {
+    fn begin_self_test(&mut self, kind: TestKind, over: (Bytes, Bytes)) -> Result<(), DriveError> {
         let offers = match self.model.health.kind {
             HealthKind::None => false,
-            HealthKind::Nvme => kind != TestKind::Conveyance,
+            HealthKind::Nvme => !matches!(kind, TestKind::Conveyance | TestKind::Selective),
             HealthKind::Ata => true,
         };
         if !offers {
             return Err(DriveError::NotOffered { what: "self-tests of this kind" });
         }
-        self.tests.begin(kind, self.now, self.hours());
+        let (block, capacity) = (self.model.geometry.logical_block, self.model.geometry.capacity_bytes);
+        let reads = match kind {
+            TestKind::Extended => (0, capacity),
+            // As a drive is told of it, and reads it.
+            TestKind::Selective => {
+                let log = ata::selective_log(over.0.0 / block, (over.1.0 / block).max(1) - 1);
+                let stretches = ata::selective_stretches(&log);
+                let of = |s: &(u64, u64)| (s.0 * block, ((s.1 + 1) * block).min(capacity));
+                stretches.first().map_or((0, 0), of)
+            }
+            _ => (0, 0),
+        };
+        self.tests.begin(kind, reads, self.now, self.hours());
         Ok(())
     }
 

@@ -38,6 +38,11 @@ pub(crate) trait Medium: Send {
         false
     }
 
+    /// The first sector from byte `from` to byte `to` that cannot be read.
+    fn first_unreadable(&self, _from: u64, _to: u64) -> Option<u64> {
+        None
+    }
+
     /// Sectors that lie elsewhere, and sectors that could not be read and wait for a write.
     fn bad_sectors(&self) -> (u64, u64) {
         (0, 0)

@@ -71,7 +71,7 @@ fn what(action: &Action) -> String {
         Action::Flush => "flush".into(),
         Action::Discard(_) => "discard".into(),
         Action::Health => "look at the health".into(),
-        Action::SelfTest(kind, _) => format!("self-test, {}", kind.word()),
+        Action::SelfTest(kind, ..) => format!("self-test, {}", kind.word()),
         Action::Copy(copy) => copy.words(),
         Action::Files(files) => match files.op {
             mile_core::files::FilesOp::Write => {

@@ -145,9 +145,26 @@ pub(crate) fn selftest(args: &SelftestArgs) -> Result<(), Failure> {
         SelftestRequest::Short => Some(TestRequest::Start(TestKind::Short)),
         SelftestRequest::Extended => Some(TestRequest::Start(TestKind::Extended)),
         SelftestRequest::Conveyance => Some(TestRequest::Start(TestKind::Conveyance)),
+        SelftestRequest::Selective => {
+            let (from, to) = args.from.zip(args.to).ok_or_else(|| {
+                Failure::usage("a selective self-test needs --from and --to, such as --from 100GB --to 120GB")
+            })?;
+            let (block, end) = (found.logical_block.0.max(1), found.capacity.0);
+            if from >= to || to.0 > end {
+                return Err(Failure::usage(format!(
+                    "--from {from} and --to {to} are no stretch of {}, which has {}",
+                    found.node.display(),
+                    found.capacity
+                )));
+            }
+            Some(TestRequest::Selective(from.0 / block, to.0.div_ceil(block) - 1))
+        }
         SelftestRequest::Abort => Some(TestRequest::Abort),
         SelftestRequest::Status => None,
     };
+    if args.request != SelftestRequest::Selective && (args.from.is_some() || args.to.is_some()) {
+        return Err(Failure::usage("--from and --to belong to a selective self-test"));
+    }
     if let Some(request) = request {
         probe::request_test(&found, request).map_err(refused)?;
     }

@@ -441,6 +441,7 @@ impl Follower {
                 let name = self.head.lane(number as usize).leg_name(leg);
                 lane.latencies.extend(mile_logbook::latencies(name, &histogram));
             }
+            Message::SelfTest(test) => lane.progress.test(test),
             Message::Began(_) | Message::Health(_) | Message::Reading(..) => {}
         }
         self.lanes.iter().all(|l| l.outcome.is_some())
@@ -520,9 +521,8 @@ impl Follower {
             let head = self.head.lane(i);
             let context = head.context_with(&lane.events);
             // To compute it twice takes the memory twice.
-            let faults = context.faults.clone();
             let found = lane.found.clone().unwrap_or_else(|| findings(&lane.trace, &context));
-            let mut found = found.with_faults(faults).with_latencies(&lane.latencies);
+            let mut found = found.with_faults(&context).with_latencies(&lane.latencies);
             let context = mile_core::Context { latencies: lane.latencies.clone(), ..context };
             found.add_rows(
                 crate::sides::rows_of((head, i), &lane.trace, &context, &self.series, &found),

@@ -14,6 +14,7 @@ use mile_core::copies::CopyFound;
 use mile_core::ruler::{Ruler, Window};
 use mile_core::{Bytes, findings};
 use mile_drive::block::probe::{TestRequest, request_test};
+use mile_drive::health::SelfTest;
 use mile_drive::sysfs::Roots;
 use mile_drive::{Identity, Situation};
 use mile_logbook::{DriveKey, Entry, Logbook, StoredRun};
@@ -179,7 +180,8 @@ impl Jobs {
             let shown = bench::card(&drive).map(|card| {
                 let story = DriveKey::of(&card.identity)
                     .and_then(|key| history::story(&key, Some(&card), &path, &Ask::default()).ok());
-                HealthShown { last: last_change(&path, &card), story: story.map(Box::new), card }
+                let tested = if card.identity.simulated { last_tested(&path, &card) } else { None };
+                HealthShown { last: last_change(&path, &card), story: story.map(Box::new), tested, card }
             });
             Done::Health(shown.map(Box::new).map_err(|f| f.message().to_owned()))
         });
@@ -399,6 +401,25 @@ fn started(order: Order, logbook: &Path) -> Result<Box<(Client, Vec<Told>)>, mil
     let mut client = Client::connect(&socket)?;
     let before = session::told_before(&mut client)?;
     Ok(Box::new((client, before)))
+}
+
+/// Runs in which a simulated drive is asked for its last test of itself.
+const TESTS_LOOKED_THROUGH: usize = 20;
+
+/// The last run in which a simulated drive tested itself, and what it told then.
+fn last_tested(path: &Path, card: &Card) -> Option<(i64, SelfTest)> {
+    let book = Logbook::read(path).ok()?;
+    let name = &card.identity.name;
+    let runs = of_model(&book, &card.identity.model).ok()?;
+    let runs = runs.iter().filter(|e| e.drive.split(" + ").any(|d| d == name)).take(TESTS_LOOKED_THROUGH);
+    runs.filter_map(|entry| {
+        let (head, _, outcomes) = book.ends(entry.run).ok()?;
+        let mut lanes = head.lanes.into_iter().zip(outcomes);
+        let (_, outcome) = lanes.find(|(l, _)| l.drive.name == *name)?;
+        let test = outcome?.health?.self_test.filter(|t| !t.results.is_empty())?;
+        Some((entry.run, test))
+    })
+    .next()
 }
 
 /// The last run on a drive that ended, and what it changed in its health.

@@ -209,6 +209,7 @@ impl Live {
                 into.outcome = Some(*outcome);
                 into.findings.settle();
             }
+            Message::SelfTest(test) => into.progress.test(test),
             Message::Began(_) | Message::LegLatency(..) | Message::Health(_) | Message::Reading(..) => {}
         }
     }
@@ -481,6 +482,8 @@ pub(crate) struct HealthShown {
     pub(crate) last: Option<(i64, Vec<String>)>,
     /// What is kept of it over time.
     pub(crate) story: Option<Box<crate::history::Story>>,
+    /// The run in which a simulated drive tested itself last, and what it told then: it lives in runs only.
+    pub(crate) tested: Option<(i64, mile_drive::health::SelfTest)>,
 }
 
 /// What was found of the course in the editor.

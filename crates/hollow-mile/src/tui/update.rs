@@ -99,11 +99,18 @@ fn overlay_key(state: &mut State, jobs: &Jobs, key: KeyEvent) {
             let request = match key.code {
                 KeyCode::Char('s') => TestRequest::Start(TestKind::Short),
                 KeyCode::Char('x') => TestRequest::Start(TestKind::Extended),
+                KeyCode::Char('c') => TestRequest::Start(TestKind::Conveyance),
                 KeyCode::Char('a') => TestRequest::Abort,
                 _ => return,
             };
-            if let Some(drive) = &state.health.drive {
-                jobs.self_test(drive, request);
+            let simulated = state.health.shown.as_ref().is_some_and(|s| s.card.identity.simulated);
+            match (request, &state.health.drive) {
+                (TestRequest::Start(kind), Some(drive)) if simulated => {
+                    let drive = drive.clone();
+                    start::ask_self_test(state, jobs, drive, kind);
+                }
+                (request, Some(drive)) => jobs.self_test(drive, request),
+                (_, None) => {}
             }
         }
         Overlay::ConfirmStop => {
@@ -140,10 +147,6 @@ fn ask_self_test(state: &mut State) {
     match state.health.shown.as_ref().map(|s| s.card.health.as_ref().and_then(|h| h.self_test.as_ref())) {
         None => state.complain("There is no drive to test; select one on the bench."),
         Some(None) => state.complain("Self-tests: not offered by this drive."),
-        Some(Some(_)) if state.health.shown.as_ref().is_some_and(|s| s.card.identity.simulated) => state
-            .complain(
-                "A simulated drive tests itself in a run only: a course with `leg test`, `self-test short`.",
-            ),
         Some(Some(_)) => state.overlay = Some(Overlay::SelfTest),
     }
 }

@@ -1,6 +1,7 @@
 //! Places on a drive that are slow, or that cannot be read.
 
 use crate::faults::{FaultKind, Faults};
+use crate::health::FailedTest;
 use crate::surface::SlowOperations;
 use crate::units::{Bytes, number, thousands};
 use serde::{Deserialize, Serialize};
@@ -70,11 +71,20 @@ pub struct Unreadable {
     pub end_byte: u64,
 }
 
-/// A stretch of the drive with which something went wrong, for the map of its surface.
-#[derive(Clone, Copy, Debug, PartialEq)]
+/// What is wrong with a place.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Badness {
+    /// Operations of the run failed there, or read what is wrong.
+    Fault(FaultKind),
+    /// The drive's own test of itself, of this kind, failed there.
+    Test(String),
+}
+
+/// A stretch of the drive with which something is wrong, for the map of its surface.
+#[derive(Clone, Debug, PartialEq)]
 pub struct BadPlace {
-    /// What went wrong there.
-    pub kind: FaultKind,
+    /// What is wrong there.
+    pub kind: Badness,
     /// First byte.
     pub start_byte: u64,
     /// One past the last.
@@ -82,38 +92,45 @@ pub struct BadPlace {
 }
 
 impl BadPlace {
-    /// Its mark on the map: one for what failed, another for data that were read and are wrong.
+    /// Its mark on the map: one for what failed, another for data that were read and are wrong, a third for what the drive found itself.
     pub fn mark(&self) -> &'static str {
         match self.kind {
-            FaultKind::ReadFailed | FaultKind::WriteFailed => "✕",
-            FaultKind::Corrupt | FaultKind::Stale | FaultKind::Misplaced => "≠",
+            Badness::Fault(FaultKind::ReadFailed | FaultKind::WriteFailed) => "✕",
+            Badness::Fault(FaultKind::Corrupt | FaultKind::Stale | FaultKind::Misplaced) => "≠",
+            Badness::Test(_) => "◇",
         }
     }
 
     /// In words, without a full stop.
     pub fn words(&self) -> String {
-        let what = match self.kind {
-            FaultKind::ReadFailed => "not readable",
-            FaultKind::WriteFailed => "not writable",
-            FaultKind::Corrupt => "corrupt",
-            FaultKind::Stale => "older data",
-            FaultKind::Misplaced => "data of another address",
+        let what = match &self.kind {
+            Badness::Fault(FaultKind::ReadFailed) => "not readable",
+            Badness::Fault(FaultKind::WriteFailed) => "not writable",
+            Badness::Fault(FaultKind::Corrupt) => "corrupt",
+            Badness::Fault(FaultKind::Stale) => "older data",
+            Badness::Fault(FaultKind::Misplaced) => "data of another address",
+            Badness::Test(test) => &format!("the drive's own {test} self-test failed here"),
         };
         format!("{what}: byte {} to byte {}", self.start_byte, self.end_byte)
     }
 }
 
-/// All stretches with which something went wrong, those that failed first; of each kind, as many as are kept one by one.
-pub fn bad_places(faults: &[Faults]) -> Vec<BadPlace> {
+/// All stretches with which something is wrong, those that failed first; of each kind, as many as are kept one by one.
+pub fn bad_places(faults: &[Faults], tests: &[FailedTest]) -> Vec<BadPlace> {
     let of = |f: &Faults| {
         let kind = f.kind;
         f.stretches.clone().into_iter().map(move |(start_byte, end_byte)| BadPlace {
-            kind,
+            kind: Badness::Fault(kind),
             start_byte,
             end_byte,
         })
     };
-    faults.iter().flat_map(of).collect()
+    let own = tests.iter().map(|t| BadPlace {
+        kind: Badness::Test(t.test.clone()),
+        start_byte: t.start_byte,
+        end_byte: t.end_byte,
+    });
+    faults.iter().flat_map(of).chain(own).collect()
 }
 
 /// The stretches in which reads failed.

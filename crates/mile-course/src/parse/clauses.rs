@@ -118,11 +118,14 @@ impl Parser {
             "flush" => Clause::Flush,
             "discard" => Clause::Discard,
             "health" => Clause::Health,
-            "self-test" => Clause::SelfTest(match self.one_of(&["short", "extended", "conveyance"])? {
-                0 => SelfTestKind::Short,
-                1 => SelfTestKind::Extended,
-                _ => SelfTestKind::Conveyance,
-            }),
+            "self-test" => {
+                Clause::SelfTest(match self.one_of(&["short", "extended", "conveyance", "selective"])? {
+                    0 => SelfTestKind::Short,
+                    1 => SelfTestKind::Extended,
+                    2 => SelfTestKind::Conveyance,
+                    _ => SelfTestKind::Selective,
+                })
+            }
             "ask" => Clause::Ask(self.text("what the operator is told, in double quotes")?),
             "reads" => Clause::Reads(self.share("a share, such as `reads 70 %`")?),
             "blocks" => Clause::Blocks(self.size()?),

@@ -2,9 +2,10 @@
 
 use super::clauses::Clause;
 use super::{MOST_LEGS, Parser, Unread};
-use crate::course::{Access, Action, End, Kind, Leg, Rest, ScanOrder, Seen, Transfer, WHOLE};
+use crate::course::{Access, Action, End, Kind, Leg, Range, Rest, ScanOrder, Seen, Transfer, WHOLE};
 use crate::diagnostic::{Diagnostic, Span};
 use crate::token;
+use mile_core::health::SelfTestKind;
 use mile_core::surface::refine::REFINE;
 use mile_core::{Bytes, LegName, Op, units::block_size};
 
@@ -50,6 +51,19 @@ pub(crate) fn nothing(op: Op, kind: Kind, access: Access) -> Transfer {
 }
 
 pub(crate) type Clauses = std::vec::IntoIter<(Clause, Span)>;
+
+/// The range that is said behind an action that takes one, and what else is said.
+fn only_over(clauses: Clauses) -> (Option<Range>, Clauses) {
+    let mut over = None;
+    let rest = left_of(clauses, |clause| match clause {
+        Clause::Over(range) if over.is_none() => {
+            over = Some(*range);
+            true
+        }
+        _ => false,
+    });
+    (over, rest)
+}
 
 /// The clauses that are not taken.
 fn left_of(clauses: Clauses, mut take: impl FnMut(&Clause) -> bool) -> Clauses {
@@ -224,23 +238,31 @@ impl Parser {
                 self.nothing_more(clauses, "a look at the health");
                 Some(Action::Health)
             }
-            Some((Clause::SelfTest(kind), _)) => {
-                let at_most = self.only_a_limit(clauses, "a self-test");
-                Some(Action::SelfTest(kind, at_most))
+            Some((Clause::SelfTest(kind), span)) => {
+                let (over, rest) = if kind == SelfTestKind::Selective {
+                    let (over, rest) = only_over(clauses);
+                    if over.is_none() {
+                        self.errors.push(
+                            Diagnostic::new(
+                                span,
+                                "a selective self-test reads a part of the drive, which is not said",
+                            )
+                            .hint("add it, such as `self-test selective, over 10 % to 20 %`"),
+                        );
+                    }
+                    (over.unwrap_or(WHOLE), rest)
+                } else {
+                    (WHOLE, clauses)
+                };
+                let at_most = self.only_a_limit(rest, "a self-test");
+                Some(Action::SelfTest(kind, over, at_most))
             }
             Some((Clause::Ask(text), _)) => {
                 let at_most = self.only_a_limit(clauses, "a word to the operator");
                 Some(Action::Ask(text, at_most))
             }
             Some((Clause::Discard, _)) => {
-                let mut over = None;
-                let rest = left_of(clauses, |clause| match clause {
-                    Clause::Over(range) if over.is_none() => {
-                        over = Some(*range);
-                        true
-                    }
-                    _ => false,
-                });
+                let (over, rest) = only_over(clauses);
                 self.nothing_more(rest, "a discard");
                 Some(Action::Discard(over.unwrap_or(WHOLE)))
             }

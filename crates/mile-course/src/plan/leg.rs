@@ -90,6 +90,7 @@ impl PlannedLeg {
             Work::Discard { start, length } => Load::Discard { start: *start, length: *length },
             Work::Health => Load::Health,
             Work::SelfTest(kind) => Load::SelfTest(*kind),
+            Work::SelectiveTest { start, length } => Load::SelectiveTest { start: *start, length: *length },
             Work::Ask(text) => Load::Ask(text.clone()),
             Work::Rest => Load::Rest,
             Work::Files(f) => Load::Files(f.clone()),
@@ -130,6 +131,10 @@ pub enum Load {
     },
     Health,
     SelfTest(SelfTestKind),
+    SelectiveTest {
+        start: Bytes,
+        length: Bytes,
+    },
     Ask(String),
     Rest,
     Files(Box<PlannedFiles>),
@@ -168,6 +173,9 @@ impl Load {
             Self::Discard { start, length } => format!("discarding {length} from {start} on"),
             Self::Health => "reading the drive's health".into(),
             Self::SelfTest(kind) => format!("the drive tests itself ({})", kind.word()),
+            Self::SelectiveTest { start, length } => {
+                format!("the drive tests itself from {start} to {}", Bytes(start.0 + length.0))
+            }
             Self::Ask(text) => format!("waiting for the operator: {text}"),
             Self::Rest => "resting".into(),
             Self::Files(f) => f.words(),

@@ -278,8 +278,13 @@ impl Drive for BlockDrive {
         self.io.waiting(&self.clock)
     }
 
-    fn begin_self_test(&mut self, kind: TestKind) -> Result<(), DriveError> {
-        probe::request_test(&self.found, TestRequest::Start(kind)).map_err(|e| match e {
+    fn begin_self_test(&mut self, kind: TestKind, over: (Bytes, Bytes)) -> Result<(), DriveError> {
+        let block = self.found.logical_block.0.max(1);
+        let request = match kind {
+            TestKind::Selective => TestRequest::Selective(over.0.0 / block, (over.1.0 / block).max(1) - 1),
+            kind => TestRequest::Start(kind),
+        };
+        probe::request_test(&self.found, request).map_err(|e| match e {
             RawError::NotOffered => DriveError::NotOffered { what: "self-tests of this kind" },
             other => DriveError::Unusable { why: format!("self-tests: {other}") },
         })

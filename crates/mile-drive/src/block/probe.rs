@@ -34,8 +34,6 @@ pub struct Probe {
     pub rpm: Option<u16>,
     /// Its link, where the drive knows more of it than the kernel.
     pub link: Option<Link>,
-    /// Minutes that an extended self-test takes, as declared.
-    pub extended_minutes: Option<u16>,
     /// Its health.
     pub health: Health,
 }
@@ -163,7 +161,12 @@ fn nvme_drive(file: &File) -> Probe {
         Some(false) => Err(RawError::NotOffered),
         _ => raw::nvme_log(file, 0x06, nvme::selftest::LENGTH),
     };
-    let tests = asked.page("NVMe log 06h", "Self-tests", tests, nvme::selftest::decode);
+    let mut tests = asked.page("NVMe log 06h", "Self-tests", tests, nvme::selftest::decode);
+    if let Some(tests) = &mut tests {
+        // Only that of an extended test is declared.
+        let is_extended = tests.running.is_some_and(|r| r.0 == TestKind::Extended);
+        tests.takes_min = controller.as_ref().and_then(|c| c.extended_minutes).filter(|_| is_extended);
+    }
     let has_extended = controller.as_ref().is_some_and(|c| c.lists_logs)
         && raw::nvme_log(file, 0x00, extended::LIST)
             .is_ok_and(|list| extended::is_listed(&list, extended::LOG) == Some(true));
@@ -192,7 +195,6 @@ fn nvme_drive(file: &File) -> Probe {
         fill: namespace.and_then(|n| n.fill()),
         rpm: Some(0),
         link: None,
-        extended_minutes: c.extended_minutes,
         health,
     }
 }
@@ -264,7 +266,21 @@ fn ata_drive(roots: &Roots, found: &Found, file: &File, id: Identify, page: &[u8
         if let Some(log) = &log {
             asked.health.pages.push(Page::new("ATA log 06h", log));
         }
-        ata::self_test(data, log.as_deref())
+        let mut tests = ata::self_test(data, log.as_deref());
+        // The newer log has room for the address of any block.
+        if id.general_logs
+            && let Ok(first) = sector(AtaCommand::read_log(0x07, 0))
+            && let Some(number) = ata::extended_tests_page(&first)
+        {
+            let page =
+                if number == 0 { Ok(first.clone()) } else { sector(AtaCommand::read_log(0x07, number)) };
+            let results = page.map(|page| ata::extended_tests(&first, &page)).unwrap_or_default();
+            if !results.is_empty() {
+                asked.health.pages.push(Page::new("ATA log 07h", &first));
+                tests.results = results;
+            }
+        }
+        tests
     });
     if tests.is_none() {
         asked.miss("Self-tests", "not offered by this drive");
@@ -288,7 +304,6 @@ fn ata_drive(roots: &Roots, found: &Found, file: &File, id: Identify, page: &[u8
         fill: None,
         rpm: id.rpm,
         link: find_link(roots, found, id.sata_gb_s),
-        extended_minutes: smart.extended_minutes,
         health,
     }
 }
@@ -360,8 +375,10 @@ fn scsi_only(file: &File) -> Probe {
 /// A request about self-tests.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum TestRequest {
-    /// Begin one.
+    /// Begin one that reads what the drive reads for it.
     Start(TestKind),
+    /// Begin one of a stretch: its first and its last block. ATA only.
+    Selective(u64, u64),
     /// End the one underway.
     Abort,
 }
@@ -379,7 +396,10 @@ pub fn request_test(found: &Found, request: TestRequest) -> Result<(), RawError>
     match found.transport {
         Transport::Nvme => {
             let page = raw::nvme_identify(&file, 1, 0)?;
-            let ata_only = request == TestRequest::Start(TestKind::Conveyance);
+            let ata_only = matches!(
+                request,
+                TestRequest::Start(TestKind::Conveyance | TestKind::Selective) | TestRequest::Selective(..)
+            );
             if ata_only || Controller::decode(&page).is_some_and(|c| !c.self_test) {
                 return Err(RawError::NotOffered);
             }
@@ -387,13 +407,21 @@ pub fn request_test(found: &Found, request: TestRequest) -> Result<(), RawError>
                 &file,
                 match request {
                     TestRequest::Start(TestKind::Extended) => 2,
-                    TestRequest::Start(_) => 1,
+                    TestRequest::Start(_) | TestRequest::Selective(..) => 1,
                     TestRequest::Abort => 0xf,
                 },
             )
         }
         _ => {
+            if let TestRequest::Selective(first, last) = request {
+                let (data, _) = raw::ata(&file, &AtaCommand::smart(0xd0, 0, true))?;
+                if !SmartData::decode(&data, None).is_some_and(|d| d.selective) {
+                    return Err(RawError::NotOffered);
+                }
+                raw::ata_give(&file, &AtaCommand::write_selective_log(), &ata::selective_log(first, last))?;
+            }
             let code = match request {
+                TestRequest::Selective(..) => 0x04,
                 TestRequest::Start(TestKind::Extended) => 0x02,
                 TestRequest::Start(TestKind::Conveyance) => 0x03,
                 TestRequest::Start(_) => 0x01,

@@ -43,7 +43,7 @@ pub fn decode(log: &[u8]) -> Option<SelfTest> {
             block: (r[2] & 0b10 != 0).then(|| number(16, 8)),
         }
     });
-    Some(SelfTest { running, results: results.collect() })
+    Some(SelfTest { running, takes_min: None, results: results.collect() })
 }
 
 #[cfg(test)]

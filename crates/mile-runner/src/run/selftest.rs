@@ -1,9 +1,9 @@
 //! A leg that has the drive test itself, and waits for how that ends.
 
 use super::{LegEnd, Run};
-use crate::message::{EventKind, HealthShot, Message};
+use crate::message::{EventKind, HealthShot, Message, TestProgress};
 use mile_core::health::SelfTestKind;
-use mile_core::{Nanos, Op};
+use mile_core::{Bytes, Nanos, Op};
 use mile_course::PlannedLeg;
 use mile_drive::DriveError;
 use mile_drive::health::TestKind;
@@ -19,10 +19,11 @@ impl Run<'_> {
         index: u32,
         leg: &PlannedLeg,
         kind: SelfTestKind,
+        over: (Bytes, Bytes),
         began: Nanos,
     ) -> Result<LegEnd, DriveError> {
         let before = self.health.as_ref().and_then(|h| h.self_test.clone()).unwrap_or_default().results;
-        match self.drive.begin_self_test(TestKind::of(kind)) {
+        match self.drive.begin_self_test(TestKind::of(kind), over) {
             Ok(()) => {}
             Err(e @ DriveError::NotOffered { .. }) => {
                 self.close_sample(index, Op::Idle);
@@ -51,6 +52,10 @@ impl Run<'_> {
                 let test = health.self_test.clone();
                 self.watch_health(&health);
                 let over = test.as_ref().is_some_and(|t| t.running.is_none());
+                if let Some((_, percent)) = test.as_ref().and_then(|t| t.running) {
+                    let ran = self.drive.now().since(began);
+                    (self.tell)(Message::SelfTest(TestProgress { kind, percent, ran }));
+                }
                 silent = if test.is_some() { 0 } else { silent + 1 };
                 if over || silent > PATIENCE {
                     let shot = HealthShot { at: self.drive.now(), bytes: self.moved, health };

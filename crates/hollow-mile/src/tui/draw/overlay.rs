@@ -39,7 +39,12 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, state: &State) -> Option<Pos
         }
         Overlay::Start(form) => super::start::draw(buffer, area, state, form),
         Overlay::SelfTest => {
-            let text = "A self-test runs in the drive; it may slow a run. s begins a short one, x an extended one, a ends it, esc goes back.";
+            let shown = state.health.shown.as_ref();
+            let text = if shown.is_some_and(|s| s.card.identity.simulated) {
+                "A simulated drive tests itself in a run of its own. s begins a short test, x an extended one, c one for damage on the way here, esc goes back."
+            } else {
+                "A self-test runs in the drive; it may slow a run. s begins a short one, x an extended one, c one for damage on the way here (ATA), a ends it, esc goes back."
+            };
             ask(buffer, area, theme, text);
             None
         }

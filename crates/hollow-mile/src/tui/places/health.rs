@@ -288,6 +288,11 @@ fn figures(shown: &HealthShown, theme: Theme, width: usize, all: bool) -> Lines 
 fn tests(shown: &HealthShown, theme: Theme, width: usize) -> Lines {
     let ink = Style::new().fg(theme.ink);
     let mut rows: Lines = vec![("Self-tests".into(), theme.strong())];
+    if let Some((run, test)) = &shown.tested {
+        let told = self_test(test).into_iter().map(|l| format!("  {l}, in run {run}"));
+        rows.extend(told.flat_map(|l| wrap(&l, width)).map(|l| (l, ink)));
+        return rows;
+    }
     match shown.card.health.as_ref().and_then(|h| h.self_test.as_ref()) {
         None => rows.push(("  not offered by this drive".into(), ink)),
         Some(test) => {

@@ -61,15 +61,18 @@ fn shown(state: &State) -> Option<Shown<'_>> {
         run: format!("Run {}", open.run),
         surface,
         hollows: &open.findings.hollows,
-        bad: bad_places(&open.findings.faults),
+        bad: open.findings.bad_places(),
     })
 }
 
 /// Takes in what a run underway has added; anew only after a hundredth more of it.
 fn follow(state: &mut State) {
     let live = state.live.as_ref().filter(|l| !l.is_over());
-    state.surface.bad =
-        live.map_or_else(Vec::new, |l| bad_places(&mile_runner::message::faults_of(&l.lane().events)));
+    state.surface.bad = live.map_or_else(Vec::new, |l| {
+        let lane = l.lane();
+        let context = l.head.lane(l.at).context_with(&lane.events);
+        bad_places(&context.faults, &context.failed_tests)
+    });
     let kept = state.surface.live.take();
     state.surface.live = live.map(|live| {
         let trace = live.lane().findings.trace();
@@ -94,7 +97,7 @@ impl View for OfSurface {
     }
 
     fn about(&self) -> &'static str {
-        "The drive from its first byte to its last, left to right. The terrain is the rate of each zone; a strip for each pass shows how far a zone lies below the baseline. A bracket with a number marks a hollow, a zone that is slower than its neighbours; ✕ cannot be read, ≠ holds other data than was written."
+        "The drive from its first byte to its last, left to right. The terrain is the rate of each zone; a strip for each pass shows how far a zone lies below the baseline. A bracket with a number marks a hollow, a zone that is slower than its neighbours; ✕ cannot be read, ≠ holds other data than was written, ◇ is where the drive's own self-test failed."
     }
 
     fn sentence(&self, state: &State) -> (String, String) {
@@ -121,14 +124,20 @@ impl View for OfSurface {
             0 => String::new(),
             bytes => format!(" {} were not looked at.", Bytes(bytes)),
         };
-        let (wrong, failed): (Vec<&BadPlace>, Vec<_>) = shown.bad.iter().partition(|b| b.mark() == "≠");
-        let bad = counted(failed.len(), "unreadable stretch", "unreadable stretches");
-        let wrong = match wrong.len() {
+        let marked = |mark: &str| shown.bad.iter().filter(|b| b.mark() == mark).count();
+        let bad = counted(marked("✕"), "unreadable stretch", "unreadable stretches");
+        let wrong = match marked("≠") {
             0 => String::new(),
             n => format!(", {}", counted(n, "stretch with wrong data", "stretches with wrong data")),
         };
+        let own = match marked("◇") {
+            0 => String::new(),
+            n => {
+                format!(", {}", counted(n, "failed self-test of the drive", "failed self-tests of the drive"))
+            }
+        };
         let text = format!(
-            "{}: {}{candidates}, {bad}{wrong}.{looked}",
+            "{}: {}{candidates}, {bad}{wrong}{own}.{looked}",
             shown.run,
             counted(confirmed, "hollow confirmed", "hollows confirmed")
         );

@@ -9,6 +9,7 @@ use mile_bench::session::{self, Order, OrderLane};
 use mile_core::Bytes;
 use mile_drive::Situation;
 use mile_drive::block::Consent;
+use mile_drive::health::TestKind;
 use mile_runner::remote::Client;
 use std::path::Path;
 
@@ -174,6 +175,24 @@ pub(super) fn start_next(state: &mut State, jobs: &Jobs) {
         path: Text::prefilled(drive),
         size: Text::prefilled("4GB"),
         field: if is_file { Field::Path } else { Field::Setup(0) },
+        ..StartForm::default()
+    };
+    show(state, jobs, form);
+}
+
+/// Offers to start a run in which a simulated drive tests itself.
+pub(super) fn ask_self_test(state: &mut State, jobs: &Jobs, drive: String, kind: TestKind) {
+    if let Err(text) = room_for_one_more(state) {
+        return state.complain(text);
+    }
+    let kind = kind.word();
+    let text = format!("course \"self-test\"\nleg {kind}\n  self-test {kind}\n");
+    let card = state.bench.cards.iter().find(|c| c.identity.name == drive);
+    let lane = card.map_or_else(|| FormLane { drive, ..FormLane::default() }, |c| lane_on(String::new(), c));
+    let form = StartForm {
+        lanes: vec![lane],
+        choices: vec![Choice { name: format!("{kind} self-test"), text, lanes: Vec::new() }],
+        field: Field::Setup(0),
         ..StartForm::default()
     };
     show(state, jobs, form);
