@@ -1,9 +1,11 @@
 //! The command line. Names here are a contract (docs/guide.md).
 
+mod help;
 mod lab;
 mod logbook;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+pub(crate) use help::command;
 pub(crate) use lab::{FleetArgs, LabArgs, LabCommand};
 pub(crate) use logbook::{LogbookArgs, LogbookCommand};
 use mile_bench::Failure;
@@ -93,54 +95,54 @@ pub(crate) struct RunArgs {
     pub(crate) course: PathBuf,
     /// The drive: sim:NAME, sim:PATH.toml, the node of a block device, or the path of a file to make. For a course with lanes, once
     /// for each lane, as LANE=DRIVE.
-    #[arg(long, value_name = "[LANE=]DRIVE", required = true)]
+    #[arg(long, value_name = "[LANE=]DRIVE", required = true, help_heading = "Drive")]
     pub(crate) on: Vec<String>,
     /// Size of the file to make, such as 4GB; LANE=SIZE for that of one lane.
-    #[arg(long, value_name = "[LANE=]SIZE")]
+    #[arg(long, value_name = "[LANE=]SIZE", help_heading = "Drive")]
     pub(crate) size: Vec<String>,
     /// Seed of random addresses and of the simulation.
-    #[arg(long, default_value_t = 1)]
+    #[arg(long, default_value_t = 1, help_heading = "Drive")]
     pub(crate) seed: u64,
     /// How fast a simulated drive's time runs: max, x1, x60 and so on.
-    #[arg(long, default_value = "max")]
+    #[arg(long, default_value = "max", help_heading = "Drive")]
     pub(crate) speed: Speed,
     /// Logbook to keep the run in: a file, or the archive of a lab (postgres://ROLE@HOST/DATABASE, or `lab`).
-    #[arg(long, value_name = "FILE")]
+    #[arg(long, value_name = "FILE", help_heading = "What is kept and told")]
     pub(crate) logbook: Option<PathBuf>,
     /// Write what a simulated drive really did to this file, as JSON.
-    #[arg(long, value_name = "FILE")]
+    #[arg(long, value_name = "FILE", help_heading = "What is kept and told")]
     pub(crate) truth: Option<PathBuf>,
     /// Bench instruments: the file that says how each is asked, or `bench` for those of the simulated bench.
-    #[arg(long, value_name = "TOML")]
+    #[arg(long, value_name = "TOML", help_heading = "What is kept and told")]
     pub(crate) instruments: Option<String>,
     /// Serve the figures of the run as OpenMetrics text for a monitoring system, at a port of this host alone (9464) or at a host and a port.
-    #[arg(long, value_name = "ADDRESS")]
+    #[arg(long, value_name = "ADDRESS", help_heading = "What is kept and told")]
     pub(crate) metrics: Option<String>,
     /// What to print at the end.
-    #[arg(long, value_enum, default_value_t)]
+    #[arg(long, value_enum, default_value_t, help_heading = "What is kept and told")]
     pub(crate) format: Format,
     /// Allow writing to a block device: its serial number, or its name where it has none. All that is on it will be lost. For a course
     /// with lanes, LANE=SERIAL for each of them.
-    #[arg(long, value_name = "[LANE=]SERIAL")]
+    #[arg(long, value_name = "[LANE=]SERIAL", help_heading = "Permission to write")]
     pub(crate) arm: Vec<String>,
     /// Allow writing over what is on the device: gpt or ext for one, or data for what is not recognised. May be given more than once; for
     /// a course with lanes, LANE=WHAT.
-    #[arg(long, value_name = "[LANE=]WHAT", requires = "arm")]
+    #[arg(long, value_name = "[LANE=]WHAT", requires = "arm", help_heading = "Permission to write")]
     pub(crate) destroy: Vec<String>,
     /// Leave the run to a process of its own, and come back at once.
-    #[arg(long, conflicts_with_all = ["truth", "format"])]
+    #[arg(long, conflicts_with_all = ["truth", "format"], help_heading = "What is kept and told")]
     pub(crate) detach: bool,
     /// Discard what the course writes to before it begins.
-    #[arg(long)]
+    #[arg(long, help_heading = "Permission to write")]
     pub(crate) discard_first: bool,
     /// Keep the file that the run was made on.
-    #[arg(long)]
+    #[arg(long, help_heading = "Drive")]
     pub(crate) keep: bool,
     /// How operations on a file are put in flight.
-    #[arg(long, value_enum, default_value_t)]
+    #[arg(long, value_enum, default_value_t, help_heading = "Drive")]
     pub(crate) engine: EngineArg,
     /// Do not start where anything speaks against it. Without this, warnings are told and kept with the run.
-    #[arg(long)]
+    #[arg(long, help_heading = "Permission to write")]
     pub(crate) strict: bool,
     #[command(flatten)]
     pub(crate) situation: SituationArgs,
@@ -250,6 +252,7 @@ pub(crate) enum EngineArg {
 
 /// The conditions of a run.
 #[derive(Clone, Debug, Default, Args)]
+#[command(next_help_heading = "How the drive is set up, kept with the run")]
 pub(crate) struct SituationArgs {
     /// Slot or port that the drive is in.
     #[arg(long)]

@@ -17,7 +17,7 @@ mod tables;
 mod text;
 mod tui;
 
-use clap::Parser;
+use clap::FromArgMatches;
 use cli::{Cli, Command};
 use std::process::ExitCode;
 
@@ -33,7 +33,10 @@ pub(crate) fn pass_over_contained_panics() {
 
 /// Does what the command line says.
 pub fn run() -> ExitCode {
-    let cli = Cli::parse();
+    let cli = match Cli::from_arg_matches(&cli::command().get_matches()) {
+        Ok(cli) => cli,
+        Err(e) => e.exit(),
+    };
     pass_over_contained_panics();
     let result = match cli.command {
         None => tui::open_bench(cli.logbook),

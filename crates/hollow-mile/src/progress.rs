@@ -346,16 +346,24 @@ mod tests {
         let mut progress = Progress::of_legs(mile_course::plan(&course, &FACTS).unwrap().legs);
         let event = |kind| Event { at: Nanos(0), bytes: Bytes(0), kind };
         progress.event(&event(EventKind::LegBegan { leg: 0, name: "test".into(), words: String::new() }));
-        let test = |percent, hours: f64| TestProgress {
+        let test = |percent, hours: f64, reached: f64| TestProgress {
             kind: mile_core::health::SelfTestKind::Extended,
             percent,
             ran: Nanos::from_secs(3600.0 * hours),
+            reached: Nanos::from_secs(3600.0 * reached),
         };
         // A quarter took an hour: three are left; the limit of 9 hours would leave 8.
-        progress.test(test(25, 1.0));
+        progress.test(test(25, 1.0, 1.0));
         assert!(progress.sentence().contains(" 25 % done, about 3 h left."), "{}", progress.sentence());
+        // Of a drive that tells quarters only, half of the next has gone by.
+        progress.test(test(25, 1.5, 1.0));
+        assert!(
+            progress.sentence().contains(" 25 % done, about 2 h 30 min left."),
+            "{}",
+            progress.sentence()
+        );
         // At the limit, that counts.
-        progress.test(test(50, 8.0));
+        progress.test(test(50, 8.0, 8.0));
         assert!(progress.sentence().ends_with("50 % done, about 60 min left."), "{}", progress.sentence());
     }
 

@@ -6,6 +6,7 @@
 pub(crate) mod canvas;
 mod check;
 mod draw;
+pub(crate) use draw::wrap;
 mod jobs;
 mod keys;
 mod memory;

@@ -13,7 +13,7 @@ use common::Bench;
 use serde_json::Value;
 use std::process::Stdio;
 
-const KINDS: [&str; 24] = [
+const KINDS: [&str; 25] = [
     "first-look",
     "long-soak",
     "fill-sweep",
@@ -24,6 +24,7 @@ const KINDS: [&str; 24] = [
     "heat-comparison",
     "two-coolers",
     "two-slots",
+    "two-ports",
     "drive-to-drive",
     "small-and-large-files",
     "ramp",

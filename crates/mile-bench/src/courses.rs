@@ -19,7 +19,7 @@ macro_rules! ready {
 }
 
 /// All of them, the ones that are run first in front.
-pub const READY: [Ready; 24] = ready![
+pub const READY: [Ready; 25] = ready![
     "first-look",
     "long-soak",
     "fill-sweep",
@@ -30,6 +30,7 @@ pub const READY: [Ready; 24] = ready![
     "heat-comparison",
     "two-coolers",
     "two-slots",
+    "two-ports",
     "drive-to-drive",
     "small-and-large-files",
     "ramp",

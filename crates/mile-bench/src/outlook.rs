@@ -11,6 +11,9 @@ use mile_runner::Status;
 use serde::Serialize;
 use std::collections::HashMap;
 
+/// What [`Outlook::time_words`] says where no leg has a time that is known.
+pub const NOT_KNOWN: &str = "time not known";
+
 /// Newest earlier runs of a drive that are looked at.
 const MOST_RUNS: usize = 4;
 /// Most runs on drives of its model among which they are looked for.
@@ -422,7 +425,7 @@ impl Outlook {
     pub fn time_words(&self) -> String {
         let (cast, about) = (&self.forecast, self.about());
         match (cast.seconds, cast.unknown) {
-            (s, n) if n > 0 && s < 1.0 => "time not known".to_owned(),
+            (s, n) if n > 0 && s < 1.0 => NOT_KNOWN.to_owned(),
             (s, 0) => format!("{about} {}", Nanos::from_secs(rounded(s))),
             (s, 1) => format!("{} and one leg of which the time is not known", Nanos::from_secs(rounded(s))),
             (s, n) => format!("{} and {n} legs of which the time is not known", Nanos::from_secs(rounded(s))),

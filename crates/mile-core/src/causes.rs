@@ -12,8 +12,8 @@ mod weights;
 use crate::findings::{Break, Candidate, Cause, Context, Evidence, Hollow};
 use crate::plateaus::Edge;
 use crate::sample::Op;
-use crate::trace::Trace;
-use crate::units::{Bytes, Celsius};
+use crate::trace::{Trace, TraceLeg};
+use crate::units::{Bytes, Celsius, Rate};
 use facts::Facts;
 pub(crate) use facts::address;
 pub use weights::{Row, TABLE, weight_of};
@@ -57,11 +57,49 @@ const CAP_NO_FILL: f64 = 0.8;
 /// Highest confidence with a temperature, but without a limit to hold it against and without counters.
 const CAP_NO_LIMIT: f64 = 0.97;
 
-/// Bytes moved by the end of the last rest before sample `before`, 0 where there was none.
-pub fn written_at_last_rest(trace: &Trace, before: usize) -> Bytes {
-    let past = trace.legs().partition_point(|leg| leg.samples.end <= before);
-    let rest = trace.legs()[..past].iter().rev().find(|leg| leg.op == Op::Idle);
-    rest.map_or(Bytes(0), |leg| trace.moved(leg.samples.end))
+/// How far apart two amounts of bytes are surely not the same, as a difference of logarithms, and how many falls at one address that came after others
+/// than this one make it a place.
+const OTHER_BYTES: f64 = 0.2;
+const AGAIN: usize = 2;
+/// How much faster a leg has to begin than the writes before it ended, if the drive had recovered in the reads between.
+const RECOVERED: f64 = 1.15;
+/// Samples at the end of a leg that tell how fast it ended.
+const LAST: usize = 12;
+
+/// The sample at which the last pause of writing before leg `leg` ended, in which a cache has room made: a rest, or reads after which the writes went
+/// on at a higher rate, `rate`, than they had before. 0 where there was none.
+pub fn pause_before(trace: &Trace, leg: usize, rate: Rate) -> usize {
+    let legs = trace.legs();
+    let mut read = None;
+    for before in legs[..leg].iter().rev() {
+        match before.op {
+            Op::Idle => return before.samples.end,
+            Op::Read => read = read.or(Some(before.samples.end)),
+            Op::Write | Op::Mixed => {
+                let range = before.samples.clone();
+                let ended = trace.mean_rate(range.end.saturating_sub(LAST).max(range.start)..range.end);
+                match read {
+                    Some(end) if ended.is_some_and(|e| rate.0 > RECOVERED * e.0) => return end,
+                    // Whether they had recovered before that is told by that leg itself.
+                    _ => break,
+                }
+            }
+        }
+    }
+    let rest = legs[..leg].iter().rev().find(|l| l.op == Op::Idle);
+    rest.map_or(0, |l| l.samples.end)
+}
+
+/// Bytes written from sample `from` until so many bytes were moved in all, in leg `leg`. What was read between fills no cache.
+pub fn written_since(trace: &Trace, from: usize, leg: &TraceLeg, moved: u64) -> u64 {
+    let (start, end) = (leg.samples.start, leg.samples.end);
+    let before = trace.totals(start).0.0.saturating_sub(trace.totals(from.min(start)).0.0);
+    let (written, all) =
+        (trace.totals(end).0.0 - trace.totals(start).0.0, trace.moved(end).0 - trace.moved(start).0);
+    let within = moved.saturating_sub(trace.moved(start).0);
+    // Of a mix, the part that is written; the whole of it else.
+    let share = if all == 0 { 1.0 } else { written as f64 / all as f64 };
+    before + if written == all || written == 0 { within } else { (within as f64 * share) as u64 }
 }
 
 /// A break to be explained.
@@ -96,6 +134,13 @@ pub struct Scene<'a> {
     legs: Vec<Option<(f64, f64)>>,
 }
 
+/// The end of the last pause before the leg of a break: of writing, where it is of one that writes.
+fn pause_of(trace: &Trace, seen: &Seen) -> usize {
+    // Reads fill no cache, so that only a rest counts for them.
+    let rate = if trace.legs()[seen.leg].op == Op::Read { Rate(0.0) } else { seen.edge.from };
+    pause_before(trace, seen.leg, rate)
+}
+
 /// What a break is compared with others by.
 #[derive(Clone, Copy, Debug)]
 struct Mark {
@@ -103,7 +148,7 @@ struct Mark {
     /// Of a leg that writes, and within it.
     writes_within: bool,
     temp: Option<Celsius>,
-    /// Bytes moved at the end of the last rest before its leg, and since then.
+    /// Bytes moved at the end of the last pause before its leg, and those written since then.
     rested: u64,
     since: u64,
     address: Option<Bytes>,
@@ -121,13 +166,13 @@ impl<'a> Scene<'a> {
         let last = trace.len().saturating_sub(1);
         let mark = |s: &Seen| {
             let leg = &trace.legs()[s.leg];
-            let rested = written_at_last_rest(trace, leg.samples.start).0;
+            let paused = pause_of(trace, s);
             Mark {
                 falls: s.edge.to.0 < s.edge.from.0,
                 writes_within: leg.op == Op::Write && !s.across,
                 temp: facts::temp_at(trace, &s.edge, s),
-                rested,
-                since: s.edge.bytes.0.saturating_sub(rested),
+                rested: trace.moved(paused).0,
+                since: written_since(trace, paused, leg, s.edge.bytes.0),
                 address: facts::address(trace, s.edge.sample.min(last)).filter(|_| !at_random[s.leg]),
             }
         };
@@ -321,6 +366,25 @@ impl Scene<'_> {
         if rises { count } else { 0 }
     }
 
+    /// Other falls of writes at the address of break `index`, from and to about the same rates, that came after other bytes since their last pause: a
+    /// cache that is full has no address, so that these tell a weak place from it.
+    fn here_after_other_bytes(&self, index: usize, near: f64) -> usize {
+        let (seen, own) = (&self.seen[index], &self.marks[index]);
+        let Some(at) = own.address.filter(|_| own.writes_within && own.falls) else { return 0 };
+        let highest = self.trace.offset.extent(0, self.trace.len()).map_or(0.0, |e| e.max * 1e6);
+        let reach = near * self.context.capacity.map_or(highest, |c| c.0 as f64).max(1.0);
+        let differ = |a: f64, b: f64| (a.max(1.0) / b.max(1.0)).ln().abs();
+        let is_other = |(s, m): &(&Seen, &Mark)| {
+            m.writes_within
+                && m.falls
+                && m.address.is_some_and(|a| a.0.abs_diff(at.0) as f64 <= reach)
+                && differ(m.since as f64, own.since as f64) > OTHER_BYTES
+                && differ(s.edge.from.0, seen.edge.from.0) < SAME_BYTES
+                && differ(s.edge.to.0, seen.edge.to.0) < SAME_BYTES
+        };
+        self.seen.iter().zip(&self.marks).filter(is_other).count()
+    }
+
     /// Other legs that went over the address of a break, and how many of them changed there in the same direction.
     fn passes(&self, index: usize, near: f64) -> (usize, usize) {
         let seen = &self.seen[index];
@@ -363,7 +427,13 @@ impl Scene<'_> {
 impl Facts {
     /// Whether another pass changed at the same address, and that is no cache that was full after the same bytes.
     fn same_place(&self) -> bool {
-        self.passes.1 > 0 && (self.op == Op::Read || self.comes_back || self.brings_back)
+        self.is_no_cache()
+            || self.passes.1 > 0 && (self.op == Op::Read || self.comes_back || self.brings_back)
+    }
+
+    /// Whether writes fell at this address again and again after other bytes, as no cache does that is full.
+    fn is_no_cache(&self) -> bool {
+        self.here_after_other_bytes >= AGAIN
     }
 
     /// Whether heat shows by readings of its own: a counter that begins to tick, or a temperature that rose to the limit.

@@ -130,12 +130,14 @@ fn against(op: &str, which: &str, claimed: Rate, measured: f64, excuses: Vec<Str
 fn excuses(trace: &Trace, context: &Context, found: &Findings, from: f64, to: f64) -> Vec<String> {
     let index = |s: f64| trace.index_at_time(crate::units::Nanos::from_secs(s));
     let (first, end) = (index(from), index(to).max(index(from) + 1).min(trace.len()));
+    // A read goes past the write cache.
+    let reads = trace.legs().iter().any(|l| l.op == Op::Read && l.samples.contains(&first));
     let stretch = Stretch {
         from,
         to,
         rate: trace.mean_rate(first..end),
         fill: trace.fill.extent(first, end).map(|e| e.mean),
-        cache_by: Some(from + 1.0),
+        cache_by: (!reads).then_some(from + 1.0),
     };
     stretch.excuses(context, found)
 }

@@ -551,11 +551,6 @@ impl Findings {
         self
     }
 
-    /// All places with which something is wrong, for the map of the surface.
-    pub fn bad_places(&self) -> Vec<BadPlace> {
-        bad_places(&self.faults, &self.failed_self_tests)
-    }
-
     /// Adds the rows of its legs, and what they show together; `context` is what was known beside the samples.
     pub fn add_rows(&mut self, rows: Vec<LegRow>, context: &Context) {
         self.stated_claims = stated(context, &rows, self);
@@ -710,13 +705,15 @@ fn leg_figures(trace: &Trace, leg: &TraceLeg) -> LegFigures {
     }
 }
 
-/// The cache as a break shows it: bytes since the last rest, or since the start of the run.
+/// The cache as a break in a leg shows it: bytes written since the last pause, or since the start of the run.
 pub(crate) fn cache(trace: &Trace, leg: &TraceLeg, found: &Break) -> Cache {
-    let rested = causes::written_at_last_rest(trace, leg.samples.start).0;
+    let index = trace.legs().partition_point(|l| l.samples.start < leg.samples.start);
+    let paused = causes::pause_before(trace, index, Rate(found.from_mb_s * 1e6));
+    let written = |moved: u64| causes::written_since(trace, paused, leg, moved);
     Cache {
-        bytes: found.at_bytes.saturating_sub(rested),
-        low_bytes: found.low_bytes.saturating_sub(rested),
-        high_bytes: found.high_bytes.saturating_sub(rested),
+        bytes: written(found.at_bytes),
+        low_bytes: written(found.low_bytes),
+        high_bytes: written(found.high_bytes),
         before_mb_s: found.from_mb_s,
         after_mb_s: found.to_mb_s,
     }

@@ -1,6 +1,6 @@
 //! What to run next, so that a doubtful break becomes a sure one: the cheapest course that gives the candidates different outcomes.
 
-use crate::causes::{address, weight_of, written_at_last_rest};
+use crate::causes::{address, weight_of};
 use crate::findings::{Break, Cause, Context, NextStep};
 use crate::sample::Op;
 use crate::trace::{Trace, TraceLeg};
@@ -67,7 +67,7 @@ const PART: f64 = 0.45;
 
 /// Twice what it took, with a rest between that lets a cache come back: in one run, so that both falls are held against each other.
 fn write_again(trace: &Trace, leg: &TraceLeg, context: &Context, doubtful: &Break) -> (String, String) {
-    let begin = trace.moved(leg.samples.start).0.max(written_at_last_rest(trace, leg.samples.start).0);
+    let begin = trace.moved(leg.samples.start).0;
     let most = context.capacity.map_or(f64::INFINITY, |c| PART * c.0 as f64);
     let again = (doubtful.at_bytes.saturating_sub(begin)) as f64 * 1.3;
     let again = (again.min(most) / 1e9).max(0.1);

@@ -1,5 +1,7 @@
 //! Robust statistics.
 
+use statrs::function::erf::erf_inv;
+
 /// Values that are enough to know a quantile of a long series: of so many, a median is known to 0.5 % of a standard deviation.
 const ENOUGH: usize = 1 << 16;
 
@@ -33,7 +35,8 @@ pub fn mad_sigma(values: &mut [f64]) -> Option<f64> {
 
 /// Standard deviation of the noise in a series whose level may jump or drift: the MAD of first differences, over √2
 /// as the difference of two independent values has twice the variance. Where values come in units so large that a quarter of the differences are
-/// none, the ninth decile of their size instead (1.645 standard deviations of normal ones).
+/// none, what makes that many of normal ones less than half a unit counts if it is more; and rounding alone has a standard deviation of unit/√12. Both
+/// depend on how many are none, and not on how large the others are: a third of them may be dips.
 pub fn difference_sigma(values: &[f64]) -> Option<f64> {
     lag_sigma(&mut lag_differences(values, 1))
 }
@@ -46,14 +49,19 @@ pub(crate) fn lag_differences(values: &[f64], lag: usize) -> Vec<f64> {
 /// As [`difference_sigma`], of differences that are given.
 pub(crate) fn lag_sigma(differences: &mut [f64]) -> Option<f64> {
     let n = differences.len();
-    let none = differences.iter().filter(|d| d.abs() < 1e-12).count();
-    let mut sigma = mad_sigma(differences)?;
-    if 4 * none > n {
-        // They are their own distances from the median now.
-        let (_, decile, _) = differences.select_nth_unstable_by(n * 9 / 10, f64::total_cmp);
-        sigma = sigma.max(*decile / 1.645);
+    let mut some: Vec<f64> = differences.iter().map(|d| d.abs()).filter(|d| *d >= 1e-12).collect();
+    let none = n - some.len();
+    let sigma = mad_sigma(differences)? / std::f64::consts::SQRT_2;
+    // Where nine in ten are none, the others are steps of the level.
+    if 4 * none <= n || 10 * some.len() < n {
+        return Some(sigma);
     }
-    Some(sigma / std::f64::consts::SQRT_2)
+    // A unit is what most differences have at the least.
+    let decile = some.len() / 10;
+    let (_, unit, _) = some.select_nth_unstable_by(decile, f64::total_cmp);
+    // P(|d| < unit/2) = erf(unit / (2 √2 √2 σ)) for the difference of two values of standard deviation σ.
+    let within = erf_inv(none as f64 / n as f64);
+    Some(sigma.max(*unit / (4.0 * within)).max(*unit / 12.0_f64.sqrt()))
 }
 
 /// Mean and standard deviation (n - 1) of `values`; the deviation of a single value is 0. `None` for none.
@@ -114,5 +122,42 @@ mod tests {
         assert_eq!(stepped, values);
         values[10] = 100.0;
         assert_eq!(running_median(&values, 3), stepped);
+    }
+
+    /// Normal noise in units of a tenth to three times its standard deviation, a third of the values far below: the estimate stays near the standard
+    /// deviation that rounding and noise have together.
+    #[test]
+    fn the_noise_of_values_in_units_is_that_of_most_of_them() {
+        let mut bits = 88_172_645_463_325_252_u64;
+        let mut unit = move || {
+            bits ^= bits << 13;
+            bits ^= bits >> 7;
+            bits ^= bits << 17;
+            (bits >> 11) as f64 / (1_u64 << 53) as f64
+        };
+        for units in [0.1, 0.5, 1.0, 2.0, 3.0] {
+            for dips in [0, 24, 12] {
+                let values: Vec<f64> = (0..4000)
+                    .map(|i| {
+                        let normal = (0..12).map(|_| unit()).sum::<f64>() - 6.0;
+                        // Two of each so many.
+                        let dip = if dips > 0 && i % dips < 2 { -40.0 } else { 0.0 };
+                        ((normal + dip) / units).round() * units
+                    })
+                    .collect();
+                let truth = (1.0 + units * units / 12.0_f64).sqrt();
+                for lag in [1, 9] {
+                    let found = lag_sigma(&mut lag_differences(&values, lag)).unwrap();
+                    let most = if dips == 12 { 2.3 } else { 2.0 };
+                    assert!(
+                        (0.6..most).contains(&(found / truth)),
+                        "unit {units}, dips {dips}, lag {lag}: {found}"
+                    );
+                }
+            }
+        }
+        // A level without noise, and a step.
+        let steps: Vec<f64> = (0..400).map(|i| if i < 200 { 5.0 } else { 4.0 }).collect();
+        assert_eq!(difference_sigma(&steps), Some(0.0));
     }
 }

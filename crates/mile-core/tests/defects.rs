@@ -322,3 +322,167 @@ fn a_second_pass_over_the_falling_rates_of_a_disk_is_no_change_while_it_goes_on(
         assert_eq!(found.breaks.iter().map(|b| b.cause).collect::<Vec<_>>(), [Cause::Workload]);
     }
 }
+
+/// A leg of a trace: what it does, its seconds, and its rate as a function of its own time.
+type Leg<'a> = (Op, f64, &'a dyn Fn(f64) -> f64);
+
+fn legs(legs: &[Leg<'_>]) -> Vec<Sample> {
+    let mut all: Vec<Sample> = Vec::new();
+    for (i, (op, seconds, rate)) in legs.iter().enumerate() {
+        let begin = all.last().map_or(0.0, |s| s.end.secs());
+        let made = Maker { op: *op, seed: 7 + i as u64, ..Maker::new(*seconds) }.samples(rate);
+        all.extend(made.into_iter().map(|s| Sample {
+            start: Nanos::from_secs(begin + s.start.secs()),
+            end: Nanos::from_secs(begin + s.end.secs()),
+            leg: i as u32,
+            temp: Some(Celsius(50.0)),
+            ..s
+        }));
+    }
+    all
+}
+
+/// Bug: what was read before a leg of writes was taken for written, so that a cache of 116 GB was 2.1 TB, "more than a cache can take", and the fall
+/// unexplained with 90 % confidence.
+#[test]
+fn what_is_read_before_fills_no_cache() {
+    let full = |t: f64| if t < 40.0 { 2900.0 } else { 1050.0 };
+    let samples = legs(&[(Op::Read, 600.0, &|_| 3300.0), (Op::Write, 300.0, &full)]);
+    let names = ["read".into(), "write".into()];
+    let found = findings(&Trace::of(&samples, &names), &limits());
+    let falls: Vec<&Break> = found.breaks.iter().filter(|b| b.to_mb_s < 1500.0).collect();
+    assert_eq!(falls.iter().map(|b| b.cause).collect::<Vec<_>>(), [Cause::CacheExhausted], "{falls:#?}");
+    assert!(falls[0].confidence < 0.9, "seen once, it may be something else: {}", falls[0].confidence);
+    let cache = found.cache.unwrap();
+    assert!((cache.bytes as f64 / 116e9 - 1.0).abs() < 0.01, "{cache:?}");
+    assert!(cache.low_bytes <= 116_200_000_000 && cache.high_bytes >= 115_800_000_000, "{cache:?}");
+}
+
+/// Bug: between legs of reads, in which the cache had room made, each fall of a sweep counted as a further one after all that had been moved, and was
+/// unexplained.
+#[test]
+fn a_cache_that_recovers_while_others_legs_read_is_found_in_each_leg() {
+    let laid = |t: f64| if t < 40.0 { 2900.0 } else { 1050.0 };
+    let part = |t: f64| if t < 4.0 { 2900.0 } else { 1050.0 };
+    let read = |_: f64| 5000.0;
+    let mut all: Vec<Leg<'_>> = vec![(Op::Write, 300.0, &laid)];
+    let mut names = vec!["lay".to_owned()];
+    for depth in [1, 2, 4, 8, 16, 32, 64, 128] {
+        all.extend([(Op::Read, 10.0, &read as &dyn Fn(f64) -> f64), (Op::Write, 12.0, &part)]);
+        names.extend([format!("depth {depth} / read"), format!("depth {depth} / write")]);
+    }
+    let samples = legs(&all);
+    let found = findings(&Trace::of(&samples, &names), &limits());
+    let falls: Vec<&Break> =
+        found.breaks.iter().filter(|b| b.from_mb_s > 2500.0 && b.to_mb_s < 1500.0).collect();
+    assert_eq!(falls.len(), 9, "{:#?}", found.breaks);
+    for b in falls {
+        assert_eq!(b.cause, Cause::CacheExhausted, "{b:#?}");
+    }
+    // Where the writes go on as slow as they ended, nothing recovered: a fall there is no first one.
+    let slower = |t: f64| if t < 60.0 { 1050.0 } else { 600.0 };
+    let samples = legs(&[(Op::Write, 300.0, &laid), (Op::Read, 10.0, &read), (Op::Write, 200.0, &slower)]);
+    let found = findings(&Trace::of(&samples, &["lay".into(), "read".into(), "on".into()]), &limits());
+    let last = found.breaks.last().unwrap();
+    assert!(!format!("{last:?}").contains("first fall of this leg"), "{last:#?}");
+}
+
+/// Bug: a read that was slower than claimed was excused with the write cache, which an earlier leg had filled.
+#[test]
+fn a_slow_read_is_not_excused_with_a_full_write_cache() {
+    let full = |t: f64| if t < 40.0 { 2900.0 } else { 1050.0 };
+    let samples = legs(&[(Op::Write, 300.0, &full), (Op::Read, 100.0, &|_| 900.0)]);
+    let claimed = Some(Rate(3e9));
+    let context = Context { rated_write: claimed, rated_read: claimed, ..limits() };
+    let found = findings(&Trace::of(&samples, &["write".into(), "read".into()]), &context);
+    let excuse = |what: &str| {
+        let claim = found
+            .claims
+            .iter()
+            .find(|c| c.what == what)
+            .unwrap_or_else(|| panic!("{what}: {:#?}", found.claims));
+        claim.excuses.iter().any(|e| e == "the write cache was exhausted")
+    };
+    assert!(excuse("write, last plateau"));
+    assert!(!excuse("read, first plateau"), "{:#?}", found.claims);
+}
+
+/// Bug: a clear step was not found where the rate comes in units of 1 % and falls to half for two samples now and then: the dips, in more than a tenth of
+/// the differences, were taken for the noise, which then was as large as the step.
+#[test]
+fn a_step_among_brief_dips_of_a_rate_in_units_is_found() {
+    let mut others = 0;
+    for seed in 0..20 {
+        let mut dice = 88_172_645_463_325_252_u64 ^ (seed << 17);
+        let mut unit = || {
+            dice ^= dice << 13;
+            dice ^= dice >> 7;
+            dice ^= dice << 17;
+            (dice >> 11) as f64 / (1_u64 << 53) as f64
+        };
+        let mut left = 0;
+        let rates: Vec<f64> = (0..373)
+            .map(|i| {
+                let level = if i < 113 { 415.0 } else { 268.0 };
+                if i >= 113 && left == 0 && unit() < 0.035 {
+                    left = 2;
+                }
+                let dip = if left > 0 { 0.7 } else { 1.0 };
+                left = usize::saturating_sub(left, 1);
+                (level * dip * (1.0 + 0.01 * (unit() + unit() - 1.0)) / 4.2).round() * 4.2
+            })
+            .collect();
+        let sample = |(i, rate): (usize, &f64)| Sample {
+            start: Nanos(i as u64 * 250_000_000),
+            end: Nanos((i as u64 + 1) * 250_000_000),
+            written: Bytes((rate * 0.25e6) as u64),
+            ..Sample::default()
+        };
+        let samples: Vec<Sample> = rates.iter().enumerate().map(sample).collect();
+        let found = shown(&samples);
+        let is_step = |b: &&Break| (b.at_s - 28.25).abs() <= 0.5 && b.to_mb_s < 0.75 * b.from_mb_s;
+        assert_eq!(found.breaks.iter().filter(is_step).count(), 1, "seed {seed}: {:#?}", found.breaks);
+        // Where many dips lie together, their end may look like a change.
+        others += found.breaks.len() - 1;
+    }
+    assert!(others <= 2, "{others} other breaks in 20 traces");
+}
+
+/// Bug: legs that wrote until the rate had been down for two minutes met a weak place of a disk at the same address, some after the same bytes: a full
+/// write cache with 98 % confidence. That others came there after other bytes, as no cache does, was not looked at.
+#[test]
+fn a_weak_place_that_writes_meet_after_other_bytes_is_no_cache() {
+    let place = 100e9;
+    let starts = [0.0, 0.0, 30e9, 30e9, 55e9, 70e9];
+    let rates: Vec<_> = starts
+        .iter()
+        .map(|start| move |t: f64| if start + t * 167e6 < place { 167.0 } else { 134.0 })
+        .collect();
+    let rest = |_: f64| 0.0;
+    let mut all: Vec<Leg<'_>> = Vec::new();
+    let mut names = Vec::new();
+    for (start, rate) in starts.iter().zip(&rates) {
+        all.extend([
+            (Op::Idle, 60.0, &rest as &dyn Fn(f64) -> f64),
+            (Op::Write, ((place - start) / 167e6).round() + 120.0, rate),
+        ]);
+        names.extend([format!("rest {}", names.len()), format!("write {}", names.len())]);
+    }
+    let mut samples = legs(&all);
+    let mut at = 0;
+    for i in 0..samples.len() {
+        if i == 0 || samples[i].leg != samples[i - 1].leg {
+            at = starts[samples[i].leg as usize / 2] as u64;
+        }
+        if samples[i].op == Op::Write {
+            samples[i].offset = Some(Bytes(at));
+            at += samples[i].written.0;
+        }
+    }
+    let found = findings(&Trace::of(&samples, &names), &limits());
+    let falls: Vec<&Break> = found.breaks.iter().filter(|b| b.to_mb_s < b.from_mb_s).collect();
+    assert_eq!(falls.len(), starts.len(), "{:#?}", found.breaks);
+    for b in falls {
+        assert_eq!(b.cause, Cause::Surface, "{b:#?}");
+    }
+}

@@ -78,13 +78,16 @@ pub struct TestProgress {
     pub percent: u8,
     /// Time for which it has run.
     pub ran: Nanos,
+    /// Time for which it had run when this percentage was told first: some drives tell tens only.
+    #[serde(default)]
+    pub reached: Nanos,
 }
 
 impl TestProgress {
     /// Time that is left at the speed so far; `None` where too little is done to say.
     pub fn left(&self) -> Option<Nanos> {
         let done = f64::from(self.percent.min(100));
-        (done >= 1.0).then(|| Nanos((self.ran.0 as f64 * (100.0 - done) / done) as u64))
+        (done >= 1.0).then(|| Nanos((self.reached.0 as f64 * 100.0 / done) as u64).since(self.ran))
     }
 }
 

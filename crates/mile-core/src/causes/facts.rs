@@ -42,6 +42,8 @@ pub(super) struct Facts {
     pub(super) back_after_rest: bool,
     /// First falls after other rests: how many came after the same bytes, and how many after others.
     pub(super) same_bytes: (usize, usize),
+    /// Other falls at the same address that came after other bytes.
+    pub(super) here_after_other_bytes: usize,
     /// Seconds for which the drive gave no answer, behind a fall or before a rise, where that is what the change came to.
     pub(super) stall: Option<f64>,
     pub(super) since_rest: Bytes,
@@ -100,8 +102,9 @@ impl Facts {
         let falls = edge.to.0 < edge.from.0;
         let around = Around::of(trace, seen);
         let temp = scene.marks[index].temp;
-        let rested =
-            super::written_at_last_rest(trace, leg.samples.start).max(recovered_at(scene, index, done));
+        let paused = super::pause_of(trace, seen);
+        let rested = trace.moved(paused).max(recovered_at(scene, index, done));
+        let written = super::written_since(trace, paused, leg, edge.bytes.0);
         let since = scene.seen[..index].iter().enumerate().filter(|(_, s)| s.edge.bytes >= rested);
         let (mut first_fall, mut came_back) = (true, false);
         let mut last_rise_owed = false;
@@ -149,10 +152,11 @@ impl Facts {
             fall_follows: next.filter(|_| falls).and_then(|n| fall_follows(trace, edge, &n.edge)),
             brings_back: !falls && before.is_some_and(|(_, b)| undoes(&b.edge, edge)),
             same_bytes: if leg.op == Op::Write && falls { scene.same_bytes(index) } else { (0, 0) },
+            here_after_other_bytes: scene.here_after_other_bytes(index, SAME_PLACE),
             back_after_rest: falls && scene.is_back_after_rest(index),
             stands_still: edge.to.0 < super::STANDSTILL * edge.from.0,
             stall: stall(trace, seen, falls),
-            since_rest: Bytes(edge.bytes.0.saturating_sub(rested.0)),
+            since_rest: Bytes(written.min(edge.bytes.0.saturating_sub(rested.0))),
             capacity: scene.context.capacity,
             fill: trace.fill.extent(around.at, around.at + 1).map(|e| e.mean),
             temp,

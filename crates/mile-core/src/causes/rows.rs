@@ -55,6 +55,8 @@ pub(super) fn cache(facts: &Facts, list: &mut Vec<Evidence>) {
             C,
             "after another rest, the first fall came after other bytes",
         ),
+        // That it is the same bytes says nothing where it is the same address, too.
+        _ if facts.is_no_cache() => {}
         (n, _) => {
             let times = if n == 1 { "once more".to_owned() } else { format!("{n} times more") };
             row(
@@ -458,6 +460,11 @@ pub(super) fn surface(facts: &Facts, list: &mut Vec<Evidence>) {
     use Cause::Surface as S;
     row(list, "surface.prior", S, PRIOR);
     match facts.passes {
+        _ if facts.is_no_cache() => {
+            let (n, at) = (facts.here_after_other_bytes, facts.address.unwrap_or_default());
+            let text = format!("{n} other legs fell at the same address, {at}, after other bytes");
+            row(list, "surface.passes-alike", S, text);
+        }
         (over, 0) if over > 0 => {
             row(list, "surface.pass-unlike", S, "another pass over the same address did not change there");
         }

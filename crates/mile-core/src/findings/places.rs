@@ -133,6 +133,13 @@ pub fn bad_places(faults: &[Faults], tests: &[FailedTest]) -> Vec<BadPlace> {
     faults.iter().flat_map(of).chain(own).collect()
 }
 
+impl super::Findings {
+    /// All places with which something is wrong, for the map of the surface.
+    pub fn bad_places(&self) -> Vec<BadPlace> {
+        bad_places(&self.faults, &self.failed_self_tests)
+    }
+}
+
 /// The stretches in which reads failed.
 pub fn unreadable(faults: &[Faults]) -> Vec<Unreadable> {
     let failed = faults.iter().filter(|f| f.kind == FaultKind::ReadFailed);

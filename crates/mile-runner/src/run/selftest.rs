@@ -32,6 +32,7 @@ impl Run<'_> {
             Err(e) => return Err(e),
         }
         let (mut due, mut silent) = (self.drive.now(), 0);
+        let mut reached = (0, Nanos(0));
         let deadline = leg.time.map(|t| began.plus(t));
         loop {
             if deadline.is_some_and(|d| self.drive.now() >= d) {
@@ -54,7 +55,10 @@ impl Run<'_> {
                 let over = test.as_ref().is_some_and(|t| t.running.is_none());
                 if let Some((_, percent)) = test.as_ref().and_then(|t| t.running) {
                     let ran = self.drive.now().since(began);
-                    (self.tell)(Message::SelfTest(TestProgress { kind, percent, ran }));
+                    if percent != reached.0 {
+                        reached = (percent, ran);
+                    }
+                    (self.tell)(Message::SelfTest(TestProgress { kind, percent, ran, reached: reached.1 }));
                 }
                 silent = if test.is_some() { 0 } else { silent + 1 };
                 if over || silent > PATIENCE {

@@ -34,7 +34,13 @@ pub(super) fn draw(picture: &mut Picture<'_>, top: u16, height: u16, highest: f6
     // The row at the top is kept for the numbers of the breaks.
     let rows = height.saturating_sub(1);
     let high = ceiling(highest);
-    labels(picture, top + 1, rows, high);
+    if highest > 0.0 {
+        labels(picture, top + 1, rows, high);
+    } else {
+        // Nothing has been moved: there is no scale yet.
+        picture.label(top, "MB/s", picture.theme.faint());
+        picture.label(top + rows, "0", picture.theme.faint());
+    }
     lane(picture, top + 1, rows, high);
     Scale { low: 0.0, high, top: top + 1, rows }
 }

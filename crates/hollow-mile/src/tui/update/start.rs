@@ -358,7 +358,10 @@ pub(in crate::tui) fn ahead(
     let look = if looks.len() == 1 { looks.remove(0).1 } else { Outlook::side_by_side(looks) };
     let heat =
         look.forecast.max_c.map_or(String::new(), |max| format!(", and heats the drive up to {max:.0} °C"));
-    lines.push(format!("Takes {}{heat}.", look.time_words()));
+    lines.push(match look.time_words().as_str() {
+        mile_bench::outlook::NOT_KNOWN => format!("How long it takes is not known{heat}."),
+        time => format!("Takes {time}{heat}."),
+    });
     for item in look.items.iter().filter(|i| i.weight != Weight::Remark) {
         lines.push(format!("! {}: {}. To settle it: {}.", item.about, item.why, item.remedy));
     }

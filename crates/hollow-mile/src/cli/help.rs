@@ -1,0 +1,68 @@
+//! The help of the program as a whole, with its commands in groups.
+
+use super::Cli;
+use clap::{Command, CommandFactory};
+use std::fmt::Write;
+
+/// The groups, each with its commands.
+const GROUPS: [(&str, &[&str]); 5] = [
+    ("Run a course", &["demo", "run", "attach", "resume", "leftovers", "course"]),
+    ("See what runs show", &["findings", "compare", "fleet", "report", "export"]),
+    ("Look at drives and instruments", &["bench", "health", "watch", "selftest", "instrument"]),
+    ("Keep runs", &["logbook", "lab"]),
+    ("Help", &["man", "completions", "help"]),
+];
+/// Columns of the names, and of the whole.
+const NAMES: usize = 14;
+const WIDE: usize = 100;
+
+/// The command line, whose help has the commands in groups.
+pub(crate) fn command() -> Command {
+    let command = Cli::command();
+    let text = groups(&command);
+    command.help_template(format!(
+        "{{before-help}}{{about-with-newline}}\n{{usage-heading}} {{usage}}\n\n{text}Options:\n{{options}}{{after-help}}"
+    ))
+}
+
+fn groups(command: &Command) -> String {
+    let mut out = String::new();
+    for (title, names) in GROUPS {
+        let _ = writeln!(out, "{title}:");
+        for name in names {
+            let about = match command.get_subcommands().find(|c| c.get_name() == *name) {
+                Some(own) => own.get_about().map(ToString::to_string).unwrap_or_default(),
+                None => "Print this message or the help of the given command".to_owned(),
+            };
+            for (i, line) in crate::tui::wrap(&about, WIDE - NAMES - 2).iter().enumerate() {
+                let name = if i == 0 { name } else { "" };
+                let _ = writeln!(out, "  {name:<NAMES$}{line}");
+            }
+        }
+        out.push('\n');
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_command_that_is_shown_is_in_one_group_and_no_line_is_too_long() {
+        let command = Cli::command();
+        let shown: Vec<&str> =
+            command.get_subcommands().filter(|c| !c.is_hide_set()).map(Command::get_name).collect();
+        let listed: Vec<&str> = GROUPS.iter().flat_map(|g| g.1).copied().filter(|n| *n != "help").collect();
+        for name in &shown {
+            assert_eq!(listed.iter().filter(|n| *n == name).count(), 1, "{name}");
+        }
+        assert_eq!(shown.len(), listed.len(), "{listed:?}");
+        let help = super::command().render_help().to_string();
+        assert!(help.lines().all(|l| l.chars().count() <= WIDE), "{help}");
+        for (title, _) in GROUPS {
+            assert!(help.contains(&format!("\n{title}:\n")), "{help}");
+        }
+        assert!(help.contains("--logbook <FILE>"), "{help}");
+    }
+}
