@@ -110,7 +110,7 @@ fn check(drive: &str, rates: Option<(f64, f64)>) {
             let off = full.map(off).min_by(f64::total_cmp).unwrap_or(f64::INFINITY);
             assert!(off <= 0.03 * number(cache, "bytes"), "{of}: {off} bytes off, {cache:#}");
             sizes += 1;
-            let is_plain = ["long-soak", "first-look", "steadiness", "three-levels"].contains(&name);
+            let is_plain = ["long-soak", "first-look", "steadiness"].contains(&name);
             for (key, rate) in [("before_mb_s", fast), ("after_mb_s", slow)].into_iter().filter(|_| is_plain)
             {
                 assert!((number(cache, key) / rate - 1.0).abs() < 0.03, "{of}: {key} is {cache:#}, {rate}");
