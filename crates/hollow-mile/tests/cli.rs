@@ -49,6 +49,7 @@ fn findings_json_has_every_key_of_its_format_for_a_run_and_for_a_bare_csv() {
         "claims",
         "demand",
         "dips",
+        "failed_self_tests",
         "faults",
         "fill",
         "format",

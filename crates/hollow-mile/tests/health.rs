@@ -314,7 +314,7 @@ fn where_a_self_test_fails_stands_on_the_map_of_the_surface() {
     assert_eq!(tests[0]["test"], "selective");
     // From the logbook, as text, and on the figure.
     let said = says(&bench.run(&["findings", "1"]));
-    assert!(said.contains("the drive's own selective self-test failed here: byte 1638400000"), "{said}");
+    assert!(said.contains("the drive's own selective self-test failed here: byte 1,638,400,000"), "{said}");
     let out = bench.run(&["export", "1", "--as", "svg", "--figure", "surface", "-o", "map.svg"]);
     assert!(out.status.success(), "{}", says(&out));
     let svg = std::fs::read_to_string(bench.path("map.svg")).unwrap();

@@ -12,20 +12,22 @@ const GROUPS: [(&str, &[&str]); 5] = [
     ("Keep runs", &["logbook", "lab"]),
     ("Help", &["man", "completions", "help"]),
 ];
-/// Columns of the names, and of the whole.
+/// Columns of the names, and of the whole in a terminal that has as many.
 const NAMES: usize = 14;
 const WIDE: usize = 100;
+const NARROW: usize = 60;
 
 /// The command line, whose help has the commands in groups.
 pub(crate) fn command() -> Command {
     let command = Cli::command();
-    let text = groups(&command);
+    let wide = crossterm::terminal::size().map_or(WIDE, |(w, _)| usize::from(w).clamp(NARROW, WIDE));
+    let text = groups(&command, wide);
     command.help_template(format!(
         "{{before-help}}{{about-with-newline}}\n{{usage-heading}} {{usage}}\n\n{text}Options:\n{{options}}{{after-help}}"
     ))
 }
 
-fn groups(command: &Command) -> String {
+fn groups(command: &Command, wide: usize) -> String {
     let mut out = String::new();
     for (title, names) in GROUPS {
         let _ = writeln!(out, "{title}:");
@@ -34,7 +36,7 @@ fn groups(command: &Command) -> String {
                 Some(own) => own.get_about().map(ToString::to_string).unwrap_or_default(),
                 None => "Print this message or the help of the given command".to_owned(),
             };
-            for (i, line) in crate::tui::wrap(&about, WIDE - NAMES - 2).iter().enumerate() {
+            for (i, line) in crate::tui::wrap(&about, wide - NAMES - 2).iter().enumerate() {
                 let name = if i == 0 { name } else { "" };
                 let _ = writeln!(out, "  {name:<NAMES$}{line}");
             }

@@ -111,7 +111,8 @@ impl BadPlace {
             Badness::Fault(FaultKind::Misplaced) => "data of another address",
             Badness::Test(test) => &format!("the drive's own {test} self-test failed here"),
         };
-        format!("{what}: byte {} to byte {}", self.start_byte, self.end_byte)
+        let (start, end) = (thousands(&self.start_byte.to_string()), thousands(&self.end_byte.to_string()));
+        format!("{what}: byte {start} to byte {end}")
     }
 }
 
