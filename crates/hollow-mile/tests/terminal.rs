@@ -1055,7 +1055,7 @@ fn a_simulated_drive_tests_itself_from_the_place_of_its_health() {
         t.press(&["6"], "Bittern S1 960GB, serial BS1-1808-04471.");
         t.press(&["t"], "A simulated drive tests itself in a run of its own.");
         t.press(&["x"], "extended self-test");
-        t.until("Takes");
+        t.until("How long it takes is not known.");
         t.press(&["Enter"], "the drive tests itself (extended)");
         // Of 960 GB at 500 MB/s it takes half an hour of simulated time.
         t.until("% done, about");
