@@ -48,10 +48,10 @@ struct Event<'a> {
 }
 
 /// Runs all courses on a drive whose cache takes writes at the first rate, MB/s, through its link, and whose flash at the second; `None` where it has none.
-fn check(drive: &str, rates: Option<(f64, f64)>) {
+fn check(drive: &str, rates: Option<(f64, f64)>, without: &[&str]) {
     let bench = Bench::new();
     let (mut full, mut found_full, mut sizes) = (0, 0, 0);
-    for name in COURSES {
+    for name in COURSES.into_iter().filter(|c| !without.contains(c)) {
         let of = format!("{name} on {drive}");
         let truth = format!("{name}.truth.json");
         let on = format!("sim:{drive}");
@@ -127,30 +127,31 @@ fn check(drive: &str, rates: Option<(f64, f64)>) {
 
 #[test]
 fn every_course_on_the_fast_drive() {
-    check("merrow-k2", Some((2875.0, 1052.0)));
+    check("merrow-k2", Some((2875.0, 1052.0)), &[]);
 }
 
 #[test]
 fn every_course_on_the_fast_drive_with_a_heatsink() {
-    check("merrow-k2-finned", Some((2875.0, 1052.0)));
+    check("merrow-k2-finned", Some((2875.0, 1052.0)), &[]);
 }
 
 #[test]
 fn every_course_on_the_large_drive() {
-    check("halyard-q4", Some((4650.0, 640.0)));
+    check("halyard-q4", Some((4650.0, 640.0)), &[]);
 }
 
 #[test]
 fn every_course_on_the_drive_for_servers() {
-    check("bittern-s1", Some((492.0, 318.0)));
+    check("bittern-s1", Some((492.0, 318.0)), &[]);
 }
 
 #[test]
 fn every_course_on_the_stick() {
-    check("sprat", Some((43.2, 28.0)));
+    // It takes hours of simulated time to fill, and so minutes of the test, in these.
+    check("sprat", Some((43.2, 28.0)), &["batches", "three-levels", "stream", "stale-data", "steadiness"]);
 }
 
 #[test]
 fn every_course_on_the_disk() {
-    check("keelson", None);
+    check("keelson", None, &[]);
 }

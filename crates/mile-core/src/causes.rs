@@ -61,6 +61,8 @@ const CAP_NO_LIMIT: f64 = 0.97;
 /// than this one make it a place.
 const OTHER_BYTES: f64 = 0.2;
 const AGAIN: usize = 2;
+/// How near such addresses are, share of the bytes.
+const HERE: f64 = 0.05;
 /// How much faster a leg has to begin than the writes before it ended, if the drive had recovered in the reads between.
 const RECOVERED: f64 = 1.15;
 /// Samples at the end of a leg that tell how fast it ended.
@@ -372,7 +374,9 @@ impl Scene<'_> {
         let (seen, own) = (&self.seen[index], &self.marks[index]);
         let Some(at) = own.address.filter(|_| own.writes_within && own.falls) else { return 0 };
         let highest = self.trace.offset.extent(0, self.trace.len()).map_or(0.0, |e| e.max * 1e6);
-        let reach = near * self.context.capacity.map_or(highest, |c| c.0 as f64).max(1.0);
+        // Nearer than the bytes are apart: two fills of a small cache lie close to each other.
+        let reach =
+            (near * self.context.capacity.map_or(highest, |c| c.0 as f64)).min(HERE * own.since as f64);
         let differ = |a: f64, b: f64| (a.max(1.0) / b.max(1.0)).ln().abs();
         let is_other = |(s, m): &(&Seen, &Mark)| {
             m.writes_within
