@@ -132,7 +132,9 @@ fn every_course_on_the_fast_drive() {
 
 #[test]
 fn every_course_on_the_fast_drive_with_a_heatsink() {
-    check("merrow-k2-finned", Some((2875.0, 1052.0)), &[]);
+    // It is the same flash: what differs is heat.
+    let same = ["batches", "fill-sweep", "three-levels", "stream", "matrix", "workers", "ramp", "stale-data"];
+    check("merrow-k2-finned", Some((2875.0, 1052.0)), &same);
 }
 
 #[test]
@@ -153,5 +155,6 @@ fn every_course_on_the_stick() {
 
 #[test]
 fn every_course_on_the_disk() {
-    check("keelson", None, &[]);
+    // What is asked of a write cache, which it has not, takes days of its time.
+    check("keelson", None, &["cache-recovery", "batches", "three-levels", "stream", "steadiness"]);
 }

@@ -13,7 +13,7 @@ use crate::findings::{Break, Candidate, Cause, Context, Evidence, Hollow};
 use crate::plateaus::Edge;
 use crate::sample::Op;
 use crate::trace::{Trace, TraceLeg};
-use crate::units::{Bytes, Celsius, Rate};
+use crate::units::{Bytes, Celsius};
 use facts::Facts;
 pub(crate) use facts::address;
 pub use weights::{Row, TABLE, weight_of};
@@ -65,31 +65,26 @@ const AGAIN: usize = 2;
 const HERE: f64 = 0.05;
 /// How much faster a leg has to begin than the writes before it ended, if the drive had recovered in the reads between.
 const RECOVERED: f64 = 1.15;
-/// Samples at the end of a leg that tell how fast it ended.
-const LAST: usize = 12;
+/// Samples that tell how fast a leg began, or ended.
+const SOME: usize = 12;
 
-/// The sample at which the last pause of writing before leg `leg` ended, in which a cache has room made: a rest, or reads after which the writes went
-/// on at a higher rate, `rate`, than they had before. 0 where there was none.
-pub fn pause_before(trace: &Trace, leg: usize, rate: Rate) -> usize {
+/// The sample at which the last pause before leg `leg` ended, in which a cache has room made: a rest, or, before a leg of writes, reads after which it
+/// began at a higher rate than the writes before them had ended with. 0 where there was none.
+pub fn pause_before(trace: &Trace, leg: usize) -> usize {
     let legs = trace.legs();
-    let mut read = None;
-    for before in legs[..leg].iter().rev() {
-        match before.op {
-            Op::Idle => return before.samples.end,
-            Op::Read => read = read.or(Some(before.samples.end)),
-            Op::Write | Op::Mixed => {
-                let range = before.samples.clone();
-                let ended = trace.mean_rate(range.end.saturating_sub(LAST).max(range.start)..range.end);
-                match read {
-                    Some(end) if ended.is_some_and(|e| rate.0 > RECOVERED * e.0) => return end,
-                    // Whether they had recovered before that is told by that leg itself.
-                    _ => break,
-                }
-            }
-        }
-    }
-    let rest = legs[..leg].iter().rev().find(|l| l.op == Op::Idle);
-    rest.map_or(0, |l| l.samples.end)
+    let rested = legs[..leg].iter().rev().find(|l| l.op == Op::Idle).map_or(0, |l| l.samples.end);
+    let read = leg.checked_sub(1).map(|b| &legs[b]).filter(|l| l.op == Op::Read);
+    // Reads fill no cache, so that only a rest counts for them.
+    let Some(read) = read.filter(|_| legs[leg].op != Op::Read) else { return rested };
+    let Some(before) = legs[..leg].iter().rev().find(|l| l.op != Op::Read).filter(|l| l.op != Op::Idle)
+    else {
+        return rested;
+    };
+    let (own, last) = (&legs[leg].samples, &before.samples);
+    let began = trace.mean_rate(own.start..(own.start + SOME).min(own.end));
+    let ended = trace.mean_rate(last.end.saturating_sub(SOME).max(last.start)..last.end);
+    let recovered = began.zip(ended).is_some_and(|(b, e)| b.0 > RECOVERED * e.0);
+    if recovered { read.samples.end } else { rested }
 }
 
 /// Bytes written from sample `from` until so many bytes were moved in all, in leg `leg`. What was read between fills no cache.
@@ -136,13 +131,6 @@ pub struct Scene<'a> {
     legs: Vec<Option<(f64, f64)>>,
 }
 
-/// The end of the last pause before the leg of a break: of writing, where it is of one that writes.
-fn pause_of(trace: &Trace, seen: &Seen) -> usize {
-    // Reads fill no cache, so that only a rest counts for them.
-    let rate = if trace.legs()[seen.leg].op == Op::Read { Rate(0.0) } else { seen.edge.from };
-    pause_before(trace, seen.leg, rate)
-}
-
 /// What a break is compared with others by.
 #[derive(Clone, Copy, Debug)]
 struct Mark {
@@ -168,7 +156,7 @@ impl<'a> Scene<'a> {
         let last = trace.len().saturating_sub(1);
         let mark = |s: &Seen| {
             let leg = &trace.legs()[s.leg];
-            let paused = pause_of(trace, s);
+            let paused = pause_before(trace, s.leg);
             Mark {
                 falls: s.edge.to.0 < s.edge.from.0,
                 writes_within: leg.op == Op::Write && !s.across,
@@ -368,15 +356,19 @@ impl Scene<'_> {
         if rises { count } else { 0 }
     }
 
+    /// A share of the drive, bytes; of the addresses that were visited, where its capacity is not known.
+    fn reach(&self, share: f64) -> f64 {
+        let highest = || self.trace.offset.extent(0, self.trace.len()).map_or(0.0, |e| e.max * 1e6);
+        share * self.context.capacity.map_or_else(highest, |c| c.0 as f64).max(1.0)
+    }
+
     /// Other falls of writes at the address of break `index`, from and to about the same rates, that came after other bytes since their last pause: a
     /// cache that is full has no address, so that these tell a weak place from it.
     fn here_after_other_bytes(&self, index: usize, near: f64) -> usize {
         let (seen, own) = (&self.seen[index], &self.marks[index]);
         let Some(at) = own.address.filter(|_| own.writes_within && own.falls) else { return 0 };
-        let highest = self.trace.offset.extent(0, self.trace.len()).map_or(0.0, |e| e.max * 1e6);
         // Nearer than the bytes are apart: two fills of a small cache lie close to each other.
-        let reach =
-            (near * self.context.capacity.map_or(highest, |c| c.0 as f64)).min(HERE * own.since as f64);
+        let reach = self.reach(near).min(HERE * own.since as f64);
         let differ = |a: f64, b: f64| (a.max(1.0) / b.max(1.0)).ln().abs();
         let is_other = |(s, m): &(&Seen, &Mark)| {
             m.writes_within
@@ -392,10 +384,8 @@ impl Scene<'_> {
     /// Other legs that went over the address of a break, and how many of them changed there in the same direction.
     fn passes(&self, index: usize, near: f64) -> (usize, usize) {
         let seen = &self.seen[index];
-        let trace = self.trace;
         let Some(at) = self.marks[index].address else { return (0, 0) };
-        let highest = trace.offset.extent(0, trace.len()).map_or(0.0, |e| e.max * 1e6);
-        let reach = near * self.context.capacity.map_or(highest, |c| c.0 as f64).max(1.0);
+        let reach = self.reach(near);
         let falls = self.marks[index].falls;
         let at = at.0 as f64;
         // Down at the start of a hollow, up at its end, in the order of addresses.

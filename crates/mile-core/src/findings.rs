@@ -708,7 +708,7 @@ fn leg_figures(trace: &Trace, leg: &TraceLeg) -> LegFigures {
 /// The cache as a break in a leg shows it: bytes written since the last pause, or since the start of the run.
 pub(crate) fn cache(trace: &Trace, leg: &TraceLeg, found: &Break) -> Cache {
     let index = trace.legs().partition_point(|l| l.samples.start < leg.samples.start);
-    let paused = causes::pause_before(trace, index, Rate(found.from_mb_s * 1e6));
+    let paused = causes::pause_before(trace, index);
     let written = |moved: u64| causes::written_since(trace, paused, leg, moved);
     Cache {
         bytes: written(found.at_bytes),

@@ -384,7 +384,7 @@ fn a_cache_that_recovers_while_others_legs_read_is_found_in_each_leg() {
     let samples = legs(&[(Op::Write, 300.0, &laid), (Op::Read, 10.0, &read), (Op::Write, 200.0, &slower)]);
     let found = findings(&Trace::of(&samples, &["lay".into(), "read".into(), "on".into()]), &limits());
     let last = found.breaks.last().unwrap();
-    assert!(!format!("{last:?}").contains("first fall of this leg"), "{last:#?}");
+    assert!(last.evidence.iter().all(|e| e.row != "cache.first-fall"), "{last:#?}");
 }
 
 /// Bug: a read that was slower than claimed was excused with the write cache, which an earlier leg had filled.
@@ -484,5 +484,59 @@ fn a_weak_place_that_writes_meet_after_other_bytes_is_no_cache() {
     assert_eq!(falls.len(), starts.len(), "{:#?}", found.breaks);
     for b in falls {
         assert_eq!(b.cause, Cause::Surface, "{b:#?}");
+    }
+}
+
+/// Bug: which pause a fall came after was asked of each fall by itself, so that the second stage of a cache, after reads in which it had recovered,
+/// counted from the rest before them and as the first fall after it.
+#[test]
+fn both_stages_of_a_cache_come_after_the_same_pause() {
+    let laid = |t: f64| if t < 40.0 { 2900.0 } else { 1050.0 };
+    let staged = |t: f64| match t {
+        t if t < 30.0 => 2900.0,
+        t if t < 120.0 => 1050.0,
+        _ => 500.0,
+    };
+    let samples =
+        legs(&[(Op::Write, 700.0, &laid), (Op::Read, 60.0, &|_| 5000.0), (Op::Write, 300.0, &staged)]);
+    let found = findings(
+        &Trace::of(&samples, &["lay".into(), "depth 4 / read".into(), "depth 4 / on".into()]),
+        &limits(),
+    );
+    let last = found.breaks.last().unwrap();
+    assert!(last.to_mb_s < 600.0, "{last:#?}");
+    let has = |b: &Break, row: &str| b.evidence.iter().any(|e| e.row == row);
+    assert!(!has(last, "cache.first-fall") && has(last, "cache.further-fall"), "{last:#?}");
+    // 90 s at 1,050 MB/s and 30 s at 2,900 since the reads: 9 % of the drive, and not what was laid before.
+    assert!(!has(last, "cache.too-large-in-all"), "{last:#?}");
+}
+
+/// Bug: falls of a small cache after 2 and after 4 GB lay within a hundredth of a drive of 2 TB, and were one weak place.
+#[test]
+fn fills_of_a_small_cache_are_not_one_place() {
+    let rest = |_: f64| 0.0;
+    let sizes = [8.0, 4.0, 6.0, 2.5, 5.0];
+    let rates: Vec<_> =
+        sizes.iter().map(|gb| move |t: f64| if t * 0.4 < *gb { 400.0 } else { 30.0 }).collect();
+    let mut all: Vec<Leg<'_>> = Vec::new();
+    let mut names = Vec::new();
+    for rate in &rates {
+        all.extend([(Op::Idle, 60.0, &rest as &dyn Fn(f64) -> f64), (Op::Write, 120.0, rate)]);
+        names.extend([format!("rest {}", names.len()), format!("write {}", names.len())]);
+    }
+    let mut samples = legs(&all);
+    let (mut at, mut leg) = (0, u32::MAX);
+    for sample in samples.iter_mut().filter(|s| s.op == Op::Write) {
+        if std::mem::replace(&mut leg, sample.leg) != sample.leg {
+            at = 0;
+        }
+        sample.offset = Some(Bytes(at));
+        at += sample.written.0;
+    }
+    let found = findings(&Trace::of(&samples, &names), &limits());
+    let falls: Vec<&Break> = found.breaks.iter().filter(|b| b.to_mb_s < 100.0).collect();
+    assert_eq!(falls.len(), sizes.len(), "{:#?}", found.breaks);
+    for b in falls {
+        assert_eq!(b.cause, Cause::CacheExhausted, "{b:#?}");
     }
 }

@@ -3,6 +3,7 @@
 use super::Cli;
 use clap::{Command, CommandFactory};
 use std::fmt::Write;
+use std::io::IsTerminal;
 
 /// The groups, each with its commands.
 const GROUPS: [(&str, &[&str]); 5] = [
@@ -20,7 +21,9 @@ const NARROW: usize = 60;
 /// The command line, whose help has the commands in groups.
 pub(crate) fn command() -> Command {
     let command = Cli::command();
-    let wide = crossterm::terminal::size().map_or(WIDE, |(w, _)| usize::from(w).clamp(NARROW, WIDE));
+    // Only a terminal is asked: where there is none, the library starts another program to find out.
+    let size = std::io::stdout().is_terminal().then(crossterm::terminal::size).and_then(Result::ok);
+    let wide = size.map_or(WIDE, |(w, _)| usize::from(w).clamp(NARROW, WIDE));
     let text = groups(&command, wide);
     command.help_template(format!(
         "{{before-help}}{{about-with-newline}}\n{{usage-heading}} {{usage}}\n\n{text}Options:\n{{options}}{{after-help}}"

@@ -102,9 +102,8 @@ impl Facts {
         let falls = edge.to.0 < edge.from.0;
         let around = Around::of(trace, seen);
         let temp = scene.marks[index].temp;
-        let paused = super::pause_of(trace, seen);
-        let rested = trace.moved(paused).max(recovered_at(scene, index, done));
-        let written = super::written_since(trace, paused, leg, edge.bytes.0);
+        let mark = &scene.marks[index];
+        let rested = Bytes(mark.rested).max(recovered_at(scene, index, done));
         let since = scene.seen[..index].iter().enumerate().filter(|(_, s)| s.edge.bytes >= rested);
         let (mut first_fall, mut came_back) = (true, false);
         let mut last_rise_owed = false;
@@ -156,7 +155,7 @@ impl Facts {
             back_after_rest: falls && scene.is_back_after_rest(index),
             stands_still: edge.to.0 < super::STANDSTILL * edge.from.0,
             stall: stall(trace, seen, falls),
-            since_rest: Bytes(written.min(edge.bytes.0.saturating_sub(rested.0))),
+            since_rest: Bytes(mark.since.min(edge.bytes.0.saturating_sub(rested.0))),
             capacity: scene.context.capacity,
             fill: trace.fill.extent(around.at, around.at + 1).map(|e| e.mean),
             temp,
