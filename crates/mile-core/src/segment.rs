@@ -35,8 +35,103 @@ impl Penalty {
     }
 }
 
+/// Candidates for the start of the last segment, in the order of their place. Each array holds one number of all of them, so that one pass
+/// without branches works out what each costs.
+#[derive(Default)]
+struct Candidates {
+    /// First point of the segment.
+    start: Vec<f64>,
+    /// Cost of what lies before it.
+    before: Vec<f64>,
+    /// Sums of y, of x y and of y² before it.
+    y: Vec<f64>,
+    xy: Vec<f64>,
+    yy: Vec<f64>,
+    /// From where on it can no longer win.
+    beaten: Vec<u32>,
+    /// What a segment from there to the newest point costs.
+    cost: Vec<f64>,
+}
+
+/// Like `f64::min` and `f64::max` of numbers that are none of them NaN, which a processor has an instruction for.
+fn smaller(a: f64, b: f64) -> f64 {
+    if a < b { a } else { b }
+}
+
+fn larger(a: f64, b: f64) -> f64 {
+    if a > b { a } else { b }
+}
+
+/// The least of the values, in eight lanes; infinite for none.
+fn least(values: &[f64]) -> f64 {
+    let mut lanes = [f64::INFINITY; 8];
+    let mut chunks = values.chunks_exact(8);
+    for chunk in &mut chunks {
+        for (lane, value) in lanes.iter_mut().zip(chunk) {
+            *lane = smaller(*lane, *value);
+        }
+    }
+    chunks.remainder().iter().chain(&lanes).copied().fold(f64::INFINITY, smaller)
+}
+
+/// Sums of the points before a place: of y, x y and y².
+type Sums = (f64, f64, f64);
+
+impl Candidates {
+    fn push(&mut self, start: usize, before: f64, sums: Sums) {
+        self.start.push(start as f64);
+        self.before.push(before);
+        self.y.push(sums.0);
+        self.xy.push(sums.1);
+        self.yy.push(sums.2);
+        self.beaten.push(u32::MAX);
+        self.cost.push(f64::INFINITY);
+    }
+
+    /// Works out the cost of a last segment from each candidate to before point `end`, which has the sums `sums` before it, and says the least and
+    /// whose it is.
+    fn weigh(&mut self, end: usize, sums: Sums, penalty: &Penalty) -> (f64, usize) {
+        let (n, end) = (self.start.len(), end as f64);
+        let (start, before, y) = (&self.start[..n], &self.before[..n], &self.y[..n]);
+        let (xy, yy, cost) = (&self.xy[..n], &self.yy[..n], &mut self.cost[..n]);
+        for i in 0..n {
+            let points = end - start[i];
+            let (dy, dxy, dyy) = (sums.0 - y[i], sums.1 - xy[i], sums.2 - yy[i]);
+            let level = larger(dyy - dy * dy / points, 0.0);
+            let sxy = dxy - 0.5 * (end + start[i] - 1.0) * dy;
+            // The sum of squares of n places around their middle is n (n² - 1) / 12; one point alone has no slope, and nothing left of it.
+            let sxx12 = larger(points * (points * points - 1.0), 6.0);
+            let line = larger(level - 12.0 * sxy * sxy / sxx12, 0.0);
+            cost[i] = before[i] + smaller(level + penalty.level, line + penalty.slope);
+        }
+        let least = least(cost);
+        let whose = cost.iter().position(|c| *c == least).unwrap_or(0);
+        (least, start.get(whose).map_or(0, |s| *s as usize))
+    }
+
+    /// Drops those that can no longer win at `place`.
+    fn drop_beaten(&mut self, place: usize) {
+        let mut kept = 0;
+        for i in 0..self.start.len() {
+            if place < self.beaten[i] as usize {
+                self.beaten[kept] = self.beaten[i];
+                for column in [&mut self.start, &mut self.before, &mut self.y, &mut self.xy, &mut self.yy] {
+                    column[kept] = column[i];
+                }
+                kept += 1;
+            }
+        }
+        self.beaten.truncate(kept);
+        for column in
+            [&mut self.start, &mut self.before, &mut self.y, &mut self.xy, &mut self.yy, &mut self.cost]
+        {
+            column.truncate(kept);
+        }
+    }
+}
+
 /// Ends of the segments of the cheapest segmentation of `values` (the last is `values.len()`), and its cost.
-/// No segment for no values; one segment where there are fewer than twice the least length.
+/// No segment for no values; one segment where there are fewer than twice the least length. At most 2³² - 1 values.
 pub fn segment(values: &[f64], penalty: &Penalty) -> (Vec<usize>, f64) {
     let n = values.len();
     if n == 0 {
@@ -44,41 +139,35 @@ pub fn segment(values: &[f64], penalty: &Penalty) -> (Vec<usize>, f64) {
     }
     // A constant offset changes no cost and keeps the sums of squares small.
     let offset = values[0];
-    let sums = Moments::prefixes(values.iter().enumerate().map(|(i, &y)| (i as f64, y - offset)));
+    let mut sums: Vec<Sums> = vec![(0.0, 0.0, 0.0)];
+    for (i, value) in values.iter().enumerate() {
+        let (y, (a, b, c)) = (value - offset, sums[i]);
+        sums.push((a + y, b + i as f64 * y, c + y * y));
+    }
     let least = penalty.least.max(1);
     let mut best = vec![f64::INFINITY; n + 1];
     let mut from = vec![0_usize; n + 1];
     best[0] = 0.0;
-    // Candidates for the start of the last segment, and from when on each is beaten.
-    let mut candidates: Vec<(usize, usize)> = vec![(0, usize::MAX)];
-    let mut costs: Vec<f64> = Vec::new();
+    let mut candidates = Candidates::default();
+    candidates.push(0, 0.0, sums[0]);
     for t in 1..=n {
         if t > least && best[t - least].is_finite() {
-            candidates.push((t - least, usize::MAX));
+            candidates.push(t - least, best[t - least], sums[t - least]);
         }
-        costs.clear();
-        for &(s, _) in &candidates {
-            let cost = if t - s < least && t != n {
-                f64::INFINITY
-            } else {
-                best[s] + penalty.cost(sums[t].minus(sums[s]))
-            };
-            costs.push(cost);
-            if cost < best[t] {
-                best[t] = cost;
-                from[t] = s;
-            }
+        if t < least && t != n {
+            continue;
         }
+        (best[t], from[t]) = candidates.weigh(t, sums[t], penalty);
         let bound = best[t] + penalty.slope;
-        let mut i = 0;
-        candidates.retain_mut(|(_, beaten)| {
-            let cost = costs[i];
-            i += 1;
-            if *beaten == usize::MAX && cost.is_finite() && cost > bound {
-                *beaten = t + least;
-            }
-            t < *beaten
-        });
+        let now = (t + least) as u32;
+        let mut soonest = u32::MAX;
+        for (&cost, beaten) in candidates.cost.iter().zip(&mut candidates.beaten) {
+            *beaten = if cost > bound && *beaten > now { now } else { *beaten };
+            soonest = soonest.min(*beaten);
+        }
+        if soonest as usize <= t {
+            candidates.drop_beaten(t);
+        }
     }
     let mut ends = Vec::new();
     let mut t = n;
