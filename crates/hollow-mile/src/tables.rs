@@ -95,7 +95,7 @@ pub(crate) fn leg_fields(row: &LegRow) -> Vec<String> {
 
 /// Heads and cells of the table of legs that work with whole files: a row for each leg, and the median and 99th percentile of each step.
 pub(crate) fn files(rows: &[LegRow]) -> (Vec<&'static str>, Vec<Vec<String>>) {
-    let heads = vec!["Whole files", "files", "data", "files/s", "MB/s", "step", "p50 ms", "p99 ms", "max ms"];
+    let heads = vec!["Whole files", "files", "data", "files/s", "MB/s", "step", "p50", "p99", "slowest"];
     let mut cells = Vec::new();
     for (row, f) in rows.iter().filter_map(|r| Some((r, r.files.as_ref()?))) {
         let name = if row.lane.is_empty() { row.leg.clone() } else { format!("{}: {}", row.lane, row.leg) };
@@ -114,7 +114,7 @@ pub(crate) fn files(rows: &[LegRow]) -> (Vec<&'static str>, Vec<Vec<String>>) {
         for step in &f.steps {
             let mut line = std::mem::replace(&mut first, vec![String::new(); 5]);
             line.push(step.step.word().to_owned());
-            line.extend([step.p50_us, step.p99_us, step.slowest_us].map(|us| number(us / 1e3)));
+            line.extend([step.p50_us, step.p99_us, step.slowest_us].map(latency));
             cells.push(line);
         }
     }
@@ -131,11 +131,10 @@ pub(crate) fn files_narrow(rows: &[LegRow], width: usize) -> Vec<String> {
         figures.extend(f.mb_s().map(|n| format!("{} MB/s", number(n))));
         lines.push(name);
         lines.push(format!("  {}", figures.join(", ")));
-        let ms = |us: f64| number(us / 1e3);
-        let mut line = "  ms p50 (p99):".to_owned();
+        let mut line = "  p50 (p99):".to_owned();
         for (i, s) in f.steps.iter().enumerate() {
             let end = if i + 1 < f.steps.len() { "," } else { "" };
-            let step = format!(" {} {} ({}){end}", s.step.word(), ms(s.p50_us), ms(s.p99_us));
+            let step = format!(" {} {} ({}){end}", s.step.word(), latency(s.p50_us), latency(s.p99_us));
             if line.chars().count() + step.chars().count() > width {
                 lines.push(std::mem::replace(&mut line, "   ".to_owned()));
             }
@@ -152,6 +151,11 @@ pub(crate) fn slower_sides(rows: &[LegRow]) -> Vec<String> {
     rows.iter().filter_map(of).collect()
 }
 
+/// A latency, µs, with the unit that suits it.
+fn latency(us: f64) -> String {
+    Nanos((us * 1e3).round() as u64).to_string()
+}
+
 /// Heads and cells of the table of legs for people.
 pub(crate) fn legs(rows: &[LegRow]) -> (Vec<&'static str>, Vec<Vec<String>>) {
     let heads = vec![
@@ -162,15 +166,15 @@ pub(crate) fn legs(rows: &[LegRow]) -> (Vec<&'static str>, Vec<Vec<String>>) {
         "first, last 10th",
         "worst s",
         "1/s",
-        "p50 ms",
-        "p99 ms",
-        "p99.9 ms",
-        "max ms",
+        "p50",
+        "p99",
+        "p99.9",
+        "slowest",
         "°C mean, max",
         "to limit",
         "errors",
     ];
-    let ms = |v: Option<f64>| v.map_or("–".into(), |us| number(us / 1e3));
+    let ms = |v: Option<f64>| v.map_or("–".into(), latency);
     let some = |v: Option<f64>| v.map_or("–".into(), number);
     let cells = rows
         .iter()

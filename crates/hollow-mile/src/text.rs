@@ -488,19 +488,12 @@ fn stated(found: &Findings) -> String {
 fn tables(found: &Findings) -> String {
     let mut out = String::new();
     if !found.plateaus.is_empty() {
-        let _ =
-            writeln!(out, "\n{:<14} {:>12} {:>12} {:>12} {:>10}", "Plateau in", "from", "to", "MB/s", "±");
-        for p in &found.plateaus {
-            let _ = writeln!(
-                out,
-                "{:<14} {:>12} {:>12} {:>12} {:>10}",
-                p.leg,
-                Bytes(p.start_bytes).to_string(),
-                Bytes(p.end_bytes).to_string(),
-                number(p.mean_mb_s),
-                number(p.sd_mb_s)
-            );
-        }
+        let row = |p: &mile_core::findings::Plateau| {
+            let (from, to) = (Bytes(p.start_bytes).to_string(), Bytes(p.end_bytes).to_string());
+            vec![p.leg.clone(), from, to, number(p.mean_mb_s), number(p.sd_mb_s)]
+        };
+        let rows: Vec<Vec<String>> = found.plateaus.iter().map(row).collect();
+        let _ = writeln!(out, "\n{}", tables::lines(&["Plateau in", "from", "to", "MB/s", "±"], &rows));
     }
     for (heads, cells) in
         [tables::legs(&found.leg_table), tables::files(&found.leg_table), tables::repeats(&found.repeats)]

@@ -193,6 +193,17 @@ fn the_forecast_says_what_it_goes_by_and_preflight_what_speaks_against_it() {
         json(&bench.ok(&["course", "forecast", "tiny.course", "--on", "sim:merrow-k2", "--format", "json"]));
     assert!(about(&tiny, "span").unwrap()["why"].as_str().unwrap().contains("write cache of 118"), "{tiny}");
     assert!(about(&tiny, "repeats").unwrap()["why"].as_str().unwrap().contains("2 times"), "{tiny}");
+    // The leg that lays the data for what is repeated comes once, and no figure of it is asked for.
+    let matrix = json(&bench.ok(&[
+        "course",
+        "forecast",
+        &common::course("matrix"),
+        "--on",
+        "sim:merrow-k2",
+        "--format",
+        "json",
+    ]));
+    assert!(about(&matrix, "repeats").is_none(), "{matrix}");
     assert!(
         about(&tiny, "wear").unwrap()["why"].as_str().unwrap().contains("guard stops it at 30.0 GB"),
         "{tiny}"

@@ -310,21 +310,24 @@ impl Look<'_> {
     }
 
     fn course(&mut self) {
-        let mut repeats: HashMap<String, u32> = HashMap::new();
-        let (mut repeated, mut longest) = (false, 0_u64);
+        let mut times: HashMap<String, (u32, bool)> = HashMap::new();
+        let mut longest = 0_u64;
         for leg in &self.plan.legs {
             let Work::Transfer(t) = &leg.work else { continue };
             if t.fill.is_some() || t.zones > 0 {
                 continue;
             }
             let name = LegName::read(&leg.name);
-            repeated |= !name.repeats.is_empty() || !name.steps.is_empty();
-            *repeats.entry(name.without_repeats()).or_default() += 1;
+            let measures = !name.repeats.is_empty() || !name.steps.is_empty();
+            times.entry(name.without_repeats()).or_insert((0, measures)).0 += 1;
             if t.op == Op::Write && t.access == Access::Sequential {
                 longest = longest.max(if t.by_time { u64::MAX } else { t.budget.0 });
             }
         }
-        let fewest = repeats.values().copied().min().unwrap_or(QUOTABLE);
+        // Beside legs that are repeated or swept over, one that comes once prepares the drive for them.
+        let repeated = times.values().any(|(_, measures)| *measures);
+        let counted = times.values().filter(|(_, measures)| *measures || !repeated);
+        let fewest = counted.map(|(times, _)| *times).min().unwrap_or(QUOTABLE);
         if fewest < QUOTABLE {
             let times = if fewest == 1 { "once".to_owned() } else { format!("{fewest} times") };
             let weight = if repeated { Weight::Warning } else { Weight::Remark };

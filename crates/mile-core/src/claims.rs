@@ -160,7 +160,7 @@ impl Stretch {
             all.push(format!("the link carries {} MB/s at the most", number(link.mb_s())));
         }
         if let Some(fill) = self.fill.filter(|f| *f >= FULL) {
-            all.push(format!("{:.0} % of the drive were in use", 100.0 * fill));
+            all.push(format!("{:.0} % of the drive was in use", 100.0 * fill));
         }
         if found.throttling.episodes.iter().any(|e| e.start_s < self.to && self.from < e.end_s) {
             all.push("it was throttled by heat".into());

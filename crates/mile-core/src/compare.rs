@@ -337,7 +337,8 @@ fn compared(
     (design, a_is_claimed): (Design, bool),
     terms: &Terms,
 ) -> Option<(Compared, Option<f64>)> {
-    let (mut fa, mut fb) = (Figure::of(a)?, Figure::of(b)?);
+    let of = |values| Figure::of(values).map(|f| if name.is_amount() { f.of_amount() } else { f });
+    let (mut fa, mut fb) = (of(a)?, of(b)?);
     let step = unit(name, a.iter().chain(b).copied());
     let design = if design == Design::Paired && a.len() != b.len() { Design::Independent } else { design };
     let is_paired = design != Design::Independent;

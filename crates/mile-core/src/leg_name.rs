@@ -51,6 +51,20 @@ impl LegName {
         }
     }
 
+    /// The name in so many characters: whole where it fits; else without what says over what a sweep goes, then without the steps around it. What
+    /// still does not fit ends with `…`.
+    pub fn within(&self, width: usize) -> String {
+        let repeats: String = self.repeats.iter().map(|n| format!(" {n}")).collect();
+        let value = |s: &String| s.split_once(' ').map_or(s.clone(), |(_, value)| value.to_owned());
+        let values: String = self.steps.iter().map(|s| value(s) + " ").collect();
+        let (base, fits) = (&self.base, |t: &String| t.chars().count() <= width);
+        let forms = [self.to_string(), format!("{values}{base}{repeats}"), format!("{base}{repeats}")];
+        let shortest = forms[2].clone();
+        forms.into_iter().find(fits).unwrap_or_else(|| {
+            shortest.chars().take(width.saturating_sub(1)).chain((width > 0).then_some('…')).collect()
+        })
+    }
+
     /// The name without its repeats, which all repeats of a leg share.
     pub fn without_repeats(&self) -> String {
         Self { repeats: Vec::new(), ..self.clone() }.to_string()
@@ -79,6 +93,12 @@ mod tests {
         assert_eq!(name.value("depth"), None);
         assert_eq!(name.to_string(), "fill 50 % / blocks 4 KiB / burst / repeat 2");
         assert_eq!(name.without_repeats(), "fill 50 % / blocks 4 KiB / burst");
+        let within = |width| name.within(width);
+        assert_eq!(within(44), name.to_string());
+        assert_eq!(within(20), "50 % 4 KiB burst 2");
+        assert_eq!(within(12), "burst 2");
+        assert_eq!(within(5), "burs…");
+        assert_eq!(within(0), "");
         assert_eq!(LegName::read("repeat 3").base, "repeat 3");
         assert_eq!(LegName::read("soak").to_string(), "soak");
     }

@@ -114,6 +114,11 @@ impl FigureName {
     fn new(figure: impl Into<String>, unit: &str) -> Self {
         Self { figure: figure.into(), unit: unit.to_owned() }
     }
+
+    /// Whether it cannot be below 0: a rate, a time, or a number of something. What a channel reads may be anything.
+    pub fn is_amount(&self) -> bool {
+        ["MB/s", "1/s", "µs", "GB", "J/GB"].contains(&self.unit.as_str())
+    }
 }
 
 impl LegRow {
@@ -334,6 +339,7 @@ pub fn repeated(rows: &[LegRow]) -> Vec<Repeated> {
             let values: Vec<f64> =
                 each.iter().filter_map(|f| f.iter().find(|f| f.0 == *name)).map(|f| f.1).collect();
             let Some(figure) = Figure::of(&values) else { continue };
+            let figure = if name.is_amount() { figure.of_amount() } else { figure };
             let range = values.iter().copied().fold(f64::NEG_INFINITY, f64::max)
                 - values.iter().copied().fold(f64::INFINITY, f64::min);
             let spread = (name.unit != "°C" && figure.mean != 0.0).then(|| 100.0 * range / figure.mean.abs());

@@ -42,6 +42,11 @@ impl Figure {
         Some(Self { n, mean, sd, low: half.map(|h| mean - h), high: half.map(|h| mean + h) })
     }
 
+    /// The same of a figure that cannot be below 0, such as a rate or a time: its interval ends there.
+    pub fn of_amount(self) -> Self {
+        Self { low: self.low.map(|low| low.max(0.0)), ..self }
+    }
+
     /// Whether this is worse than another by more than a share, and by more than their intervals: smaller, as all figures
     /// here are better the larger they are.
     pub fn is_worse(&self, than: &Self, share: f64) -> bool {
@@ -69,5 +74,11 @@ mod tests {
         assert_eq!(Figure::of(&[5.0]).unwrap(), Figure { n: 1, mean: 5.0, sd: None, low: None, high: None });
         assert_eq!(Figure::of(&[5.0, 6.0]).unwrap().low, None);
         assert_eq!(Figure::of(&[]), None);
+        // 4.302653 is the table's 97.5 % point of two degrees of freedom.
+        let rates = Figure::of(&[184.0, 2454.0, 2895.0]).unwrap();
+        let half = 4.302653 * rates.sd.unwrap() / 3.0_f64.sqrt();
+        assert!((rates.high.unwrap() - rates.mean - half).abs() < 0.01 && rates.low.unwrap() < 0.0);
+        assert_eq!(rates.of_amount().low, Some(0.0), "no rate is below 0");
+        assert_eq!(rates.of_amount().high, rates.high);
     }
 }

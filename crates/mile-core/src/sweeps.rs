@@ -214,7 +214,7 @@ fn grouped<K: PartialEq, T>(items: &[T], key: impl Fn(&T) -> Option<K>) -> Vec<(
 }
 
 fn figure(values: impl Iterator<Item = f64>) -> Option<Figure> {
-    Figure::of(&values.collect::<Vec<_>>())
+    Figure::of(&values.collect::<Vec<_>>()).map(Figure::of_amount)
 }
 
 /// Figures against fill level; `None` where no legs name two levels.

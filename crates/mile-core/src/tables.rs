@@ -150,7 +150,7 @@ fn table(
         cells.entry(at).or_default().push(row);
     }
     let figure = |rows: &[&LegRow], of: fn(&LegRow) -> Option<f64>| {
-        Figure::of(&rows.iter().filter_map(|r| of(r)).collect::<Vec<_>>())
+        Figure::of(&rows.iter().filter_map(|r| of(r)).collect::<Vec<_>>()).map(Figure::of_amount)
     };
     let mut cells: Vec<SweepCell> = cells
         .into_iter()

@@ -32,13 +32,13 @@ use crate::message::{
 use attend::Attended;
 use bad::BadStretches;
 use crossbeam_channel::Receiver;
-use ends::{Cooling, Watch};
+use ends::{Cooling, Guarded, LegEnd, Watch};
 use hdrhistogram::serialization::{Serializer, V2Serializer};
 use meeting::Meeting;
 use mile_core::channel::{Channel, Source};
 use mile_core::health::SelfTestKind;
 use mile_core::live::News;
-use mile_core::{Bytes, Celsius, Faults, Findings, LiveFindings, Nanos, Op, Rate, Sample};
+use mile_core::{Bytes, Faults, Findings, LiveFindings, Nanos, Op, Rate, Sample};
 use mile_course::{Access, Plan, PlannedLeg, PlannedTransfer, Work};
 use mile_drive::clock::Monotonic;
 use mile_drive::drive::PATIENCE;
@@ -50,36 +50,6 @@ use std::sync::Arc;
 
 /// Longest time on the wall between two looks at the commands.
 const ATTENTION: Nanos = Nanos(50_000_000);
-
-/// Why a leg ended.
-enum LegEnd {
-    Planned(String),
-    Skipped,
-    Stopped,
-    Guarded(Guarded),
-}
-
-/// What a guard saw.
-enum Guarded {
-    Temperature { limit: Celsius, found: Celsius },
-    Other(String),
-}
-
-impl Guarded {
-    fn event(&self) -> EventKind {
-        match self {
-            Self::Temperature { limit, found } => EventKind::Guard { limit: *limit, found: *found },
-            Self::Other(why) => EventKind::Guarded(why.clone()),
-        }
-    }
-
-    fn why(&self) -> String {
-        match self {
-            Self::Temperature { limit, found } => format!("{found} is above the limit of {limit}"),
-            Self::Other(why) => why.clone(),
-        }
-    }
-}
 
 /// Longest wait for the health at the end of a run.
 const HEALTH_PATIENCE: Nanos = Nanos(15_000_000_000);
@@ -211,6 +181,7 @@ fn lane(
         cooling: None,
         answered: false,
         is_through: false,
+        engine_said: None,
         zone_at: None,
         failed: 0,
         bad: BadStretches::default(),
@@ -313,6 +284,8 @@ struct Run<'a> {
     bad: BadStretches,
     /// Whether the drive has moved all that it was last asked to.
     is_through: bool,
+    /// The engine that was told last.
+    engine_said: Option<String>,
     /// Whether the run was asked to stop, and whether it was asked again and leaves what it waits for.
     stopping: bool,
     left: bool,
@@ -336,6 +309,14 @@ impl Run<'_> {
     fn event(&mut self, kind: EventKind) {
         let bytes = Bytes(self.moved.0 + self.tally.written.0 + self.tally.read.0);
         (self.tell)(Message::Event(Event { at: self.drive.now(), bytes, kind }));
+    }
+
+    /// Tells through what data moves, where that is not what was told last.
+    fn say_engine(&mut self, engine: String) {
+        if self.engine_said.as_ref() != Some(&engine) {
+            self.engine_said = Some(engine.clone());
+            self.event(EventKind::Engine(engine));
+        }
     }
 
     fn all(&mut self) -> Result<LegEnd, DriveError> {
@@ -588,8 +569,7 @@ impl Run<'_> {
             self.in_flight_at_most =
                 work.block.0.saturating_mul(u64::from(work.depth)).saturating_mul(u64::from(work.workers));
             if std::mem::take(&mut first) && !self.drive.is_virtual() {
-                let engine = self.drive.engine();
-                self.event(EventKind::Engine(engine));
+                self.say_engine(self.drive.engine());
             }
             let end = self.go_on(index, leg, work, began.plus(paused), (before, &mut watch))?;
             let is_through = std::mem::take(&mut self.is_through);

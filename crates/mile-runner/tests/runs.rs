@@ -220,6 +220,21 @@ fn a_guard_stops_the_run_and_says_why() {
     );
 }
 
+/// A run of forty legs said forty times through what its data moves.
+#[test]
+fn what_data_moves_through_is_said_once() {
+    let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).unwrap();
+    let mut drive =
+        FileDrive::new(&folder.path().join("scratch.bin"), Bytes(8_000_000), 3, EngineChoice::Auto, None)
+            .unwrap();
+    let (_keep, commands) = unbounded();
+    let text = "course \"c\"\nrepeat 3\n leg w\n  write sequential, blocks 1 MiB\n leg r\n  read random, blocks 4 KiB\n  until 1 MB read\nend\n";
+    let record = go(text, &mut drive, 3, &commands, |_| {});
+    assert_eq!(record.outcome.status, Status::Done, "{:?}", record.outcome);
+    let said = record.events().iter().filter(|e| matches!(e, EventKind::Engine(_))).count();
+    assert_eq!(said, 1, "{:?}", record.events());
+}
+
 #[test]
 fn a_file_run_writes_its_size_measures_latency_and_cleans_up() {
     let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).unwrap();
@@ -233,7 +248,6 @@ fn a_file_run_writes_its_size_measures_latency_and_cleans_up() {
     // A leg that moves data has no moment at rest of its own: that would be another leg to whoever reads the log.
     let idle = |s: &&Sample| s.leg == 1 && s.op == Op::Idle;
     assert_eq!(record.samples().iter().filter(idle).count(), 0);
-    assert!(record.events().iter().any(|e| matches!(e, EventKind::Engine(_))));
     assert!(!path.exists());
     let found =
         findings(&Trace::of(&record.samples(), &["settle".into(), "soak".into()]), &Context::default());

@@ -136,7 +136,19 @@ fn ramp_table(ramp: &Ramp, most: f64, width: usize) -> Vec<String> {
     let mut columns: Vec<_> = ramp.points.iter().map(across).collect();
     columns.sort_unstable();
     columns.dedup();
-    let cell = ((width.saturating_sub(12)) / columns.len().max(1)).clamp(8, 14);
+    let plain = |p: &RampPoint| {
+        let share = (p.mb_s.mean / most * 7.0).round().clamp(0.0, 7.0) as usize;
+        format!("{} {}", BARS[share], number(p.mb_s.mean))
+    };
+    let with_half = |p: &RampPoint| {
+        let half = p.mb_s.high.map_or(String::new(), |high| format!(" ±{}", number(high - p.mb_s.mean)));
+        plain(p) + &half
+    };
+    // Half of the interval stands beside each mean where there is room for that.
+    let room = (width.saturating_sub(12) / columns.len().max(1)).clamp(8, 20);
+    let longest = ramp.points.iter().map(|p| with_half(p).chars().count()).max().unwrap_or(0);
+    let (halves, cell) =
+        if longest < room { (true, room.min(longest.max(12) + 2)) } else { (false, room.min(14)) };
     let head: String = columns
         .iter()
         .map(|(workers, depth)| {
@@ -157,8 +169,8 @@ fn ramp_table(ramp: &Ramp, most: f64, width: usize) -> Vec<String> {
             .map(|c| match line.iter().find(|p| across(p) == *c) {
                 None => format!("{:>cell$}", "–"),
                 Some(p) => {
-                    let share = (p.mb_s.mean / most * 7.0).round().clamp(0.0, 7.0) as usize;
-                    format!("{:>cell$}", format!("{} {}", BARS[share], number(p.mb_s.mean)))
+                    let text = if halves { with_half(p) } else { plain(p) };
+                    format!("{text:>cell$}")
                 }
             })
             .collect();
@@ -178,6 +190,9 @@ fn ramp_table(ramp: &Ramp, most: f64, width: usize) -> Vec<String> {
             }
         })
         .collect();
+    if halves && ramp.points.iter().any(|p| p.mb_s.high.is_some()) {
+        out.push("  ± half of the 95 % interval of the mean of the repeats".into());
+    }
     if !saturated.is_empty() {
         out.push(format!("  within 5 % of its most: {}", saturated.join(", ")));
     }

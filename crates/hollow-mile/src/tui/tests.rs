@@ -32,6 +32,7 @@ pub(super) fn press(state: &mut State, keys: &str) {
             '\n' => KeyCode::Enter,
             '\x1b' => KeyCode::Esc,
             '→' => KeyCode::Right,
+            '←' => KeyCode::Left,
             '↓' => KeyCode::Down,
             c => KeyCode::Char(c),
         };
@@ -274,7 +275,7 @@ fn the_start_form_says_what_a_run_would_write_and_refuses_what_cannot_be() {
     let mut state = fresh();
     press(&mut state, "s");
     assert!(screen(&mut state, 120, 40).contains("Writes at most 1,600 GB, 0.133 % of the rated endurance."));
-    press(&mut state, "h");
+    press(&mut state, "←");
     assert!(screen(&mut state, 120, 40).contains("Writes at most 600.0 GB"));
     press(&mut state, "\x1b");
     update::act(&mut state, &Jobs::new(), Action::Last);
@@ -302,6 +303,51 @@ fn keys_that_come_while_a_start_is_tried_are_not_lost() {
         "{:?}",
         form.outlook
     );
+}
+
+/// Twenty-three courses had to be gone through one by one, and none said what it is for.
+#[test]
+fn a_course_is_found_by_a_part_of_its_name_and_says_its_question() {
+    let mut state = fresh();
+    press(&mut state, "s");
+    let chosen = |state: &State| {
+        let Some(Overlay::Start(form)) = &state.overlay else { panic!("no form") };
+        (form.choices[form.chosen].name.clone(), form.find.clone())
+    };
+    press(&mut state, "COOL");
+    assert_eq!(chosen(&state).0, "two coolers");
+    let text = screen(&mut state, 159, 46);
+    assert!(text.contains("← two coolers →   9 of 23   \"COOL\""), "{text}");
+    let question = mile_bench::courses::READY.iter().find(|r| r.kind == "two-coolers").unwrap().text;
+    let question = question.lines().next().unwrap().strip_prefix("# Question:").unwrap().trim();
+    let question = format!("{}{}", question[..1].to_uppercase(), &question[1..]);
+    assert!(text.contains(&question), "{question} {text}");
+    press(&mut state, "x");
+    assert_eq!(chosen(&state).0, "two coolers", "what fits no name chooses none");
+    assert!(screen(&mut state, 159, 46).contains("no name has \"COOLx\" in it"));
+    press(&mut state, "→");
+    assert_eq!(chosen(&state), ("two ports".into(), String::new()), "and the arrows begin anew");
+    press(&mut state, "s");
+    let text = screen(&mut state, 159, 46);
+    assert!(text.contains("\"s\", also "), "{text}");
+}
+
+/// Of a sweep whose first level was measured it was said that it goes over no levels.
+#[test]
+fn a_sweep_whose_second_level_is_still_to_come_is_not_said_to_have_none() {
+    let mut state = with_run(0);
+    let shown = state.findings.shown.as_mut().unwrap();
+    let samples: Vec<mile_core::Sample> = messages(0)
+        .into_iter()
+        .filter_map(|m| if let Message::Sample(s) = m { Some(s) } else { None })
+        .collect();
+    let names: Vec<String> =
+        shown.head.first().leg_names().iter().map(|n| format!("fill 3 % / {n}")).collect();
+    shown.trace = Trace::of(&samples, &names);
+    shown.findings = mile_core::findings(&shown.trace, &mile_core::Context::default());
+    state.place = super::places::FILL;
+    let text = screen(&mut state, 159, 46);
+    assert!(text.contains("has measured one fill level so far"), "{text}");
 }
 
 /// Every course that findings suggest is a course: it is read, and fits the drive that it is for.

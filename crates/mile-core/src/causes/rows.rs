@@ -144,7 +144,7 @@ pub(super) fn cache(facts: &Facts, list: &mut Vec<Evidence>) {
     }
     if let Some(share) = cache_share(facts).filter(|s| *s > LARGEST_CACHE) {
         let text = format!(
-            "{:.0} % of the drive were written by then, more than a cache of single-bit cells can take",
+            "{:.0} % of the drive was written by then, more than a cache of single-bit cells can take",
             100.0 * share
         );
         row(list, if facts.first_fall { "cache.too-large" } else { "cache.too-large-in-all" }, C, text);
@@ -172,10 +172,10 @@ pub(super) fn fill(facts: &Facts, list: &mut Vec<Evidence>) {
                 list,
                 if fill >= 0.68 { "fill.full" } else { "fill.half-full" },
                 F,
-                format!("{:.0} % of the drive were in use", 100.0 * fill),
+                format!("{:.0} % of the drive was in use", 100.0 * fill),
             );
         } else {
-            row(list, "fill.little", F, format!("only {:.0} % of the drive were in use", 100.0 * fill));
+            row(list, "fill.little", F, format!("only {:.0} % of the drive was in use", 100.0 * fill));
         }
     }
     if let Some(share) = cache_share(facts).filter(|s| *s > LARGEST_CACHE) {

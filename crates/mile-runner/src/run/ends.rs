@@ -1,11 +1,41 @@
 //! Ends that only the run can tell, and guards that need more than one look.
 
-use super::{Guarded, LegEnd, Run};
+use super::Run;
 use crate::message::EventKind;
 use mile_core::steady::Rounds;
-use mile_core::{Bytes, Nanos, Op, Rate};
+use mile_core::{Bytes, Celsius, Nanos, Op, Rate};
 use mile_course::{Seen, Work};
 use mile_drive::DriveError;
+
+/// Why a leg ended.
+pub(super) enum LegEnd {
+    Planned(String),
+    Skipped,
+    Stopped,
+    Guarded(Guarded),
+}
+
+/// What a guard saw.
+pub(super) enum Guarded {
+    Temperature { limit: Celsius, found: Celsius },
+    Other(String),
+}
+
+impl Guarded {
+    pub(super) fn event(&self) -> EventKind {
+        match self {
+            Self::Temperature { limit, found } => EventKind::Guard { limit: *limit, found: *found },
+            Self::Other(why) => EventKind::Guarded(why.clone()),
+        }
+    }
+
+    pub(super) fn why(&self) -> String {
+        match self {
+            Self::Temperature { limit, found } => format!("{found} is above the limit of {limit}"),
+            Self::Other(why) => why.clone(),
+        }
+    }
+}
 
 /// What is watched for the ends of the leg underway.
 pub(super) struct Watch {

@@ -50,7 +50,7 @@ impl Run<'_> {
                 let path = if work.cached { "through the host's cache" } else { "past the host's cache" };
                 let workers =
                     if work.workers == 1 { "1 worker".into() } else { format!("{} workers", work.workers) };
-                self.event(EventKind::Engine(format!("whole files, {workers}, {path}")));
+                self.say_engine(format!("whole files, {workers}, {path}"));
             }
             let end = self.go_on_with_files(index, leg, op, began.plus(paused))?;
             self.drain()?;

@@ -81,8 +81,14 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, state: &State, form: &StartF
         Some(Ok(lines)) => lines.iter().flat_map(|l| wrap(l, width)).collect(),
         Some(Err(text)) => wrap(&format!("! {text}"), width),
     };
+    let asked = form.choices.get(form.chosen).and_then(|c| c.question()).unwrap_or_default();
+    let (first, rest) = asked.split_at(asked.chars().next().map_or(0, char::len_utf8));
+    let asked = first.to_uppercase() + rest;
+    let question: Vec<String> =
+        if form.beside.is_none() { wrap(&asked, width.saturating_sub(LABEL)) } else { Vec::new() };
+    let question = if asked.is_empty() { Vec::new() } else { question };
     let several = form.lanes.len() > 1;
-    let rows = rows_of(form) + 1 + outlook.len() as u16 + 2;
+    let rows = rows_of(form) + question.len() as u16 + 1 + outlook.len() as u16 + 2;
     let title = match form.lanes.as_slice() {
         _ if let Some(first) = &form.beside => format!("The other side of run {}", first.run),
         [] => "A run on a file that is made for it".to_owned(),
@@ -93,12 +99,16 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, state: &State, form: &StartF
     let mut page = Page { buffer, inside, theme, field: form.field, cursor: None };
     let choice = form.choices.get(form.chosen).map_or("", |c| c.name.as_str());
     let arrows = if form.choices.len() > 1 {
-        format!("← {choice} →   {} of {}", form.chosen + 1, form.choices.len())
+        format!("← {choice} →   {} of {}{}", form.chosen + 1, form.choices.len(), form.finding())
     } else {
         choice.to_owned()
     };
     page.choice(inside.y, "course", &arrows, form.field == Field::Course, LABEL);
     let mut y = inside.y + 1;
+    for line in &question {
+        page.buffer.put(inside.x + LABEL as u16, y, line, width.saturating_sub(LABEL), theme.faint());
+        y += 1;
+    }
     let whole = |y: u16| (inside.x, y, inside.width);
     if form.beside.is_some() {
         page.text(whole(y), "changed", &form.changed, Field::Changed);

@@ -20,7 +20,7 @@ use ratatui::style::{Modifier, Style};
 /// Cells at the left of the lanes, for the level.
 const MARGIN: u16 = 9;
 /// Rows that a lane has at the most.
-const TALLEST: u16 = 7;
+const TALLEST: u16 = 14;
 
 pub(crate) const PLACE: Place = Place(&Fill);
 
@@ -62,8 +62,15 @@ fn told(place: &FindingsPlace) -> (String, String) {
         return none("No run is open. Open a sweep over fill levels from the logbook (7).");
     };
     let Some(found) = &shown.findings.fill else {
+        let is_level = |l: &TraceLeg| LegName::read(&l.name).step("fill").is_some();
+        if shown.trace.legs().iter().any(is_level) {
+            return none(&format!(
+                "Run {} has measured one fill level so far. What changes as the drive fills is shown from the second one on.",
+                shown.run
+            ));
+        }
         return none(&format!(
-            "Run {} goes over no fill levels. The ready-made course fill-sweep does; n in the place of the course (2) has it.",
+            "Run {} goes over no fill levels. The ready-made course \"fill sweep\" does: start it on the bench (1).",
             shown.run
         ));
     };

@@ -19,7 +19,7 @@ use crossterm::event::KeyCode::{Char, PageDown, PageUp};
 use mile_core::copies::{CopyFound, HeldBy};
 use mile_core::findings::Break;
 use mile_core::units::number;
-use mile_core::{Bytes, Nanos};
+use mile_core::{Bytes, LegName, Nanos};
 use mile_runner::EventKind;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -510,16 +510,14 @@ fn plateaus(shown: &Shown, theme: Theme) -> Vec<(String, Style)> {
         all.extend(sweeps.iter().flat_map(|l| wrap(l, usize::from(SIDE))).map(|l| (l, ink)));
         all.push((String::new(), ink));
     }
-    all.extend(vec![(
-        format!("{:<16} {:>11} {:>11} {:>16}", "plateau", "from", "to", "MB/s"),
-        theme.faint(),
-    )]);
+    all.extend(vec![(format!("{:<20} {:>9} {:>9} {:>16}", "plateau", "from", "to", "MB/s"), theme.faint())]);
     for p in &found.plateaus {
         let rate = format!("{:>7} ±{:>6}", number(p.mean_mb_s), number(p.sd_mb_s));
-        let name: String = format!("{}, {}", p.leg, p.op.word()).chars().take(16).collect();
+        let whole = format!("{}, {}", p.leg, p.op.word());
+        let name = if whole.chars().count() > 20 { LegName::read(&p.leg).within(20) } else { whole };
         all.push((
             format!(
-                "{name:<16} {:>11} {:>11} {rate:>16}",
+                "{name:<20} {:>9} {:>9} {rate:>16}",
                 Bytes(p.start_bytes).to_string(),
                 Bytes(p.end_bytes).to_string()
             ),
@@ -549,18 +547,16 @@ fn plateaus(shown: &Shown, theme: Theme) -> Vec<(String, Style)> {
     if !even.is_empty() {
         all.push((String::new(), ink));
         let head = format!(
-            "{:<10} {:>9} {:>7} {:>7} {:>6} {:>9}",
+            "{:<14} {:>9} {:>7} {:>7} {:>6} {:>9}",
             "MB/s", "1st tenth", "last", "varies", "level", "worst 1 s"
         );
         all.push((head, theme.faint()));
     }
     for (leg, c) in even {
-        let cut = leg.leg.chars().count() > 10;
-        let name: String = leg.leg.chars().take(if cut { 9 } else { 10 }).collect();
-        let name = if cut { name + "…" } else { name };
+        let name = LegName::read(&leg.leg).within(14);
         let (first, last) = (number(c.first_tenth_mb_s), number(c.last_tenth_mb_s));
         let line = format!(
-            "{name:<10} {first:>9} {last:>7} {:>5.1} % {:>4.0} % {:>9}",
+            "{name:<14} {first:>9} {last:>7} {:>5.1} % {:>4.0} % {:>9}",
             c.variation_pct,
             c.on_plateau_pct,
             number(c.worst_second_mb_s)

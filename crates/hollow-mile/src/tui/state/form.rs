@@ -142,6 +142,45 @@ impl StartForm {
         all
     }
 
+    /// The courses that have in their names what was typed: first those that begin with it, then those of which a word does.
+    pub(crate) fn found(&self) -> Vec<usize> {
+        let rank = |name: &str| {
+            let (name, find) = (name.to_lowercase(), self.find.to_lowercase());
+            let word = || name.split(' ').any(|word| word.starts_with(&find));
+            if name.starts_with(&find) {
+                Some(0)
+            } else if word() {
+                Some(1)
+            } else {
+                name.contains(&find).then_some(2)
+            }
+        };
+        let ranked = self.choices.iter().enumerate().filter_map(|(i, c)| Some((rank(&c.name)?, i)));
+        let mut all: Vec<(u8, usize)> = ranked.collect();
+        all.sort_unstable();
+        all.into_iter().map(|(_, i)| i).collect()
+    }
+
+    /// What is said behind the chosen course: which others have in their names what was typed.
+    pub(crate) fn finding(&self) -> String {
+        let find = &self.find;
+        if find.is_empty() {
+            let hint = self.field == Field::Course && self.choices.len() > 1;
+            return if hint { "   type a part of its name to find one".into() } else { String::new() };
+        }
+        let found = self.found();
+        if found.is_empty() {
+            return format!("   no name has \"{find}\" in it");
+        }
+        let others = found.into_iter().filter(|i| *i != self.chosen).map(|i| self.choices[i].name.as_str());
+        let others: Vec<&str> = others.collect();
+        if others.is_empty() {
+            format!("   \"{find}\"")
+        } else {
+            format!("   \"{find}\", also {}", others.join(", "))
+        }
+    }
+
     /// Whether it asks how the drive is set up.
     pub(crate) fn asks_setup(&self) -> bool {
         self.lanes.len() < 2 && self.beside.is_none()
@@ -171,6 +210,8 @@ pub(crate) struct StartForm {
     pub(crate) lanes: Vec<FormLane>,
     pub(crate) choices: Vec<Choice>,
     pub(crate) chosen: usize,
+    /// What was typed to find a course by its name.
+    pub(crate) find: String,
     pub(crate) path: Text,
     pub(crate) size: Text,
     /// The field that is typed into.

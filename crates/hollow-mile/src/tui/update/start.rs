@@ -6,7 +6,7 @@ use crossterm::event::{Event, KeyCode, KeyEvent};
 use mile_bench::bench::{Card, Named};
 use mile_bench::outlook::{Outlook, Weight};
 use mile_bench::session::{self, Order, OrderLane};
-use mile_core::Bytes;
+use mile_core::{Bytes, LegName};
 use mile_drive::Situation;
 use mile_drive::block::Consent;
 use mile_drive::health::TestKind;
@@ -15,6 +15,8 @@ use std::path::Path;
 
 /// Legs that are listed before a start.
 const MOST_LEGS: usize = 10;
+/// Most characters of the name of one.
+const WIDEST_NAME: usize = 36;
 /// Runs underway at a time.
 const MOST_RUNS: usize = 8;
 /// Seed of runs that are started from the terminal.
@@ -381,10 +383,11 @@ pub(in crate::tui) fn ahead(
 /// Says what would happen on a lane.
 fn legs_ahead(form: &StartForm, lane: &session::ReadyLane, lanes: usize, lines: &mut Vec<String>) {
     let (legs, most) = (&lane.plan.legs, MOST_LEGS / lanes.max(1));
-    let line = |l: &mile_course::PlannedLeg| format!("{:<12} {}", l.name, l.words());
     // What a drive does while it is only watched goes without saying.
     let own = || legs.iter().filter(|l| l.work != mile_course::Work::Watch);
-    lines.extend(own().take(most).map(line));
+    let names: Vec<String> = own().take(most).map(|l| LegName::read(&l.name).within(WIDEST_NAME)).collect();
+    let wide = names.iter().map(|n| n.chars().count()).max().unwrap_or(0);
+    lines.extend(names.iter().zip(own()).map(|(name, leg)| format!("{name:<wide$}  {}", leg.words())));
     if own().count() > most {
         lines.push(format!("… and {} legs more", own().count() - most));
     }
@@ -415,6 +418,15 @@ fn writes_ahead(lane: &session::ReadyLane) -> String {
     }
 }
 
+/// Chooses a course, unless there is not a drive for each of its lanes.
+fn choose(state: &mut State, form: &mut StartForm, course: usize) {
+    let before = std::mem::replace(&mut form.chosen, course);
+    if let Err(text) = set_lanes(state, form) {
+        form.chosen = before;
+        state.complain(text);
+    }
+}
+
 pub(super) fn start_key(state: &mut State, jobs: &Jobs, mut form: StartForm, key: KeyEvent) {
     match (key.code, form.field) {
         _ if form.starting => {
@@ -441,14 +453,26 @@ pub(super) fn start_key(state: &mut State, jobs: &Jobs, mut form: StartForm, key
             state.overlay = Some(Overlay::Start(Box::new(form)));
             return;
         }
-        (KeyCode::Right | KeyCode::Left | KeyCode::Char('l' | 'h'), Field::Course) => {
+        (KeyCode::Right | KeyCode::Left, Field::Course) => {
+            form.find.clear();
             let count = form.choices.len().max(1);
-            let by = if matches!(key.code, KeyCode::Right | KeyCode::Char('l')) { 1 } else { count - 1 };
-            let before = form.chosen;
-            form.chosen = (before + by) % count;
-            if let Err(text) = set_lanes(state, &mut form) {
-                form.chosen = before;
-                state.complain(text);
+            let by = if key.code == KeyCode::Right { 1 } else { count - 1 };
+            let next = (form.chosen + by) % count;
+            choose(state, &mut form, next);
+        }
+        (KeyCode::Char(_) | KeyCode::Backspace, Field::Course) => {
+            match key.code {
+                KeyCode::Char(letter) => form.find.push(letter),
+                _ => drop(form.find.pop()),
+            }
+            let first = form.found().first().copied().filter(|_| !form.find.is_empty());
+            match first {
+                Some(first) if first != form.chosen => choose(state, &mut form, first),
+                // It is the same course.
+                _ => {
+                    state.overlay = Some(Overlay::Start(Box::new(form)));
+                    return;
+                }
             }
         }
         (KeyCode::Right | KeyCode::Char('l'), Field::Drive(lane)) => next_drive(state, &mut form, lane, 1),
