@@ -16,8 +16,9 @@ const UNEVEN: (f64, f64) = (0.55, 1.8);
 const LEAST_LIKENESS: (f64, f64) = (0.5, 0.6);
 /// Share of its depth by which both the low and the high of a period may be off those of the period before.
 const SHIFTED: f64 = 0.25;
-/// Quantiles that are taken as low and high.
-const LOW_HIGH: (f64, f64) = (0.06, 0.94);
+/// Quantiles that are taken as low and high: of patterns that are high for a good part of the time, and of those that are so for moments, such as a cache
+/// that frees a little of itself while it is written.
+const LOW_HIGH: [(f64, f64); 2] = [(0.06, 0.94), (0.06, 0.985)];
 /// Least distance of low and high, in standard deviations of the noise and as a difference of logarithms.
 const LEAST_SIGMAS: f64 = 6.0;
 const LEAST_DEPTH: f64 = 0.077;
@@ -63,7 +64,9 @@ fn find_once(values: &[f64], sigma: f64) -> Vec<Cycle> {
     let mut all: Vec<Cycle> = Vec::new();
     let mut tile = 6;
     while tile * 2 <= values.len() {
-        all.extend(at_scale(values, sigma, tile));
+        for quantiles in LOW_HIGH {
+            all.extend(at_scale(values, sigma, tile, quantiles));
+        }
         tile = tile * 3 / 2;
     }
     all.sort_by_key(|c| std::cmp::Reverse(c.range.len()));
@@ -96,7 +99,7 @@ fn beside(values: &[f64], mut cycle: Cycle, kept: &[Cycle]) -> Option<Cycle> {
 }
 
 /// Low and high of each tile with its neighbours.
-fn levels(values: &[f64], tile: usize) -> Vec<(f64, f64)> {
+fn levels(values: &[f64], tile: usize, quantiles: (f64, f64)) -> Vec<(f64, f64)> {
     let count = values.len().div_ceil(tile);
     let mut scratch = Vec::new();
     (0..count)
@@ -107,16 +110,16 @@ fn levels(values: &[f64], tile: usize) -> Vec<(f64, f64)> {
             scratch.extend_from_slice(&values[from..to]);
             scratch.sort_by(f64::total_cmp);
             let at = |q: f64| scratch[((scratch.len() - 1) as f64 * q).round() as usize];
-            (at(LOW_HIGH.0), at(LOW_HIGH.1))
+            (at(quantiles.0), at(quantiles.1))
         })
         .collect()
 }
 
-fn at_scale(values: &[f64], sigma: f64, tile: usize) -> Vec<Cycle> {
-    let levels = levels(values, tile);
+fn at_scale(values: &[f64], sigma: f64, tile: usize, quantiles: (f64, f64)) -> Vec<Cycle> {
+    let levels = levels(values, tile, quantiles);
     let least = LEAST_DEPTH.max(LEAST_SIGMAS * sigma);
-    // A single value far down is no fall.
-    let calm = stats::running_median(values, tile / 24);
+    // A single value far down is no fall; what is high for moments only has to be left.
+    let calm = stats::running_median(values, ((1.0 - quantiles.1) * 0.7 * tile as f64) as usize);
     let falls = falls(&calm, |i| Some(levels[i / tile]).filter(|(low, high)| high - low >= least));
     let mut found = Vec::new();
     let mut start = 0;
@@ -129,7 +132,10 @@ fn at_scale(values: &[f64], sigma: f64, tile: usize) -> Vec<Cycle> {
                 break;
             }
             // All of the next period is higher or lower: another pattern begins behind a break.
-            let (own, then) = (heights(&calm[falls[end - 1]..falls[end]]), heights(&calm[falls[end]..*next]));
+            let (own, then) = (
+                heights(&calm[falls[end - 1]..falls[end]], quantiles),
+                heights(&calm[falls[end]..*next], quantiles),
+            );
             let by = SHIFTED * (own.1 - own.0).max(least);
             let (low, high) = (then.0 - own.0, then.1 - own.1);
             if low.abs() > by && high.abs() > by && (low > 0.0) == (high > 0.0) {
@@ -141,7 +147,7 @@ fn at_scale(values: &[f64], sigma: f64, tile: usize) -> Vec<Cycle> {
         let long = end - start + 1 >= LEAST_FALLS;
         // The tiles have to see several periods, and not so many that they blur a change of height.
         if long && mean <= 1.2 * tile as f64 && mean >= tile as f64 / 6.0 {
-            found.extend(grown(&calm, &falls[start..=end], mean, least));
+            found.extend(grown(&calm, &falls[start..=end], mean, least, quantiles));
         }
         start = end.max(start + 1);
     }
@@ -149,11 +155,11 @@ fn at_scale(values: &[f64], sigma: f64, tile: usize) -> Vec<Cycle> {
 }
 
 /// Low and high of one period.
-fn heights(values: &[f64]) -> (f64, f64) {
+fn heights(values: &[f64], quantiles: (f64, f64)) -> (f64, f64) {
     let mut sorted = values.to_vec();
     sorted.sort_by(f64::total_cmp);
     let at = |q: f64| sorted[((sorted.len() - 1) as f64 * q).round() as usize];
-    (at(LOW_HIGH.0), at(LOW_HIGH.1))
+    (at(quantiles.0), at(quantiles.1))
 }
 
 /// Where the series falls through the middle between the low and the high that hold there.
@@ -175,12 +181,12 @@ fn falls(values: &[f64], level: impl Fn(usize) -> Option<(f64, f64)>) -> Vec<usi
 }
 
 /// Follows the pattern beyond the falls by which it was found, and takes its measure.
-fn grown(values: &[f64], falls: &[usize], period: f64, least: f64) -> Option<Cycle> {
+fn grown(values: &[f64], falls: &[usize], period: f64, least: f64, quantiles: (f64, f64)) -> Option<Cycle> {
     let (first, last) = (*falls.first()?, *falls.last()?);
     let mut inside: Vec<f64> = values[first..=last].to_vec();
     inside.sort_by(f64::total_cmp);
     let at = |q: f64| inside[((inside.len() - 1) as f64 * q).round() as usize];
-    let (low, high) = (at(LOW_HIGH.0), at(LOW_HIGH.1));
+    let (low, high) = (at(quantiles.0), at(quantiles.1));
     let cycles: Vec<f64> = falls.windows(3).map(|w| alike(values, w)).collect();
     let likeness = cycles.iter().sum::<f64>() / cycles.len().max(1) as f64;
     if high - low < least || likeness < LEAST_LIKENESS.0 + LEAST_LIKENESS.1 / (falls.len() as f64).sqrt() {

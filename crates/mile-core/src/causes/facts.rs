@@ -7,6 +7,7 @@ use crate::plateaus::Edge;
 use crate::sample::Op;
 use crate::trace::Trace;
 use crate::units::{Bytes, Celsius, Nanos, Rate};
+use std::ops::Range;
 
 /// Seconds looked at on each side of a break: several updates of a slow sensor, and short against a heat-up.
 pub(super) const WINDOW_S: f64 = 30.0;
@@ -18,6 +19,10 @@ const LAG_S: f64 = 10.0;
 const SAME_RATE: f64 = 0.1;
 /// How near two addresses are the same place, share of the capacity.
 const SAME_PLACE: f64 = 0.01;
+/// Share of the bytes that led to a fall: where the rate comes back for fewer at a time, they are no more than what a cache frees while it is written.
+const BRIEF: f64 = 0.2;
+/// How near to the rate of before a change has to bring it back, as a share of the fall; both as logarithms.
+const UNDONE: f64 = 0.35;
 /// How near two temperatures are the same, °C: whole degrees, and the lag of a sensor.
 const SAME_TEMP: f64 = 1.6;
 
@@ -33,6 +38,8 @@ pub(super) struct Facts {
     pub(super) came_back: bool,
     /// The next change of this leg brings the rate back.
     pub(super) comes_back: bool,
+    /// It does, but only for a few bytes at a time: the most of them, as a share of those that led to this fall of a write.
+    pub(super) comes_back_for: Option<f64>,
     /// The change before brought it where it now leaves.
     pub(super) brings_back: bool,
     /// Seconds to the next change of this leg, where that is a further fall within [`WINDOW_S`] and no cooler.
@@ -125,7 +132,7 @@ impl Facts {
                 first_fall &= others;
                 last_rise_owed = others;
             } else {
-                came_back |= !others && !last_rise_owed;
+                came_back |= !others && !last_rise_owed && !is_brief(scene, j, rested);
             }
         }
         let next = scene.seen.get(index + 1).filter(|s| s.leg == seen.leg && !s.across);
@@ -136,18 +143,23 @@ impl Facts {
         let undoes = |a: &Edge, b: &Edge| {
             (a.to.0 < a.from.0) != (b.to.0 < b.from.0)
                 && (b.to.0.max(1.0) / a.from.0.max(1.0)).ln().abs()
-                    < SAME_RATE.max(0.5 * (a.to.0.max(1.0) / a.from.0.max(1.0)).ln().abs())
+                    < SAME_RATE.max(UNDONE * (a.to.0.max(1.0) / a.from.0.max(1.0)).ln().abs())
         };
         let undone =
             (!falls).then(|| (0..index).rev().find(|&j| scene.seen[j].edge.to.0 < scene.seen[j].edge.from.0));
         let undone = undone.flatten();
+        let comes_back = falls && (edge.repeats || next.is_some_and(|n| undoes(edge, &n.edge)));
+        let since_rest = Bytes(mark.since.min(edge.bytes.0.saturating_sub(rested.0)));
         Self {
             op: leg.op,
             falls,
             across: seen.across,
             first_fall,
             came_back,
-            comes_back: falls && (edge.repeats || next.is_some_and(|n| undoes(edge, &n.edge))),
+            comes_back,
+            comes_back_for: (comes_back && leg.op == Op::Write && !seen.across)
+                .then(|| comes_back_for(trace, &leg.samples, edge, since_rest))
+                .flatten(),
             fall_follows: next.filter(|_| falls).and_then(|n| fall_follows(trace, edge, &n.edge)),
             brings_back: !falls && before.is_some_and(|(_, b)| undoes(&b.edge, edge)),
             same_bytes: if leg.op == Op::Write && falls { scene.same_bytes(index) } else { (0, 0) },
@@ -155,7 +167,7 @@ impl Facts {
             back_after_rest: falls && scene.is_back_after_rest(index),
             stands_still: edge.to.0 < super::STANDSTILL * edge.from.0,
             stall: stall(trace, seen, falls),
-            since_rest: Bytes(mark.since.min(edge.bytes.0.saturating_sub(rested.0))),
+            since_rest,
             capacity: scene.context.capacity,
             fill: trace.fill.extent(around.at, around.at + 1).map(|e| e.mean),
             temp,
@@ -192,6 +204,31 @@ impl Facts {
                 .zip(trace.waited((around.done + 1).min(around.after.saturating_sub(1))..around.after)),
         }
     }
+}
+
+/// The most bytes that came in one go at the rate of before a fall, later in its leg, as a share of those that led to it; `None` unless they are few.
+fn comes_back_for(trace: &Trace, leg: &Range<usize>, edge: &Edge, since_rest: Bytes) -> Option<f64> {
+    let middle = (edge.from.0 * edge.to.0).sqrt();
+    let (mut most, mut run) = (0_u64, 0_u64);
+    for i in edge.span.1.max(edge.sample)..leg.end {
+        let is_high = trace.rate.get(i).is_some_and(|rate| rate * 1e6 > middle);
+        run = if is_high { run + (trace.moved(i + 1).0 - trace.moved(i).0) } else { 0 };
+        most = most.max(run);
+    }
+    let share = most as f64 / since_rest.0.max(1) as f64;
+    (middle > 0.0 && most > 0 && share < BRIEF).then_some(share)
+}
+
+/// Whether a rise is undone by the next change of its leg before much was written, next to what had been from the rest to the first fall behind it.
+fn is_brief(scene: &Scene<'_>, rise: usize, rested: Bytes) -> bool {
+    let (own, next) = (&scene.seen[rise], scene.seen.get(rise + 1));
+    let first = scene.seen.iter().find(|s| s.edge.bytes >= rested && s.edge.to.0 < s.edge.from.0);
+    next.filter(|n| n.leg == own.leg && !n.across && n.edge.to.0 < n.edge.from.0).zip(first).is_some_and(
+        |(next, first)| {
+            let (high, until) = (next.edge.bytes.0 - own.edge.bytes.0, first.edge.bytes.0 - rested.0);
+            (high as f64) < BRIEF * until as f64
+        },
+    )
 }
 
 /// Seconds to a further fall within [`WINDOW_S`] behind which it is no cooler.

@@ -97,8 +97,18 @@ pub(super) fn cache(facts: &Facts, list: &mut Vec<Evidence>) {
             "the rate had come back before in this leg, which a cache does at rest",
         );
     }
-    if facts.comes_back {
-        row(list, "cache.comes-back", C, "the rate comes back in the same leg, without a rest");
+    match facts.comes_back_for {
+        Some(share) => {
+            let text = format!(
+                "the rate comes back in the same leg, but at most for {:.0} % of those bytes at a time, as a cache frees while it is written",
+                (100.0 * share).ceil()
+            );
+            row(list, "cache.comes-back-briefly", C, text);
+        }
+        None if facts.comes_back => {
+            row(list, "cache.comes-back", C, "the rate comes back in the same leg, without a rest");
+        }
+        None => {}
     }
     match (facts.temp, facts.limit) {
         (Some(t), Some(limit)) if limit.0 - t.0 >= CLEAR_C => {
@@ -619,7 +629,7 @@ pub(super) fn others(facts: &Facts, list: &mut Vec<Evidence>) {
 /// What speaks for something that has no row of its own.
 pub(super) fn unexplained(facts: &Facts, list: &mut Vec<Evidence>) {
     let near = |part: f64| (1.0 - facts.share - part).abs() < 0.02;
-    if facts.falls && facts.comes_back && (near(0.5) || near(0.25)) {
+    if facts.falls && facts.comes_back && facts.comes_back_for.is_none() && (near(0.5) || near(0.25)) {
         let text = "the rate fell to a half or a quarter of itself and came back, as where a link falls back to fewer lanes or a lower speed";
         row(list, "unexplained.halved", Cause::Unexplained, text);
     }

@@ -35,6 +35,7 @@ pub const TABLE: &[Row] = &[
     Row { id: "cache.came-back-before", sign: -1, argued: -2.60, weight: -3.74, error: Some(1.05) },
     Row { id: "cache.changes-soon", sign: -1, argued: -1.30, weight: 0.00, error: None },
     Row { id: "cache.comes-back", sign: -1, argued: -2.60, weight: -5.60, error: Some(0.76) },
+    Row { id: "cache.comes-back-briefly", sign: -1, argued: -0.60, weight: -0.60, error: None },
     Row { id: "cache.cool", sign: 1, argued: 1.30, weight: 0.00, error: None },
     Row { id: "cache.cooler-than-drives-throttle", sign: 1, argued: 1.30, weight: 0.00, error: None },
     Row { id: "cache.counter", sign: -1, argued: -3.90, weight: -3.96, error: Some(1.46) },
