@@ -316,7 +316,7 @@ impl Screen {
             findings: mile_core::findings(&trace, &context),
             head,
             context,
-            trace,
+            trace: trace.into(),
             events: Vec::new(),
             copies: Vec::new(),
         };

@@ -229,11 +229,13 @@ pub fn surface(trace: &Trace) -> Option<(Surface, Vec<Hollow>)> {
 
 /// As [`surface`], with the edges of hollows as the passes know them, to a zone.
 pub fn by_zones(trace: &Trace) -> Option<(Surface, Vec<Hollow>)> {
+    // One pass of writes alone is not looked at.
+    let writes = trace.legs().iter().filter(|leg| leg.op == Op::Write && !refine::is_refining(leg)).count();
     let found: Vec<Found> = trace
         .legs()
         .iter()
         .enumerate()
-        .filter(|(_, leg)| !refine::is_refining(leg))
+        .filter(|(_, leg)| !refine::is_refining(leg) && (leg.op != Op::Write || writes > 1))
         .filter_map(|(i, leg)| pass(trace, i, leg))
         .collect();
     // What is read and what is written are not at one pace: the kind with more passes counts, reads where there are as many.

@@ -23,7 +23,7 @@ const EVERY: Nanos = Nanos(300_000_000);
 /// Samples that fill a block before its time.
 const FULL: usize = 4096;
 /// Messages that may wait: a simulated drive at full speed waits for the disk.
-const QUEUE: usize = 1 << 16;
+const QUEUE: usize = 1 << 14;
 /// Time for which what cannot be written waits in memory alone.
 const IN_MEMORY: Nanos = Nanos(5_000_000_000);
 /// Samples that may wait in memory where they can be kept nowhere: half a day at 5 samples a second, about 60 MB.

@@ -89,6 +89,18 @@ fn means_the_same(was: &Former, book: &Logbook, what: &str) {
     assert_eq!(stored.samples.len() as u64, was.samples, "{what}");
     let moved: u64 = stored.samples.iter().map(|s: &Sample| s.moved().0).sum();
     assert_eq!(moved, was.outcome["bytes"], "{what}");
+    // The terminal reads the samples in columns.
+    let (columns, traces) = book.traced(1).unwrap();
+    let (whole, read) = (run.trace(0), &traces[0]);
+    assert_eq!((traces.len(), read.len(), read.legs()), (1, whole.len(), whole.legs()), "{what}");
+    for i in 0..whole.len() {
+        let of = |t: &mile_core::Trace| {
+            (t.start(i), t.end(i), t.moved(i + 1), t.rate.get(i), t.temp.get(i), t.offset.get(i))
+        };
+        assert_eq!(of(read), of(&whole), "{what}, sample {i}");
+    }
+    assert_eq!(columns.lanes[0].events, stored.events, "{what}");
+    assert_eq!((columns.status, columns.lanes[0].samples.len()), (run.status, 0), "{what}");
     assert_eq!(stored.outcome.as_ref().unwrap().at.0, was.outcome["at"], "{what}");
     assert_eq!(stored.events.len(), was.events.len(), "{what}");
     for (event, text) in stored.events.iter().zip(&was.events) {

@@ -36,9 +36,9 @@ fn check(file: &Path) -> Result<(), Failure> {
     let name = file.display();
     let course = read_course(&read(file)?, &name.to_string())?;
     text::say(&format!(
-        "{name}: \"{}\", {} legs, a sample every {}",
+        "{name}: \"{}\", {}, a sample every {}",
         course.name,
-        course.legs.len(),
+        if course.legs.len() == 1 { "1 leg".to_owned() } else { format!("{} legs", course.legs.len()) },
         course.sample_every
     ));
     for (leg, times) in folded(&course) {

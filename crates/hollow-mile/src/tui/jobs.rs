@@ -1,7 +1,7 @@
 //! Work that takes longer than a frame, off the drawing thread.
 
 use super::check::{Background, Question, check};
-use super::state::{Checked, HealthShown, Shown, StartForm};
+use super::state::{Checked, Early, HealthShown, Shown, StartForm};
 use super::update::start::ahead;
 use crate::figure;
 use crate::history::{self, Ask};
@@ -12,7 +12,7 @@ use mile_bench::lab::change_run;
 use mile_bench::session::{self, Order, Told};
 use mile_core::copies::CopyFound;
 use mile_core::ruler::{Ruler, Window};
-use mile_core::{Bytes, findings};
+use mile_core::{Bytes, Trace, findings};
 use mile_drive::block::probe::{TestRequest, request_test};
 use mile_drive::health::SelfTest;
 use mile_drive::sysfs::Roots;
@@ -40,6 +40,8 @@ pub(crate) enum Done {
     /// The run of this number in the terminal has this number in the archive.
     Archived(u64, i64),
     Loaded(Result<Box<Shown>, String>),
+    /// A long run was read; its findings follow.
+    Read(Early),
     /// Paths of the files written.
     Exported(Result<Vec<String>, String>),
     /// The real drives as they are now.
@@ -281,10 +283,11 @@ impl Jobs {
 
     /// Reads a run and computes its findings.
     pub(crate) fn load(&self, path: &Path, run: i64, lane: usize, after: Duration) {
-        let path = path.to_owned();
+        let (path, done) = (path.to_owned(), self.done.clone());
         self.spawn(move || {
             std::thread::sleep(after);
-            Done::Loaded(load(&path, run, lane).map(Box::new))
+            let early = |early| drop(done.send(Done::Read(early)));
+            Done::Loaded(load(&path, run, lane, &early).map(Box::new))
         });
     }
 
@@ -445,15 +448,21 @@ fn last_change(path: &Path, card: &Card) -> Option<(i64, Vec<String>)> {
     same_drive.then_some((run, changes))
 }
 
-/// Reads a run and computes the findings of one of its lanes.
-pub(crate) fn load(path: &Path, run: i64, lane: usize) -> Result<Shown, String> {
-    let mut stored = Logbook::reading(path, |b| b.run(run)).map_err(|e| e.to_string())?;
+/// Samples of a run whose findings take long enough for it to be shown without them first.
+const LONG: usize = 100_000;
+
+/// Reads a run and computes the findings of one of its lanes. Where that takes a while, what was read is shown before.
+pub(crate) fn load(path: &Path, run: i64, lane: usize, early: &dyn Fn(Early)) -> Result<Shown, String> {
+    let (mut stored, traces) = Logbook::reading(path, |b| b.traced(run)).map_err(|e| e.to_string())?;
     // A lane that is not there is the one behind the last: the first.
     let lane = if lane < stored.lanes.len() { lane } else { 0 };
-    let copies = copies(&stored);
-    let trace = stored.trace(lane);
+    let copies = copies(&stored, &traces);
+    let trace = Arc::new(traces.into_iter().nth(lane).unwrap_or_default());
     let head = stored.head.lane(lane);
     let context = stored.lanes.get(lane).map_or_else(|| head.context(), |l| l.context(head));
+    if trace.len() >= LONG {
+        early(Early { run, context: context.clone(), trace: trace.clone() });
+    }
     let events = stored.lanes.get_mut(lane).map(|l| std::mem::take(&mut l.events)).unwrap_or_default();
     let mut found = findings(&trace, &context);
     found.add_rows(crate::sides::rows_of((head, lane), &trace, &context, &stored.series, &found), &context);
@@ -477,7 +486,7 @@ fn export(
     ruler: Ruler,
     window: Option<Window>,
 ) -> Result<Vec<String>, String> {
-    let shown = load(path, run, lane)?;
+    let shown = load(path, run, lane, &|_| {})?;
     let of = match shown.head.lane(shown.lane).name.as_str() {
         "" => String::new(),
         lane => format!("-{lane}"),
@@ -523,19 +532,18 @@ fn both(stem: &str, svg: &str) -> Result<Vec<String>, Failure> {
 
 /// The figure of all lanes of a run.
 fn all_lanes(path: &Path, run: i64) -> Result<String, mile_bench::Failure> {
-    let stored = Logbook::reading(path, |b| b.run(run))?;
-    beside(&stored, |shown| figure::lanes_svg(&stored.head, &format!("run {run}"), shown))
+    let (stored, traces) = Logbook::reading(path, |b| b.traced(run))?;
+    beside(&stored, &traces, |shown| figure::lanes_svg(&stored.head, &format!("run {run}"), shown))
 }
 
 /// What the copies of a run came to.
-fn copies(stored: &StoredRun) -> Vec<CopyFound> {
+fn copies(stored: &StoredRun, traces: &[Trace]) -> Vec<CopyFound> {
     let copies = stored.head.channels.iter().any(|c| c.name == mile_core::channel::WAITED);
-    if copies { beside(stored, |shown| figure::copies_of(&stored.head, shown)) } else { Vec::new() }
+    if copies { beside(stored, traces, |shown| figure::copies_of(&stored.head, shown)) } else { Vec::new() }
 }
 
 /// Looks at all lanes of a run beside each other.
-fn beside<T>(stored: &StoredRun, look: impl FnOnce(&[figure::Shown<'_>]) -> T) -> T {
-    let traces: Vec<mile_core::Trace> = (0..stored.lanes.len()).map(|i| stored.trace(i)).collect();
+fn beside<T>(stored: &StoredRun, traces: &[Trace], look: impl FnOnce(&[figure::Shown<'_>]) -> T) -> T {
     let contexts: Vec<_> = stored.head.lanes.iter().map(mile_runner::LaneHead::context).collect();
     let found: Vec<_> =
         traces.iter().zip(&contexts).map(|(trace, context)| findings(trace, context)).collect();

@@ -312,11 +312,33 @@ pub(crate) struct Shown {
     pub(crate) status: Status,
     pub(crate) head: RunHead,
     pub(crate) context: Context,
-    pub(crate) trace: Trace,
+    pub(crate) trace: Arc<Trace>,
     pub(crate) findings: Findings,
     pub(crate) events: Vec<Event>,
     /// What the copies of the run came to.
     pub(crate) copies: Vec<CopyFound>,
+}
+
+/// A run that was read, and whose breaks are being looked for.
+pub(crate) struct Early {
+    pub(crate) run: i64,
+    pub(crate) context: Context,
+    pub(crate) trace: Arc<Trace>,
+}
+
+impl Early {
+    /// What there is to draw of it: no breaks yet.
+    pub(crate) fn scene(&self) -> Scene<'_> {
+        Scene {
+            trace: &self.trace,
+            breaks: &[],
+            context: &self.context,
+            planned: None,
+            selected: None,
+            heat: None,
+            settles: None,
+        }
+    }
 }
 
 /// The place of findings.
@@ -325,6 +347,8 @@ pub(crate) struct FindingsPlace {
     pub(crate) shown: Option<Shown>,
     /// A run that is being loaded.
     pub(crate) loading: Option<i64>,
+    /// The same, once it was read.
+    pub(crate) early: Option<Early>,
     /// How a run is framed that was open when the screen was left.
     pub(crate) kept: Option<(i64, Framing)>,
     /// The run underway that is looked at again and again, and its lane.

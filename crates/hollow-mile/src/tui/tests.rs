@@ -69,7 +69,7 @@ pub(super) fn with_run(course: usize) -> State {
         head: live.head.clone(),
         findings: mile_core::findings(live.lane().findings.trace(), &live.lane().context),
         context: live.lane().context.clone(),
-        trace: live.lane().findings.trace().clone(),
+        trace: live.lane().findings.trace().clone().into(),
         events: live.lane().events.clone(),
         copies: Vec::new(),
     };
@@ -343,7 +343,7 @@ fn a_sweep_whose_second_level_is_still_to_come_is_not_said_to_have_none() {
         .collect();
     let names: Vec<String> =
         shown.head.first().leg_names().iter().map(|n| format!("fill 3 % / {n}")).collect();
-    shown.trace = Trace::of(&samples, &names);
+    shown.trace = Trace::of(&samples, &names).into();
     shown.findings = mile_core::findings(&shown.trace, &mile_core::Context::default());
     state.place = super::places::FILL;
     let text = screen(&mut state, 159, 46);
@@ -365,7 +365,7 @@ fn a_suggested_course_can_be_started_as_it_is() {
             }
         })
         .collect();
-    shown.trace = Trace::of(&bare, &shown.head.first().leg_names());
+    shown.trace = Trace::of(&bare, &shown.head.first().leg_names()).into();
     shown.findings = mile_core::findings(&shown.trace, &mile_core::Context::default());
     let text = shown.findings.next_step.clone().unwrap().course.unwrap();
     mile_course::parse(&text).unwrap();
@@ -374,6 +374,25 @@ fn a_suggested_course_can_be_started_as_it_is() {
     assert!(screen(&mut state, 120, 40).contains("as the findings suggest"));
     let Some(Overlay::Start(form)) = &state.overlay else { panic!("no form") };
     assert!(matches!(form.outlook, Some(Ok(_))), "{:?}", form.outlook);
+}
+
+/// A run of a day was not seen before its findings were known.
+#[test]
+fn a_long_run_is_drawn_before_its_findings_are_known_and_nothing_is_said_of_breaks() {
+    let mut state = with_run(0);
+    let shown = state.findings.shown.take().unwrap();
+    let early = |run| super::state::Early { run, context: shown.context.clone(), trace: shown.trace.clone() };
+    state.place = FINDINGS;
+    state.findings.loading = Some(7);
+    update::done(&mut state, &Jobs::new(), Done::Read(early(8)));
+    assert!(screen(&mut state, 159, 46).contains("Reading run 7 …"), "that of another run is not shown");
+    update::done(&mut state, &Jobs::new(), Done::Read(early(7)));
+    let text = screen(&mut state, 159, 46);
+    assert!(text.contains("Run 7: looking for breaks in ") && text.contains("MB/s"), "{text}");
+    assert!(text.matches('█').count() > 200 && !text.to_lowercase().contains("no break"), "{text}");
+    update::done(&mut state, &Jobs::new(), Done::Loaded(Ok(Box::new(shown))));
+    assert!(state.findings.early.is_none() && state.findings.loading.is_none());
+    assert!(screen(&mut state, 159, 46).contains("write cache exhausted"));
 }
 
 #[test]
@@ -390,11 +409,15 @@ fn a_run_that_was_loaded_late_does_not_replace_the_one_that_was_asked_for() {
     let run = recorder.finish().unwrap();
     let mut state = fresh();
     state.findings.loading = Some(run + 1);
-    let loaded = super::jobs::load(&path, run, 0).unwrap();
+    let loaded = super::jobs::load(&path, run, 0, &|_| {}).unwrap();
     update::done(&mut state, &Jobs::new(), Done::Loaded(Ok(Box::new(loaded))));
     assert!(state.findings.shown.is_none());
     state.findings.loading = Some(run);
-    update::done(&mut state, &Jobs::new(), Done::Loaded(super::jobs::load(&path, run, 0).map(Box::new)));
+    update::done(
+        &mut state,
+        &Jobs::new(),
+        Done::Loaded(super::jobs::load(&path, run, 0, &|_| {}).map(Box::new)),
+    );
     assert_eq!(state.findings.shown.as_ref().map(|s| s.run), Some(run));
     update::done(&mut state, &Jobs::new(), Done::Loaded(Err("the logbook is gone".into())));
     assert!(screen(&mut state, 100, 30).contains("! the logbook is gone"));

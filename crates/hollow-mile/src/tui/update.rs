@@ -599,7 +599,11 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
             // It is read anew when it is come to next.
             state.fleet.asked = false;
         }
+        Done::Read(early) => {
+            state.findings.early = Some(early).filter(|e| state.findings.loading == Some(e.run));
+        }
         Done::Loaded(Ok(shown)) => {
+            state.findings.early = None;
             let asked = state.findings.loading == Some(shown.run);
             if asked {
                 state.findings.loading = None;
@@ -697,7 +701,7 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
         Done::Tested(Err(text)) | Done::Health(Err(text)) | Done::Kept(Err(text)) => state.complain(text),
         Done::Exported(Ok(paths)) => state.tell(format!("Written: {}", paths.join(", "))),
         Done::Loaded(Err(text)) => {
-            state.findings.loading = None;
+            (state.findings.loading, state.findings.early) = (None, None);
             (state.findings.following, state.findings.refreshing) = (None, false);
             state.complain(text);
         }

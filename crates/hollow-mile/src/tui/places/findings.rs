@@ -67,7 +67,13 @@ impl View for Findings {
 
     fn sentence(&self, state: &State) -> (String, String) {
         match (&state.findings.shown, state.findings.loading) {
-            (_, Some(run)) => (format!("Reading run {run} …"), String::new()),
+            (_, Some(run)) => match &state.findings.early {
+                Some(early) if early.run == run => {
+                    let samples = mile_core::units::thousands(&early.trace.len().to_string());
+                    (format!("Run {run}: looking for breaks in {samples} samples …"), String::new())
+                }
+                _ => (format!("Reading run {run} …"), String::new()),
+            },
             (None, None) => {
                 (format!("No run is open. Open one from the logbook ({}).", LOGBOOK.key()), String::new())
             }
@@ -169,6 +175,11 @@ impl View for Findings {
 /// Draws the place, and gives where the canvas is, and the lines that can be clicked on: the breaks.
 fn findings(buffer: &mut Buffer, area: Rect, theme: Theme, place: &mut FindingsPlace) -> (Rect, Vec<Line>) {
     let mut framing = place.framing;
+    if let Some(early) = place.early.as_ref().filter(|e| place.loading == Some(e.run)) {
+        let mut framing = Framing::on(framing.ruler);
+        canvas::draw(buffer, area, theme, &mut framing, &early.scene());
+        return Default::default();
+    }
     let Some(scene) = place.scene() else {
         let hint = "7 goes to the logbook; enter there opens the selected run.";
         buffer.put(area.x, area.y + 1, hint, usize::from(area.width), theme.faint());
