@@ -98,7 +98,15 @@ impl Values {
 pub struct Pyramid {
     len: usize,
     values: Values,
-    levels: Vec<Vec<Node>>,
+    levels: Vec<Level>,
+}
+
+/// The nodes of a level that summarise as many below them as they can, and the one that is still being filled. A stretch is put together of whole nodes
+/// and of entries beside them, so that nobody looks at that one.
+#[derive(Clone, Debug)]
+struct Level {
+    whole: Vec<Node>,
+    open: Node,
 }
 
 impl Pyramid {
@@ -134,30 +142,19 @@ impl Pyramid {
 
     fn append(&mut self, value: f32) {
         self.values.push(value);
-        let mut at = self.values.len() - 1;
+        let (mut node, mut below) = (Node::of(value), self.values.len());
         for level in 0.. {
-            at /= FACTOR;
             if level == self.levels.len() {
-                // A level exists once it would hold more than one node.
-                if at == 0 {
-                    break;
-                }
-                let below: Vec<Node> = match level {
-                    0 => {
-                        let before = self.values.len() - 1;
-                        (0..before).filter_map(|i| self.values.get(i)).map(Node::of).collect()
-                    }
-                    _ => self.levels[level - 1][..].to_vec(),
-                };
-                let mut first = Node::EMPTY;
-                below.iter().take(FACTOR).for_each(|n| first.join(*n));
-                self.levels.push(vec![first]);
+                self.levels.push(Level { whole: Vec::new(), open: Node::EMPTY });
             }
-            let nodes = &mut self.levels[level];
-            if at == nodes.len() {
-                nodes.push(Node::EMPTY);
+            let own = &mut self.levels[level];
+            own.open.join(node);
+            if !below.is_multiple_of(FACTOR) {
+                break;
             }
-            nodes[at].join(Node::of(value));
+            node = std::mem::replace(&mut own.open, Node::EMPTY);
+            own.whole.push(node);
+            below = own.whole.len();
         }
     }
 
@@ -174,7 +171,7 @@ impl Pyramid {
         while a < b {
             let node = |i: usize| match level {
                 0 => self.values.get(i).map_or(Node::EMPTY, Node::of),
-                _ => self.levels[level - 1][i],
+                _ => self.levels[level - 1].whole[i],
             };
             if level == self.levels.len() {
                 (a..b).for_each(|i| all.join(node(i)));
@@ -242,7 +239,7 @@ mod tests {
         let values = &pyramid.values;
         let blocks =
             values.blocks.len() * size_of::<Block>() + values.blocks.iter().map(block).sum::<usize>();
-        let levels: usize = pyramid.levels.iter().map(|l| l.len() * size_of::<Node>()).sum();
+        let levels: usize = pyramid.levels.iter().map(|l| (l.whole.len() + 1) * size_of::<Node>()).sum();
         blocks + 4 * values.tail.len() + levels
     }
 

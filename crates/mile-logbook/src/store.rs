@@ -356,11 +356,21 @@ impl Logbook {
         let (mut lanes, mut traces) = (Vec::new(), Vec::new());
         for (lane, outcome) in outcomes.into_iter().enumerate() {
             let (of, events) = (head.lane(lane), self.events(run, lane)?);
-            let (names, mut trace) = (of.leg_names(), Trace::new());
-            self.each_block(run, lane, |block| {
-                for sample in &block {
-                    trace.push(sample, names.get(sample.leg as usize).map_or("", String::as_str));
-                }
+            let (blocks, taken) = crossbeam_channel::bounded::<Vec<Sample>>(4);
+            let names = of.leg_names();
+            // One block is put into columns while the next one is read.
+            let trace = std::thread::scope(|scope| {
+                let columns = scope.spawn(move || {
+                    let mut trace = Trace::new();
+                    for sample in taken.iter().flatten() {
+                        trace.push(&sample, names.get(sample.leg as usize).map_or("", String::as_str));
+                    }
+                    trace
+                });
+                let read = self.each_block(run, lane, |block| drop(blocks.send(block)));
+                drop(blocks);
+                let trace = columns.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+                read.map(|()| trace)
             })?;
             traces.push(trace.with_waits(&series, lane));
             let latencies = self.latencies(run, lane, of)?;
