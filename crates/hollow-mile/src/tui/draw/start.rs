@@ -78,7 +78,7 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, state: &State, form: &StartF
     let outlook: Vec<String> = match &form.outlook {
         _ if form.starting => vec!["Starting …".into()],
         None => vec!["Looking at the drive …".into()],
-        Some(Ok(lines)) => lines.iter().flat_map(|l| wrap(l, width)).collect(),
+        Some(Ok(lines)) => lines.iter().flat_map(|l| hung(l, width)).collect(),
         Some(Err(text)) => wrap(&format!("! {text}"), width),
     };
     let asked = form.choices.get(form.chosen).and_then(|c| c.question()).unwrap_or_default();
@@ -162,6 +162,17 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, state: &State, form: &StartF
     cursor
 }
 
+/// A line in rows of so many cells. What does not fit stands below the words of a leg, where the line begins with its name.
+fn hung(line: &str, width: usize) -> Vec<String> {
+    let words = line.find("  ").map_or(0, |gap| line.len() - line[gap..].trim_start().len());
+    let indent = line[..words].chars().count();
+    if words == 0 || 2 * indent > width || line.chars().count() <= width {
+        return wrap(line, width);
+    }
+    let rows = wrap(&line[words..], width - indent).into_iter().enumerate();
+    rows.map(|(i, row)| if i == 0 { line[..words].to_owned() } else { " ".repeat(indent) } + &row).collect()
+}
+
 /// What the keys do in the field that is typed into.
 fn keys(form: &StartForm) -> String {
     let another = match form.field {
@@ -176,4 +187,20 @@ fn keys(form: &StartForm) -> String {
         _ => String::new(),
     };
     format!("{start}{next}{another}   esc goes back{from}").trim_start().to_owned()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::hung;
+
+    #[test]
+    fn what_does_not_fit_stands_below_the_words_of_its_leg() {
+        let line = "idle / repeat 1  resting until it is stable, at most 30 min";
+        assert_eq!(hung(line, 80), [line]);
+        let rows = hung(line, 40);
+        assert_eq!(rows[0], "idle / repeat 1  resting until it is");
+        assert!(rows[1].starts_with("                 stable"), "{rows:?}");
+        assert!(rows.iter().all(|r| r.chars().count() <= 40), "{rows:?}");
+        assert_eq!(hung("Writes nothing.", 8).len(), 2);
+    }
 }
