@@ -9,16 +9,46 @@ use std::ops::Range;
 
 /// Fewest falls of a pattern.
 const LEAST_FALLS: usize = 5;
-/// Share of the spacing so far by which the next one may be shorter or longer.
-const UNEVEN: (f64, f64) = (0.55, 1.8);
 /// Least correlation of each period with the next, by phase, and what is added over the root of the number of falls. Noise that is
 /// correlated over a time falls too, but between its falls no period is like the next; a saw whose periods differ by a tenth has 0.8.
 const LEAST_LIKENESS: (f64, f64) = (0.5, 0.6);
+/// A pattern whose highs or lows are so many values long, or shorter, has to come evenly: the standard deviation of its spacings as a share of them.
+const BRIEF: f64 = 1.6;
+const EVEN: f64 = 0.15;
 /// Share of its depth by which both the low and the high of a period may be off those of the period before.
 const SHIFTED: f64 = 0.25;
-/// Quantiles that are taken as low and high: of patterns that are high for a good part of the time, and of those that are so for moments, such as a cache
-/// that frees a little of itself while it is written.
-const LOW_HIGH: [(f64, f64); 2] = [(0.06, 0.94), (0.06, 0.985)];
+/// A kind of pattern that is looked for.
+#[derive(Clone, Copy)]
+struct Kind {
+    /// Quantiles that are taken as low and high.
+    quantiles: (f64, f64),
+    /// Share of the spacing so far by which the next one may be shorter or longer.
+    uneven: (f64, f64),
+    /// Least share of the time for which it is low.
+    least_duty: f64,
+    /// Fewest falls.
+    least_falls: usize,
+    /// Values to either side over which a median is taken, at the least.
+    least_half: usize,
+}
+
+/// Those that are high and low for a good part of the time each.
+const SWINGS: Kind = Kind {
+    quantiles: (0.06, 0.94),
+    uneven: (0.55, 1.8),
+    least_duty: 0.0,
+    least_falls: LEAST_FALLS,
+    least_half: 0,
+};
+/// Those that are high for moments, such as a cache that frees a little of itself while it is written. Single values far up come at random; so that those
+/// are no pattern, the moments have to last, and to come more evenly.
+const MOMENTS: Kind = Kind {
+    quantiles: (0.06, 0.985),
+    uneven: (0.7, 1.4),
+    least_duty: 0.8,
+    least_falls: LEAST_FALLS + 1,
+    least_half: 2,
+};
 /// Least distance of low and high, in standard deviations of the noise and as a difference of logarithms.
 const LEAST_SIGMAS: f64 = 6.0;
 const LEAST_DEPTH: f64 = 0.077;
@@ -64,8 +94,8 @@ fn find_once(values: &[f64], sigma: f64) -> Vec<Cycle> {
     let mut all: Vec<Cycle> = Vec::new();
     let mut tile = 6;
     while tile * 2 <= values.len() {
-        for quantiles in LOW_HIGH {
-            all.extend(at_scale(values, sigma, tile, quantiles));
+        for kind in [SWINGS, MOMENTS] {
+            all.extend(at_scale(values, sigma, tile, kind));
         }
         tile = tile * 3 / 2;
     }
@@ -115,11 +145,13 @@ fn levels(values: &[f64], tile: usize, quantiles: (f64, f64)) -> Vec<(f64, f64)>
         .collect()
 }
 
-fn at_scale(values: &[f64], sigma: f64, tile: usize, quantiles: (f64, f64)) -> Vec<Cycle> {
+fn at_scale(values: &[f64], sigma: f64, tile: usize, kind: Kind) -> Vec<Cycle> {
+    let quantiles = kind.quantiles;
     let levels = levels(values, tile, quantiles);
     let least = LEAST_DEPTH.max(LEAST_SIGMAS * sigma);
-    // A single value far down is no fall; what is high for moments only has to be left.
-    let calm = stats::running_median(values, ((1.0 - quantiles.1) * 0.7 * tile as f64) as usize);
+    // A single value far up or down is neither a rise nor a fall; what is high for moments only has to be left.
+    let half = ((1.0 - quantiles.1) * 0.7 * tile as f64) as usize;
+    let calm = stats::running_median(values, half.max(kind.least_half));
     let falls = falls(&calm, |i| Some(levels[i / tile]).filter(|(low, high)| high - low >= least));
     let mut found = Vec::new();
     let mut start = 0;
@@ -128,7 +160,7 @@ fn at_scale(values: &[f64], sigma: f64, tile: usize, quantiles: (f64, f64)) -> V
         let mut end = start + 1;
         while let Some(next) = falls.get(end + 1) {
             let step = (next - falls[end]) as f64;
-            if step < UNEVEN.0 * mean || step > UNEVEN.1 * mean {
+            if step < kind.uneven.0 * mean || step > kind.uneven.1 * mean {
                 break;
             }
             // All of the next period is higher or lower: another pattern begins behind a break.
@@ -144,14 +176,24 @@ fn at_scale(values: &[f64], sigma: f64, tile: usize, quantiles: (f64, f64)) -> V
             mean += (step - mean) / (end + 1 - start) as f64;
             end += 1;
         }
-        let long = end - start + 1 >= LEAST_FALLS;
+        let long = end - start + 1 >= kind.least_falls;
         // The tiles have to see several periods, and not so many that they blur a change of height.
         if long && mean <= 1.2 * tile as f64 && mean >= tile as f64 / 6.0 {
-            found.extend(grown(&calm, &falls[start..=end], mean, least, quantiles));
+            found.extend(
+                grown(&calm, &falls[start..=end], mean, least, quantiles)
+                    .filter(|c| c.duty >= kind.least_duty)
+                    .filter(|c| c.period * c.duty.min(1.0 - c.duty) >= BRIEF || is_even(&falls[start..=end])),
+            );
         }
         start = end.max(start + 1);
     }
     found
+}
+
+/// Whether falls come more evenly than single values that are far off at random times.
+fn is_even(falls: &[usize]) -> bool {
+    let steps: Vec<f64> = falls.windows(2).map(|w| (w[1] - w[0]) as f64).collect();
+    steps.len() >= LEAST_FALLS && stats::mean_sd(&steps).is_some_and(|(mean, sd)| sd <= EVEN * mean)
 }
 
 /// Low and high of one period.
@@ -250,7 +292,8 @@ fn grown(values: &[f64], falls: &[usize], period: f64, least: f64, quantiles: (f
 /// Whether three falls belong to one pattern: evenly spaced, and one period like the other.
 fn goes_on(values: &[f64], falls: [usize; 3]) -> bool {
     let (a, b) = ((falls[1] - falls[0]) as f64, (falls[2] - falls[1]) as f64);
-    (1.0 / UNEVEN.1..=UNEVEN.1).contains(&(a / b.max(1.0))) && alike(values, &falls) >= LEAST_LIKENESS.0
+    (1.0 / SWINGS.uneven.1..=SWINGS.uneven.1).contains(&(a / b.max(1.0)))
+        && alike(values, &falls) >= LEAST_LIKENESS.0
 }
 
 /// Correlation of the period between the first two falls with the one between the last two, phase by phase.

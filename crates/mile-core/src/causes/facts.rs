@@ -209,14 +209,17 @@ impl Facts {
 /// The most bytes that came in one go at the rate of before a fall, later in its leg, as a share of those that led to it; `None` unless they are few.
 fn comes_back_for(trace: &Trace, leg: &Range<usize>, edge: &Edge, since_rest: Bytes) -> Option<f64> {
     let middle = (edge.from.0 * edge.to.0).sqrt();
+    let enough = (BRIEF * since_rest.0 as f64) as u64;
     let (mut most, mut run) = (0_u64, 0_u64);
     for i in edge.span.1.max(edge.sample)..leg.end {
         let is_high = trace.rate.get(i).is_some_and(|rate| rate * 1e6 > middle);
         run = if is_high { run + (trace.moved(i + 1).0 - trace.moved(i).0) } else { 0 };
         most = most.max(run);
+        if most >= enough {
+            return None;
+        }
     }
-    let share = most as f64 / since_rest.0.max(1) as f64;
-    (middle > 0.0 && most > 0 && share < BRIEF).then_some(share)
+    (middle > 0.0 && most > 0).then_some(most as f64 / since_rest.0 as f64)
 }
 
 /// Whether a rise is undone by the next change of its leg before much was written, next to what had been from the rest to the first fall behind it.

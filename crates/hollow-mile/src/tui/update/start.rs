@@ -2,7 +2,7 @@
 
 use crate::tui::jobs::Jobs;
 use crate::tui::state::{Beside, Choice, Field, FormLane, Overlay, StartForm, State, Text, celsius};
-use crossterm::event::{Event, KeyCode, KeyEvent};
+use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
 use mile_bench::bench::{Card, Named};
 use mile_bench::outlook::{Outlook, Weight};
 use mile_bench::session::{self, Order, OrderLane};
@@ -460,7 +460,9 @@ pub(super) fn start_key(state: &mut State, jobs: &Jobs, mut form: StartForm, key
             let next = (form.chosen + by) % count;
             choose(state, &mut form, next);
         }
-        (KeyCode::Char(_) | KeyCode::Backspace, Field::Course) => {
+        (KeyCode::Char(_) | KeyCode::Backspace, Field::Course)
+            if !key.modifiers.intersects(KeyModifiers::CONTROL | KeyModifiers::ALT) =>
+        {
             match key.code {
                 KeyCode::Char(letter) => form.find.push(letter),
                 _ => drop(form.find.pop()),
