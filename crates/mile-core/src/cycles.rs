@@ -15,6 +15,8 @@ const LEAST_LIKENESS: (f64, f64) = (0.5, 0.6);
 /// A pattern whose highs or lows are so many values long, or shorter, has to come evenly: the standard deviation of its spacings as a share of them.
 const BRIEF: f64 = 1.6;
 const EVEN: f64 = 0.15;
+/// How near two periods are the same, as a difference of logarithms.
+const SAME_PERIOD: f64 = 0.15;
 /// Share of its depth by which both the low and the high of a period may be off those of the period before.
 const SHIFTED: f64 = 0.25;
 /// A kind of pattern that is looked for.
@@ -24,31 +26,37 @@ struct Kind {
     quantiles: (f64, f64),
     /// Share of the spacing so far by which the next one may be shorter or longer.
     uneven: (f64, f64),
-    /// Least share of the time for which it is low.
-    least_duty: f64,
+    /// Least and largest share of the time for which it is low.
+    duty: (f64, f64),
     /// Fewest falls.
     least_falls: usize,
     /// Values to either side over which a median is taken, at the least.
     least_half: usize,
+    /// Whether it has to come more evenly than what is far off at random times.
+    even: bool,
 }
 
 /// Those that are high and low for a good part of the time each.
 const SWINGS: Kind = Kind {
     quantiles: (0.06, 0.94),
     uneven: (0.55, 1.8),
-    least_duty: 0.0,
+    duty: (0.0, 1.0),
     least_falls: LEAST_FALLS,
     least_half: 0,
+    even: false,
 };
 /// Those that are high for moments, such as a cache that frees a little of itself while it is written. Single values far up come at random; so that those
-/// are no pattern, the moments have to last, and to come more evenly.
+/// are no pattern, the moments have to last, and to come evenly.
 const MOMENTS: Kind = Kind {
     quantiles: (0.06, 0.985),
     uneven: (0.7, 1.4),
-    least_duty: 0.8,
+    duty: (0.8, 1.0),
     least_falls: LEAST_FALLS + 1,
     least_half: 2,
+    even: true,
 };
+/// Those that are low for moments: dips that are longer than what a median takes out, and shorter than a plateau.
+const DIPS: Kind = Kind { quantiles: (0.015, 0.94), duty: (0.0, 0.2), least_half: 1, ..MOMENTS };
 /// Least distance of low and high, in standard deviations of the noise and as a difference of logarithms.
 const LEAST_SIGMAS: f64 = 6.0;
 const LEAST_DEPTH: f64 = 0.077;
@@ -86,7 +94,38 @@ pub(crate) fn find(values: &[f64], sigma: f64) -> Vec<Cycle> {
         }
     }
     found.sort_by_key(|c| c.range.start);
-    found
+    let mut joined: Vec<Cycle> = Vec::new();
+    for cycle in found {
+        match joined.last_mut().filter(|last| last.goes_on_in(&cycle)) {
+            Some(last) => last.join(&cycle),
+            None => joined.push(cycle),
+        }
+    }
+    joined
+}
+
+impl Cycle {
+    /// Whether another, behind it, is more of it: not much more than two periods lie between them, as one of them may not have been seen, and both have
+    /// the same period, low and high.
+    fn goes_on_in(&self, next: &Self) -> bool {
+        let by = SHIFTED * (self.high - self.low);
+        let gap = next.range.start.saturating_sub(self.range.end) as f64;
+        gap <= 2.2 * self.period
+            && (next.period / self.period).ln().abs() <= SAME_PERIOD
+            && (next.low - self.low).abs() <= by
+            && (next.high - self.high).abs() <= by
+    }
+
+    /// Takes in more of the pattern.
+    fn join(&mut self, next: &Self) {
+        let (own, other) = (self.range.len() as f64, next.range.len() as f64);
+        let mean = |a: f64, b: f64| (a * own + b * other) / (own + other);
+        self.period = mean(self.period, next.period);
+        self.low = mean(self.low, next.low);
+        self.high = mean(self.high, next.high);
+        self.duty = mean(self.duty, next.duty);
+        self.range.end = next.range.end;
+    }
 }
 
 /// Those that show with the whole series in view.
@@ -94,7 +133,7 @@ fn find_once(values: &[f64], sigma: f64) -> Vec<Cycle> {
     let mut all: Vec<Cycle> = Vec::new();
     let mut tile = 6;
     while tile * 2 <= values.len() {
-        for kind in [SWINGS, MOMENTS] {
+        for kind in [SWINGS, MOMENTS, DIPS] {
             all.extend(at_scale(values, sigma, tile, kind));
         }
         tile = tile * 3 / 2;
@@ -150,7 +189,7 @@ fn at_scale(values: &[f64], sigma: f64, tile: usize, kind: Kind) -> Vec<Cycle> {
     let levels = levels(values, tile, quantiles);
     let least = LEAST_DEPTH.max(LEAST_SIGMAS * sigma);
     // A single value far up or down is neither a rise nor a fall; what is high for moments only has to be left.
-    let half = ((1.0 - quantiles.1) * 0.7 * tile as f64) as usize;
+    let half = (quantiles.0.min(1.0 - quantiles.1) * 0.7 * tile as f64) as usize;
     let calm = stats::running_median(values, half.max(kind.least_half));
     let falls = falls(&calm, |i| Some(levels[i / tile]).filter(|(low, high)| high - low >= least));
     let mut found = Vec::new();
@@ -181,8 +220,11 @@ fn at_scale(values: &[f64], sigma: f64, tile: usize, kind: Kind) -> Vec<Cycle> {
         if long && mean <= 1.2 * tile as f64 && mean >= tile as f64 / 6.0 {
             found.extend(
                 grown(&calm, &falls[start..=end], mean, least, quantiles)
-                    .filter(|c| c.duty >= kind.least_duty)
-                    .filter(|c| c.period * c.duty.min(1.0 - c.duty) >= BRIEF || is_even(&falls[start..=end])),
+                    .filter(|c| (kind.duty.0..=kind.duty.1).contains(&c.duty))
+                    .filter(|c| {
+                        let lasts = c.period * c.duty.min(1.0 - c.duty) >= BRIEF;
+                        (lasts && !kind.even) || is_even(&falls[start..=end])
+                    }),
             );
         }
         start = end.max(start + 1);
