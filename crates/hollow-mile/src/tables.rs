@@ -174,7 +174,7 @@ pub(crate) fn legs(rows: &[LegRow]) -> (Vec<&'static str>, Vec<Vec<String>>) {
         "to limit",
         "errors",
     ];
-    let ms = |v: Option<f64>| v.map_or("–".into(), latency);
+    let time = |v: Option<f64>| v.map_or("–".into(), latency);
     let some = |v: Option<f64>| v.map_or("–".into(), number);
     let cells = rows
         .iter()
@@ -189,10 +189,10 @@ pub(crate) fn legs(rows: &[LegRow]) -> (Vec<&'static str>, Vec<Vec<String>>) {
                 ends.map_or("–".into(), |(a, b)| format!("{}, {}", number(a), number(b))),
                 some(r.worst_second_mb_s.filter(|_| r.op != Op::Idle)),
                 some(r.iops),
-                ms(r.p50_us),
-                ms(r.p99_us),
-                ms(r.p999_us),
-                ms(r.slowest_us),
+                time(r.p50_us),
+                time(r.p99_us),
+                time(r.p999_us),
+                time(r.slowest_us),
                 r.mean_c.zip(r.max_c).map_or("–".into(), |(mean, max)| format!("{mean:.1}, {max:.0}")),
                 r.below_warn_c.map_or("–".into(), |k| format!("{k:.0} K")),
                 if r.errors == 0 { "–".into() } else { r.errors.to_string() },

@@ -19,6 +19,12 @@ const EVEN: f64 = 0.15;
 const SAME_PERIOD: f64 = 0.15;
 /// Share of its depth by which both the low and the high of a period may be off those of the period before.
 const SHIFTED: f64 = 0.25;
+/// Most periods between two pieces of one pattern.
+const APART: f64 = 2.2;
+/// Least distance of low and high, in standard deviations of the noise and as a difference of logarithms.
+const LEAST_SIGMAS: f64 = 6.0;
+const LEAST_DEPTH: f64 = 0.077;
+
 /// A kind of pattern that is looked for.
 #[derive(Clone, Copy)]
 struct Kind {
@@ -57,9 +63,6 @@ const MOMENTS: Kind = Kind {
 };
 /// Those that are low for moments: dips that are longer than what a median takes out, and shorter than a plateau.
 const DIPS: Kind = Kind { quantiles: (0.015, 0.94), duty: (0.0, 0.2), least_half: 1, ..MOMENTS };
-/// Least distance of low and high, in standard deviations of the noise and as a difference of logarithms.
-const LEAST_SIGMAS: f64 = 6.0;
-const LEAST_DEPTH: f64 = 0.077;
 
 /// A pattern in a series.
 #[derive(Clone, Debug, PartialEq)]
@@ -110,7 +113,7 @@ impl Cycle {
     fn goes_on_in(&self, next: &Self) -> bool {
         let by = SHIFTED * (self.high - self.low);
         let gap = next.range.start.saturating_sub(self.range.end) as f64;
-        gap <= 2.2 * self.period
+        gap <= APART * self.period
             && (next.period / self.period).ln().abs() <= SAME_PERIOD
             && (next.low - self.low).abs() <= by
             && (next.high - self.high).abs() <= by
@@ -133,8 +136,9 @@ fn find_once(values: &[f64], sigma: f64) -> Vec<Cycle> {
     let mut all: Vec<Cycle> = Vec::new();
     let mut tile = 6;
     while tile * 2 <= values.len() {
+        let sorted = sorted(values, tile);
         for kind in [SWINGS, MOMENTS, DIPS] {
-            all.extend(at_scale(values, sigma, tile, kind));
+            all.extend(at_scale(values, sigma, (tile, &sorted), kind));
         }
         tile = tile * 3 / 2;
     }
@@ -167,26 +171,27 @@ fn beside(values: &[f64], mut cycle: Cycle, kept: &[Cycle]) -> Option<Cycle> {
     (inside.len() >= LEAST_FALLS).then_some(cycle)
 }
 
-/// Low and high of each tile with its neighbours.
-fn levels(values: &[f64], tile: usize, quantiles: (f64, f64)) -> Vec<(f64, f64)> {
-    let count = values.len().div_ceil(tile);
-    let mut scratch = Vec::new();
-    (0..count)
-        .map(|i| {
-            let from = i.saturating_sub(1) * tile;
-            let to = ((i + 2) * tile).min(values.len());
-            scratch.clear();
-            scratch.extend_from_slice(&values[from..to]);
-            scratch.sort_by(f64::total_cmp);
-            let at = |q: f64| scratch[((scratch.len() - 1) as f64 * q).round() as usize];
-            (at(quantiles.0), at(quantiles.1))
-        })
-        .collect()
+/// The values of each tile with its neighbours, by size.
+fn sorted(values: &[f64], tile: usize) -> Vec<Vec<f64>> {
+    let own = |i: usize| i.saturating_sub(1) * tile..((i + 2) * tile).min(values.len());
+    let by_size = |i: usize| {
+        let mut own = values[own(i)].to_vec();
+        own.sort_by(f64::total_cmp);
+        own
+    };
+    (0..values.len().div_ceil(tile)).map(by_size).collect()
 }
 
-fn at_scale(values: &[f64], sigma: f64, tile: usize, kind: Kind) -> Vec<Cycle> {
+/// The values at two shares of their number; there is at least one.
+fn low_high(sorted: &[f64], quantiles: (f64, f64)) -> (f64, f64) {
+    let at = |q: f64| sorted[((sorted.len() - 1) as f64 * q).round() as usize];
+    (at(quantiles.0), at(quantiles.1))
+}
+
+/// Patterns of a kind that tiles of a length show, which come with their values by size.
+fn at_scale(values: &[f64], sigma: f64, (tile, sorted): (usize, &[Vec<f64>]), kind: Kind) -> Vec<Cycle> {
     let quantiles = kind.quantiles;
-    let levels = levels(values, tile, quantiles);
+    let levels: Vec<(f64, f64)> = sorted.iter().map(|own| low_high(own, quantiles)).collect();
     let least = LEAST_DEPTH.max(LEAST_SIGMAS * sigma);
     // A single value far up or down is neither a rise nor a fall; what is high for moments only has to be left.
     let half = (quantiles.0.min(1.0 - quantiles.1) * 0.7 * tile as f64) as usize;
@@ -242,8 +247,7 @@ fn is_even(falls: &[usize]) -> bool {
 fn heights(values: &[f64], quantiles: (f64, f64)) -> (f64, f64) {
     let mut sorted = values.to_vec();
     sorted.sort_by(f64::total_cmp);
-    let at = |q: f64| sorted[((sorted.len() - 1) as f64 * q).round() as usize];
-    (at(quantiles.0), at(quantiles.1))
+    low_high(&sorted, quantiles)
 }
 
 /// Where the series falls through the middle between the low and the high that hold there.
@@ -269,8 +273,7 @@ fn grown(values: &[f64], falls: &[usize], period: f64, least: f64, quantiles: (f
     let (first, last) = (*falls.first()?, *falls.last()?);
     let mut inside: Vec<f64> = values[first..=last].to_vec();
     inside.sort_by(f64::total_cmp);
-    let at = |q: f64| inside[((inside.len() - 1) as f64 * q).round() as usize];
-    let (low, high) = (at(quantiles.0), at(quantiles.1));
+    let (low, high) = low_high(&inside, quantiles);
     let cycles: Vec<f64> = falls.windows(3).map(|w| alike(values, w)).collect();
     let likeness = cycles.iter().sum::<f64>() / cycles.len().max(1) as f64;
     if high - low < least || likeness < LEAST_LIKENESS.0 + LEAST_LIKENESS.1 / (falls.len() as f64).sqrt() {

@@ -114,6 +114,8 @@ impl Facts {
         let since = scene.seen[..index].iter().enumerate().filter(|(_, s)| s.edge.bytes >= rested);
         let (mut first_fall, mut came_back) = (true, false);
         let mut last_rise_owed = false;
+        // Bytes from the rest to the first fall behind it.
+        let mut filled = None;
         for (j, s) in since.filter(|(_, s)| !s.across) {
             let cause = done.get(j).map(|b| b.cause);
             let others = matches!(
@@ -131,8 +133,9 @@ impl Facts {
             if s.edge.to.0 < s.edge.from.0 {
                 first_fall &= others;
                 last_rise_owed = others;
+                filled = filled.or(Some(s.edge.bytes.0.saturating_sub(rested.0)));
             } else {
-                came_back |= !others && !last_rise_owed && !is_brief(scene, j, rested);
+                came_back |= !others && !last_rise_owed && !is_brief(scene, j, filled);
             }
         }
         let next = scene.seen.get(index + 1).filter(|s| s.leg == seen.leg && !s.across);
@@ -222,16 +225,14 @@ fn comes_back_for(trace: &Trace, leg: &Range<usize>, edge: &Edge, since_rest: By
     (middle > 0.0 && most > 0).then_some(most as f64 / since_rest.0 as f64)
 }
 
-/// Whether a rise is undone by the next change of its leg before much was written, next to what had been from the rest to the first fall behind it.
-fn is_brief(scene: &Scene<'_>, rise: usize, rested: Bytes) -> bool {
-    let (own, next) = (&scene.seen[rise], scene.seen.get(rise + 1));
-    let first = scene.seen.iter().find(|s| s.edge.bytes >= rested && s.edge.to.0 < s.edge.from.0);
-    next.filter(|n| n.leg == own.leg && !n.across && n.edge.to.0 < n.edge.from.0).zip(first).is_some_and(
-        |(next, first)| {
-            let (high, until) = (next.edge.bytes.0 - own.edge.bytes.0, first.edge.bytes.0 - rested.0);
-            (high as f64) < BRIEF * until as f64
-        },
-    )
+/// Whether a rise is undone by the next change of its leg before much was written, next to what had `filled` the cache.
+fn is_brief(scene: &Scene<'_>, rise: usize, filled: Option<u64>) -> bool {
+    let own = &scene.seen[rise];
+    let next = scene.seen.get(rise + 1);
+    let falls = |n: &&Seen| n.leg == own.leg && !n.across && n.edge.to.0 < n.edge.from.0;
+    next.filter(falls).zip(filled).is_some_and(|(next, filled)| {
+        (next.edge.bytes.0.saturating_sub(own.edge.bytes.0) as f64) < BRIEF * filled as f64
+    })
 }
 
 /// Seconds to a further fall within [`WINDOW_S`] behind which it is no cooler.

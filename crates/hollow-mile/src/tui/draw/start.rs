@@ -81,12 +81,11 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, state: &State, form: &StartF
         Some(Ok(lines)) => lines.iter().flat_map(|l| hung(l, width)).collect(),
         Some(Err(text)) => wrap(&format!("! {text}"), width),
     };
-    let asked = form.choices.get(form.chosen).and_then(|c| c.question()).unwrap_or_default();
-    let (first, rest) = asked.split_at(asked.chars().next().map_or(0, char::len_utf8));
-    let asked = first.to_uppercase() + rest;
-    let question: Vec<String> =
-        if form.beside.is_none() { wrap(&asked, width.saturating_sub(LABEL)) } else { Vec::new() };
-    let question = if asked.is_empty() { Vec::new() } else { question };
+    let asked = form.choices.get(form.chosen).and_then(|c| c.question()).filter(|_| form.beside.is_none());
+    let question = asked.map_or(Vec::new(), |asked| {
+        let (first, rest) = asked.split_at(asked.chars().next().map_or(0, char::len_utf8));
+        wrap(&(first.to_uppercase() + rest), width.saturating_sub(LABEL))
+    });
     let several = form.lanes.len() > 1;
     let rows = rows_of(form) + question.len() as u16 + 1 + outlook.len() as u16 + 2;
     let title = match form.lanes.as_slice() {
