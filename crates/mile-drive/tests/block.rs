@@ -121,6 +121,20 @@ fn what_another_program_has_opened_exclusively_is_refused() {
 }
 
 #[test]
+fn a_device_that_is_let_go_a_moment_later_is_waited_for() {
+    let Some(device) = Loop::new() else { return };
+    let mut drive = device.drive(device.armed());
+    drive.check_consent(true).unwrap();
+    let held = File::options().read(true).custom_flags(libc::O_EXCL).open(&device.device).unwrap();
+    let let_go = std::thread::spawn(move || {
+        std::thread::sleep(std::time::Duration::from_millis(700));
+        drop(held);
+    });
+    drive.open().unwrap();
+    assert!(let_go.is_finished());
+}
+
+#[test]
 fn a_partition_of_it_that_is_mounted_or_a_device_built_on_it_is_in_the_way() {
     let Some(device) = Loop::new() else { return };
     let table = format!(

@@ -28,6 +28,10 @@ const IN_FLIGHT: Nanos = Nanos(30_000_000_000);
 /// Time after which a program that has a device open for writing is taken to keep it.
 const A_MOMENT: Nanos = Nanos(1_000_000_000);
 
+/// Longest wait for a device that is opened exclusively elsewhere. The kernel tears down the ring of a killed process, and closes what
+/// it had open, some time after the process is gone.
+const LET_GO: Nanos = Nanos(5_000_000_000);
+
 /// What a person allows.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Consent {
@@ -79,7 +83,7 @@ impl Request<'_> {
     /// As [`Request::check`], and where the device is not the one that was looked at, or is held by another program.
     pub fn open_to_write(&self) -> Result<File, DriveError> {
         self.wait_for_what_is_in_flight()?;
-        let file = open(self.found, true).map_err(|e| self.cannot_open(e))?;
+        let file = self.open_exclusively().map_err(|e| self.cannot_open(e))?;
         let now = self.still_the_same(&file)?;
         self.may_be_armed(&now)?;
         self.may_write_over(&file)?;
@@ -94,6 +98,19 @@ impl Request<'_> {
         let file = open(self.found, false).map_err(|e| self.cannot_open(e))?;
         self.still_the_same(&file)?;
         Ok(file)
+    }
+
+    /// Opens the drive for writing as soon as nobody else has it exclusively, and gives up after [`LET_GO`].
+    fn open_exclusively(&self) -> io::Result<File> {
+        let clock = Monotonic::start();
+        loop {
+            match open(self.found, true) {
+                Err(e) if e.raw_os_error() == Some(libc::EBUSY) && clock.now() < LET_GO => {
+                    clock.sleep_until(clock.now().plus(Nanos(50_000_000)));
+                }
+                opened => return opened,
+            }
+        }
     }
 
     fn cannot_open(&self, e: io::Error) -> DriveError {
