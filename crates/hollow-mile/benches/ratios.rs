@@ -37,8 +37,19 @@ const SIZE: u64 = 3 << 30;
 const PAIRS: usize = 15;
 
 struct Cost {
+    ops: u64,
     seconds: f64,
     cpu: f64,
+}
+
+impl Cost {
+    fn rate(&self) -> f64 {
+        self.ops as f64 / self.seconds
+    }
+
+    fn cpu_us(&self) -> f64 {
+        self.cpu / self.ops as f64 * 1e6
+    }
 }
 
 /// All parts of the benchmark are one run, so that they may write to one file.
@@ -75,7 +86,7 @@ const WORKS: [Work; 3] = [
         random: false,
         block: 1 << 20,
         depth: 16,
-        ops: 3000,
+        ops: 12_000,
         least: 0.99,
         most: 1.1,
     },
@@ -86,13 +97,13 @@ const WORKS: [Work; 3] = [
         random: true,
         block: 4096,
         depth: 32,
-        ops: 120_000,
+        ops: 600_000,
         least: 0.97,
         most: 1.05,
     },
     Work {
-        name: "scan, 1 MiB, depth 16, 32 zones",
-        leg: "scan forward, zones 32",
+        name: "scan, 1 MiB, depth 16, 8 zones",
+        leg: "scan forward, zones 8",
         reads: true,
         random: false,
         block: 1 << 20,
@@ -147,7 +158,7 @@ fn bare(path: &Path, work: &Work) -> Cost {
             back += 1;
         }
     }
-    Cost { seconds: wall.elapsed().as_secs_f64(), cpu: cpu_seconds() - cpu }
+    Cost { ops, seconds: wall.elapsed().as_secs_f64(), cpu: cpu_seconds() - cpu }
 }
 
 /// The same through the program: a course on a file, sampled and logged.
@@ -157,7 +168,8 @@ fn ours(path: &Path, book: &Path, work: &Work) -> Cost {
     let range = if work.reads {
         format!("over {block} B to {} B", block + bytes)
     } else {
-        format!("over {block} B to {SIZE} B, until {bytes} B written")
+        // For a time, as only that goes over the range several times: what a run costs once is little then.
+        format!("over {block} B to {SIZE} B, for 2 s")
     };
     let text = format!(
         "course \"bench\"\nsample every 100 ms\nleg w\n {leg}, blocks {block} B, depth {depth}, {range}\n"
@@ -176,6 +188,7 @@ fn ours(path: &Path, book: &Path, work: &Work) -> Cost {
     let (told, _log) = crossbeam_channel::unbounded();
     let recorder = Recorder::start(book, Errand { entered, told, waits: false, aside: Vec::new() }).unwrap();
     let mut span: Option<(Nanos, Nanos)> = None;
+    let mut ops = 0;
     let mut cpu = None;
     let outcome = execute(&plan, head, &mut drive, Terms { keep: true, ..Terms::PLAIN }, &obeyed, &mut |m| {
         match &m {
@@ -184,7 +197,10 @@ fn ours(path: &Path, book: &Path, work: &Work) -> Cost {
                 span = Some((e.at, e.at));
                 cpu = Some(cpu_seconds());
             }
-            mile_runner::Message::Sample(s) => span = span.map(|(from, _)| (from, s.end)),
+            mile_runner::Message::Sample(s) => {
+                ops += s.ops;
+                span = span.map(|(from, _)| (from, s.end));
+            }
             mile_runner::Message::LegLatency(..) => cpu = cpu.map(|c| cpu_seconds() - c),
             _ => {}
         }
@@ -193,7 +209,7 @@ fn ours(path: &Path, book: &Path, work: &Work) -> Cost {
     assert_eq!(outcome.status, Status::Done, "{:?}", outcome.why);
     recorder.finish().unwrap();
     let (from, to) = span.unwrap();
-    Cost { seconds: to.since(from).secs(), cpu: cpu.unwrap() }
+    Cost { ops, seconds: to.since(from).secs(), cpu: cpu.unwrap() }
 }
 
 fn median(mut values: Vec<f64>) -> f64 {
@@ -222,7 +238,7 @@ fn file_path(folder: &Path) {
     while !drive.advance(drive.now().plus(Nanos(100_000_000)), &mut Tally::default()).unwrap() {}
     drive.close(true).unwrap();
     for work in &WORKS {
-        let &Work { name, block, ops, least, most, .. } = work;
+        let &Work { name, block, least, most, .. } = work;
         let (mut rate, mut cpu, mut costs) = (Vec::new(), Vec::new(), Vec::new());
         let mut tries = 0;
         while rate.len() < PAIRS && tries < 3 * PAIRS {
@@ -239,13 +255,9 @@ fn file_path(folder: &Path) {
             if host.read().steal.is_some_and(|s| s > 0.1) && tries + PAIRS < 3 * PAIRS + rate.len() {
                 continue;
             }
-            rate.push(b.seconds / a.seconds);
-            cpu.push(a.cpu / b.cpu);
-            costs.push((
-                ops as f64 * block as f64 / 1e6 / a.seconds,
-                a.cpu / ops as f64 * 1e6,
-                b.cpu / ops as f64 * 1e6,
-            ));
+            rate.push(a.rate() / b.rate());
+            cpu.push(a.cpu_us() / b.cpu_us());
+            costs.push((a.rate() * block as f64 / 1e6, a.cpu_us(), b.cpu_us()));
         }
         let spread = |v: &[f64]| {
             v.iter().copied().fold(f64::MAX, f64::min)..v.iter().copied().fold(f64::MIN, f64::max)

@@ -3,6 +3,7 @@
 use mile_core::Bytes;
 use std::fs::File;
 use std::os::unix::fs::FileExt;
+use std::sync::OnceLock;
 
 /// Shares of processor time between two readings.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
@@ -56,12 +57,15 @@ impl Host {
     }
 }
 
-/// This machine's memory; 0 where the system does not tell.
+/// This machine's memory, as it was when it was asked for first; 0 where the system does not tell.
 pub fn memory() -> Bytes {
-    let text = std::fs::read_to_string("/proc/meminfo").unwrap_or_default();
-    let total =
-        text.lines().find_map(|l| l.strip_prefix("MemTotal:")?.split_whitespace().next()?.parse().ok());
-    Bytes(total.unwrap_or(0_u64) * 1024)
+    static MEMORY: OnceLock<Bytes> = OnceLock::new();
+    *MEMORY.get_or_init(|| {
+        let text = std::fs::read_to_string("/proc/meminfo").unwrap_or_default();
+        let total =
+            text.lines().find_map(|l| l.strip_prefix("MemTotal:")?.split_whitespace().next()?.parse().ok());
+        Bytes(total.unwrap_or(0_u64) * 1024)
+    })
 }
 
 impl Default for Host {

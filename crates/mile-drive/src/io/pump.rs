@@ -14,8 +14,10 @@ use mile_core::{Bytes, Nanos, Op};
 use rand_core::{Rng, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
 
-/// Time between two looks at how long the oldest operation is out.
+/// Time between two looks at how long the oldest operation is out, and the longest wait.
 const LOOK: u64 = 100_000_000;
+/// Longest wait of a transfer whose waits differ in length. A timer that is underway is not set anew for a shorter one.
+const TICK: u64 = 10_000_000;
 /// Longest wait for an operation while the other side of a copy may allow another.
 const GLANCE: Nanos = Nanos(200_000);
 /// Longest sleep of a paced transfer with nothing in flight.
@@ -44,7 +46,8 @@ pub trait Engine: Send {
     /// Says that nobody will wait for what is in flight; its memory is given up.
     fn abandon(&mut self) {}
 
-    /// Waits until one operation is back or `timeout` is over, and gives all that are back.
+    /// Waits until one operation is back or `timeout` is over, and gives all that are back. It may come back earlier, and as late as the
+    /// `timeout` of an earlier call says.
     fn wait(&mut self, timeout: Nanos, done: &mut Vec<Completion>) -> std::io::Result<()>;
 }
 
@@ -319,7 +322,8 @@ impl<E: Engine> Pump<E> {
     ) -> Result<u64, DriveError> {
         let mut done = std::mem::take(&mut self.done);
         done.clear();
-        let timeout = until.since(now);
+        let uneven = self.transfer.rate.is_some() || self.copy.is_some();
+        let timeout = until.since(now).min(Nanos(if uneven { TICK } else { LOOK }));
         let waited = self.engine.wait(timeout, &mut done);
         let now = clock.now().0;
         let block = self.transfer.block.0;

@@ -18,7 +18,7 @@ use std::time::Duration;
 /// Longest wait for operations still in flight when a ring is dropped.
 const PATIENCE: Duration = Duration::from_secs(5);
 
-/// Longest time that a wait lasts.
+/// Longest time that a wait lasts while the ring is dropped.
 const TICK: Duration = Duration::from_millis(10);
 /// Marks the completion of a timer among those of operations.
 const TIMER: u64 = u64::MAX;
@@ -124,8 +124,8 @@ impl Engine for Ring {
     fn wait(&mut self, timeout: Nanos, done: &mut Vec<Completion>) -> io::Result<()> {
         if self.timer.is_none() {
             // One timer in a while, and not one for each wait: setting a timer costs more than the rest of a wait, above all
-            // in a virtual machine. A wait may so end up to a tick late, or early, which its callers allow for.
-            let time = Box::new(types::Timespec::from(TICK.min(Duration::from_nanos(timeout.0.max(1)))));
+            // in a virtual machine. A wait so ends early, or as late as an earlier one would have.
+            let time = Box::new(types::Timespec::from(Duration::from_nanos(timeout.0.max(1))));
             let entry = opcode::Timeout::new(&raw const *time).build().user_data(TIMER);
             self.timer = Some(time);
             // SAFETY: the time lives on the heap until the timer is back; the ring has room for one entry more than buffers.
@@ -151,7 +151,7 @@ impl Drop for Ring {
         let mut idle = 0;
         while self.in_flight > 0 && idle < most {
             done.clear();
-            if self.wait(Nanos(u64::MAX), &mut done).is_err() {
+            if self.wait(Nanos(TICK.as_nanos() as u64), &mut done).is_err() {
                 break;
             }
             idle = if done.is_empty() { idle + 1 } else { 0 };
