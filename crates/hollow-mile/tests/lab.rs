@@ -457,6 +457,103 @@ fn a_bench_goes_on_without_its_server_and_the_archive_catches_up() {
     same(&cluster, &bench, "bench");
 }
 
+/// Samples of all runs that an archive has.
+fn samples(cluster: &Cluster) -> u64 {
+    cluster.sql("lab", "SELECT coalesce(sum(count), 0) FROM hollow_mile.samples").parse().unwrap()
+}
+
+fn until(what: impl Fn() -> bool) {
+    while !what() {
+        std::thread::sleep(Duration::from_millis(50));
+    }
+}
+
+/// A server dies, and the one that followed it takes over, without the last of what the bench had brought: replication is not waited for.
+#[test]
+fn another_server_takes_over_and_gets_what_it_had_not_been_told() {
+    let Some(first) = lab() else { return };
+    let second = first.standby(5433);
+    let bench = Bench::new();
+    bench.write("long.course", LONG);
+    bench.write("short.course", SHORT);
+    let (one, other) = (first.place(), second.place());
+    // The one that follows is named first here, and passed over as long as it is only read.
+    let address = format!("postgres://bench@{other},{one}/lab");
+    bench.ok(&["run", "short.course", "--on", "sim:merrow-k2", "--logbook", &address]);
+    assert!(samples(&first) > 0);
+    until(|| samples(&second) == samples(&first));
+    let mut run = underway(&bench, &address);
+    let begun = samples(&first);
+    until(|| samples(&second) > begun);
+    second.down();
+    let known = samples(&first);
+    until(|| samples(&first) > known + 100);
+    let most = samples(&first);
+    first.kill();
+    second.up();
+    let late = samples(&second);
+    assert!(late < most, "{late} of {most}");
+    second.promote();
+    // The run did not wait; what it went on to record follows what the second server lacked.
+    until(|| samples(&second) > most);
+    run.stop();
+    let read = format!("postgres://reader@{other},{one}/lab");
+    assert_eq!(bench.ok(&["logbook", "list", "--logbook", &read]).lines().count(), 2);
+    brought(&bench, &address);
+    same(&second, &bench, "bench");
+    // The first one comes back as it was. It is not asked as long as the one that is named before it answers.
+    first.up();
+    let behind = samples(&first);
+    bench.ok(&["run", "short.course", "--on", "sim:merrow-k2", "--logbook", &address]);
+    same(&second, &bench, "bench");
+    assert_eq!(samples(&first), behind);
+}
+
+/// An archive of version 1, with a bench at work: a newer program uses it as it is, and goes on while it is brought to this version.
+#[test]
+fn an_archive_of_an_earlier_version_is_migrated_under_a_run() {
+    let Some(cluster) = Cluster::start() else {
+        return skipped("there is no PostgreSQL here (package postgresql)");
+    };
+    cluster.sql("lab", "CREATE ROLE bench LOGIN; CREATE ROLE reader LOGIN");
+    let first = include_str!("../../mile-logbook/src/lab/setup.sql");
+    let grants = "GRANT hollow_mile_bench TO bench; GRANT hollow_mile_reader TO reader;";
+    cluster.sql("lab", &format!("BEGIN; {first} {grants} COMMIT"));
+    let (owner, address) = (cluster.address("owner"), cluster.address("bench"));
+    let (bench, away) = (Bench::new(), Bench::new());
+    bench.write("short.course", SHORT);
+    bench.write("long.course", LONG);
+    bench.ok(&["run", "short.course", "--on", "sim:merrow-k2", "--logbook", &address]);
+    let version = |book: &str| {
+        let check = away.ok(&["lab", "check", "--format", "json", "--lab", book]);
+        serde_json::from_str::<serde_json::Value>(&check).unwrap()["version"].as_i64()
+    };
+    assert_eq!(version(&owner), Some(1));
+    let mut run = underway(&bench, &address);
+    let before = samples(&cluster);
+    until(|| samples(&cluster) > before + 50);
+    assert!(away.fails(&["lab", "migrate", "--run", "--lab", &address]).contains("no right"));
+    let printed = away.ok(&["lab", "migrate", "--lab", &owner]);
+    assert!(printed.contains("CREATE TRIGGER") && version(&owner) == Some(1), "{printed}");
+    away.ok(&["lab", "migrate", "--run", "--lab", &owner]);
+    assert_eq!(version(&owner), Some(2));
+    let at = samples(&cluster);
+    until(|| samples(&cluster) > at + 50);
+    run.stop();
+    brought(&bench, &address);
+    same(&cluster, &bench, "bench");
+    assert!(away.ok(&["lab", "migrate", "--lab", &owner]).contains("nothing has to be done"));
+    // One that needs a newer program is refused, and one that only has more is not.
+    let later = |needs: i64| {
+        cluster.sql("lab", &format!("UPDATE hollow_mile.format SET version = 9, needs = {needs}"));
+    };
+    let list = ["logbook", "list", "--logbook", &cluster.address("reader")];
+    later(2);
+    assert_eq!(away.ok(&list).lines().count(), 2);
+    later(9);
+    assert!(away.fails(&list).contains("newer"));
+}
+
 #[test]
 fn tables_change_while_benches_write() {
     let Some(cluster) = lab() else { return };

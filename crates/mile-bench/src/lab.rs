@@ -30,10 +30,8 @@ pub fn spool_of(lab: &Lab) -> Result<PathBuf, Failure> {
     let folders = directories::ProjectDirs::from("", "", "hollow-mile").ok_or_else(|| {
         Failure::usage("there is no home folder to keep the runs in on their way to the archive")
     })?;
-    let address = lab.name().display().to_string();
-    let address = address.split_once("://").map_or(address.as_str(), |(_, rest)| rest);
     let plain = |c: char| if c.is_ascii_alphanumeric() || c == '.' { c } else { '-' };
-    let name: String = address.chars().map(plain).collect();
+    let name: String = lab.archive().chars().map(plain).collect();
     Ok(folders.data_dir().join("spool").join(format!("{name}.logbook")))
 }
 
@@ -138,8 +136,9 @@ pub fn file_of(logbook: &Path) -> Result<PathBuf, Failure> {
     if is_lab(logbook) { spool_of(&Lab::at(logbook)?) } else { Ok(logbook.to_owned()) }
 }
 
-/// How often the archive is asked for what is new of a run that is followed.
+/// How often the archive is asked for what is new of a run that is followed, and how often it is looked whether it told of something.
 const LOOK: Duration = Duration::from_millis(400);
+const HEAR: Duration = Duration::from_millis(100);
 
 /// Follows a run of another bench in the archive as if its runner were here: what was told before, and what it tells from now on. Commands go to its
 /// bench as requests, where this role may ask for that.
@@ -169,7 +168,7 @@ pub fn watch(archive: &Path, run: i64) -> Result<(Client, Vec<Told>), Failure> {
         };
         let (mut fails, mut is_silent): (Option<String>, bool) = (None, false);
         while !following.is_over() {
-            match asked.recv_timeout(LOOK) {
+            match asked.recv_timeout(if following.is_told() { HEAR } else { LOOK }) {
                 Ok(command) => {
                     let sent = request_of(&command)
                         .map(|request| Logbook::read(&archive).and_then(|book| ask(&book, run, &request)));
@@ -182,8 +181,9 @@ pub fn watch(archive: &Path, run: i64) -> Result<(Client, Vec<Told>), Failure> {
                 // Nobody watches any more.
                 Err(RecvTimeoutError::Disconnected) => return,
             }
-            match following.more().and_then(|new| Ok((new, following.silent()?))) {
-                Ok((new, silent)) => {
+            match look(&mut following) {
+                Ok(None) => {}
+                Ok(Some((new, silent))) => {
                     fails = None;
                     match silent.filter(|_| !is_silent && !following.is_over()) {
                         Some(s) if !say(format!(
@@ -215,6 +215,17 @@ pub fn watch(archive: &Path, run: i64) -> Result<(Client, Vec<Told>), Failure> {
         }
     })?;
     Ok((Client { hello, backlog: Backlog::default(), frames, commands }, before))
+}
+
+/// What is new of a run, and the seconds for which its bench has been silent.
+type News = (Vec<Told>, Option<u64>);
+
+/// Looks at a run, if it is time to.
+fn look(following: &mut Following) -> Result<Option<News>, LogbookError> {
+    match following.is_due()? {
+        true => Ok(Some((following.more()?, following.silent()?))),
+        false => Ok(None),
+    }
 }
 
 /// A command as it is asked of another bench.
@@ -419,6 +430,9 @@ mod tests {
         };
         assert_eq!(name("postgres://bench7@lab.example:5433/hm"), "bench7-lab.example-5433-hm.logbook");
         assert_ne!(name("postgres://bench7@lab/hm"), name("postgres://bench8@lab/hm"));
+        // What waits there is brought too where a second server joins the first.
+        let one = name("postgres://bench7@lab:5432/hm");
+        assert_eq!(one, name("postgres://bench7@lab:5432,other:5433/hm?sslmode=require"));
         let hostile = name("postgres://b@%2F..%2F..%2Fetc/hm");
         assert!(!hostile.contains('/') && hostile.starts_with('b'), "{hostile}");
     }

@@ -224,6 +224,16 @@ impl Logbook {
         Ok(since.and_then(|s| u64::try_from(s).ok()).filter(|s| *s > SILENT_S))
     }
 
+    /// Asks the archive to tell of runs that others write. Gives whether it does.
+    pub(crate) fn listen(&self) -> Result<bool> {
+        self.db.listen().map_err(self.wrap())
+    }
+
+    /// The runs of which the archive told since it was asked last.
+    pub(crate) fn told(&self) -> Result<Vec<i64>> {
+        self.db.told().map_err(self.wrap())
+    }
+
     /// Hands over the rows of an answer one after another.
     pub(crate) fn db_each(
         &self,

@@ -325,3 +325,67 @@ fn a_bench_with_a_wrong_clock_loses_nothing() {
     assert_eq!(last.status, Status::Underway);
     assert_eq!(archive.run(last.run).unwrap().first().samples, (0..40).map(sample).collect::<Vec<_>>());
 }
+
+/// Who follows a run is told of what is new and need not ask. Where nothing is told on the way, as with tables of version 1, or a program between
+/// the two that lets no notification through, it asks as before.
+#[test]
+fn whoever_follows_a_run_is_told_or_asks() {
+    use mile_logbook::lab::watch::Following;
+    use mile_runner::Message;
+    let Some(cluster) = Cluster::start() else {
+        return common::skipped("there is no PostgreSQL here (package postgresql)");
+    };
+    let at = PathBuf::from(cluster.address("owner"));
+    let first = include_str!("../src/lab/setup.sql").to_owned() + "GRANT hollow_mile_bench TO owner;";
+    let lab = mile_logbook::lab::Lab::parse(&cluster.address("owner")).unwrap();
+    lab.carry_out(&first).unwrap();
+    let mut book = Logbook::open(&at).unwrap();
+    let run = begun(&mut book, "followed", 1);
+    let samples = |following: &mut Following| {
+        let more = following.more().unwrap();
+        more.iter().filter(|(_, m)| matches!(m, Message::Sample(_))).count()
+    };
+    // Version 1 tells nothing: each time is a look.
+    let mut old = Following::begin(&at, run).unwrap();
+    assert!(!old.is_told() && old.is_due().unwrap() && old.is_due().unwrap());
+    // The steps to this version, while somebody writes and somebody follows.
+    append(&mut book, run, 0, 0, 10);
+    lab.steps().unwrap().iter().for_each(|step| lab.carry_out(step).unwrap());
+    assert!(lab.steps().unwrap().is_empty());
+    append(&mut book, run, 0, 10, 20);
+    assert_eq!(samples(&mut old), 20);
+    let mut following = Following::begin(&at, run).unwrap();
+    assert!(following.is_told());
+    assert_eq!(samples(&mut following), 20);
+    // Nothing is new, then something, then nothing.
+    assert!((0..20).all(|_| !following.is_due().unwrap()));
+    let other = begun(&mut book, "not followed", 1);
+    append(&mut book, other, 0, 0, 10);
+    cluster.sql("lab", "SELECT 1");
+    assert!(!following.is_due().unwrap(), "it is told of another run");
+    append(&mut book, run, 0, 20, 30);
+    let mut looks = 0;
+    while !following.is_due().unwrap() {
+        looks += 1;
+        assert!(looks < 25, "nothing was told");
+        std::thread::sleep(std::time::Duration::from_millis(40));
+    }
+    assert_eq!(samples(&mut following), 10);
+    // Nothing comes through any more: after some looks that find what was not told, every time is a look again.
+    for table in ["samples", "events"] {
+        cluster.sql("lab", &format!("ALTER TABLE hollow_mile.{table} DISABLE TRIGGER told"));
+    }
+    let mut times = 0;
+    for from in (30..100).step_by(10) {
+        append(&mut book, run, 0, from, from + 10);
+        while !following.is_due().unwrap() {
+            times += 1;
+        }
+        assert_eq!(samples(&mut following), 10);
+        if !following.is_told() {
+            break;
+        }
+    }
+    assert!(!following.is_told() && times > 50 && times < 200, "{times}");
+    assert!(following.is_due().unwrap() && following.is_due().unwrap());
+}

@@ -171,7 +171,7 @@ impl Forwarder {
             bring_snapshots(local, archive)?;
             self.open = differing(local, archive, &self.id)?;
         } else {
-            self.open.extend(underway(local, self.newest)?);
+            self.open.extend(underway(local, self.newest, &self.underway)?);
         }
         self.newest = self.open.last().copied().unwrap_or(0).max(self.newest);
         let mut step = Step::default();
@@ -295,12 +295,13 @@ pub struct Request {
 }
 
 /// The runs of the spool that are underway, or newer than one.
-fn underway(local: &Logbook, newest: i64) -> Result<Vec<i64>> {
+fn underway(local: &Logbook, newest: i64, known: &BTreeMap<i64, Underway>) -> Result<Vec<i64>> {
     let statement = "SELECT id, owner FROM runs WHERE status = 'underway' OR id > ?1";
     let read = |row: &dyn Row| Ok((row.integer(0)?, row.string(1)?));
     let runs = local.rows(statement, values![newest], read).map_err(local.wrap())?;
     // One whose process is gone has been brought as what it is.
-    let goes_on = |(run, owner): &(i64, String)| *run > newest || local.is_written(owner);
+    let goes_on =
+        |(run, owner): &(i64, String)| *run > newest || known.contains_key(run) || local.is_written(owner);
     Ok(runs.into_iter().filter(goes_on).map(|r| r.0).collect())
 }
 
@@ -469,11 +470,7 @@ fn bring_news(local: &Logbook, archive: &mut Logbook, run: i64, known: &mut Unde
     let row = local.first("SELECT head, status, owner FROM runs WHERE id = ?1", values![run], |row| {
         Ok((row.text(0)? == known.head && row.text(1)? == "underway", row.string(2)?))
     });
-    let goes_on =
-        row.map_err(local.wrap_of(run))?.is_some_and(|(same, owner)| same && local.is_written(&owner));
-    if !goes_on {
-        return Ok(None);
-    }
+    let Some((true, owner)) = row.map_err(local.wrap_of(run))? else { return Ok(None) };
     let (samples, more_samples) = SAMPLES.lacking(local, run, known.lanes, &mut known.samples)?;
     let (events, more_events) = EVENTS.lacking(local, run, known.lanes, &mut known.events)?;
     let (readings, more_readings) = READINGS.lacking(local, run, known.channels, &mut known.readings)?;
@@ -483,6 +480,10 @@ fn bring_news(local: &Logbook, archive: &mut Logbook, run: i64, known: &mut Unde
     known.silent += 1;
     let tables = [(&SAMPLES, &samples), (&EVENTS, &events), (&READINGS, &readings)];
     let tables: Vec<_> = tables.into_iter().filter(|(_, rows)| !rows.is_empty()).collect();
+    // Whoever has just written is there; whether somebody who has not is, the system is asked.
+    if tables.is_empty() && !local.is_written(&owner) {
+        return Ok(None);
+    }
     let heard = known.silent >= TELL_AGAIN;
     if !tables.is_empty() {
         local.sync();
@@ -722,6 +723,6 @@ fn bring_snapshots(local: &Logbook, archive: &mut Logbook) -> Result<()> {
 }
 
 /// How long a forwarder waits between two steps that had nothing to bring, and after one that failed.
-pub const PAUSE: Duration = Duration::from_millis(600);
+pub const PAUSE: Duration = Duration::from_millis(750);
 /// See [`PAUSE`].
 pub const AFTER_A_FAILURE: Duration = Duration::from_secs(5);

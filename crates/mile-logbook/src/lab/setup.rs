@@ -5,17 +5,19 @@ use crate::store::place::Lab;
 use crate::store::{Logbook, LogbookError};
 
 /// Version of the tables of an archive.
-pub(crate) const VERSION: i64 = 1;
+pub(crate) const VERSION: i64 = 2;
+/// The first version that tells whoever watches of what is new.
+pub(crate) const TELLS: i64 = 2;
 
 /// What each connection begins with. Names mean what is in the archive, whatever the server was told otherwise.
 pub(crate) const CONNECTED: &str =
     "SET search_path TO hollow_mile, pg_catalog; SET client_min_messages TO warning";
 
-/// All statements that make the archive.
+/// The statements that make an archive of version 1.
 const SETUP: &str = include_str!("setup.sql");
 
-/// The statements that bring an archive from one version to the next: the first from version 1 to 2.
-const STEPS: [&str; 0] = [];
+/// The statements that bring an archive from one version to the next: the first from version 1 to 2. A new archive goes through all of them.
+const STEPS: [&str; 1] = [include_str!("step-2.sql")];
 
 /// How an archive stands.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -50,7 +52,7 @@ fn quoted(name: &str) -> String {
 
 /// The statements that make an archive in a database, and let these roles in. They are one transaction.
 pub fn statements(benches: &[String], readers: &[String], operators: &[String]) -> String {
-    let mut all = SETUP.to_owned();
+    let mut all = [&[SETUP][..], &STEPS].concat().join("\n");
     for (group, names) in [("bench", benches), ("reader", readers), ("operator", operators)] {
         for name in names {
             all.push_str(&format!("GRANT hollow_mile_{group} TO {};\n", quoted(name)));
@@ -75,7 +77,7 @@ impl Lab {
             if number(server, there)? == 0 {
                 return Ok(Standing::Absent);
             }
-            Ok(Standing::Version(number(server, "SELECT version FROM hollow_mile.format")?))
+            Ok(Standing::Version(version(server)?))
         })
     }
 
@@ -146,6 +148,19 @@ impl Lab {
                 runs: counts,
             })
         })
+    }
+}
+
+/// The version of an archive.
+pub(crate) fn version(server: &dyn Engine) -> Answer<i64> {
+    number(server, "SELECT version FROM hollow_mile.format")
+}
+
+/// The oldest version that a program must know to use an archive.
+pub(crate) fn needs(server: &dyn Engine) -> Answer<i64> {
+    match version(server)? {
+        found @ ..TELLS => Ok(found),
+        _ => number(server, "SELECT needs FROM hollow_mile.format"),
     }
 }
 

@@ -19,7 +19,24 @@ pub struct Following {
     /// Time of the last reading of each channel.
     channels: Vec<Option<u64>>,
     over: bool,
+    notice: Notice,
 }
+
+/// Whether the archive tells of what is new.
+#[derive(Clone, Copy, Debug, Default)]
+struct Notice {
+    /// Whether it said so.
+    listens: bool,
+    /// Times that it was asked for news since the run was looked at last.
+    quiet: u32,
+    /// Looks in a row that found something of which nothing was told.
+    missed: u32,
+}
+
+/// Times that nothing is told before the run is looked at all the same.
+const QUIET: u32 = 50;
+/// Looks that found what nothing told of, after which nothing is relied on.
+const MISSED: u32 = 2;
 
 /// What was told of a lane.
 #[derive(Clone, Copy, Debug, Default)]
@@ -31,6 +48,21 @@ struct Seen {
 /// A message, and the lane that it is of.
 pub type Told = (u32, Message);
 
+impl Notice {
+    fn of(book: &Logbook) -> Result<Self> {
+        Ok(Self { listens: book.listen()?, ..Self::default() })
+    }
+
+    /// A look that nothing had told of, and that found something, means that what is told does not come here.
+    fn looked(&mut self, found: bool) {
+        if self.quiet >= QUIET && found {
+            self.missed += 1;
+            self.listens &= self.missed < MISSED;
+        }
+        self.quiet = 0;
+    }
+}
+
 impl Following {
     /// Begins to follow a run.
     ///
@@ -40,7 +72,29 @@ impl Following {
         let book = Logbook::read(archive)?;
         let (head, ..) = book.ends(run)?;
         let (lanes, channels) = (vec![Seen::default(); head.lanes.len()], vec![None; head.channels.len()]);
-        Ok(Self { book, run, head, lanes, channels, over: false })
+        let notice = Notice::of(&book)?;
+        Ok(Self { book, run, head, lanes, channels, over: false, notice })
+    }
+
+    /// Whether the archive tells of what is new, so that it may be asked often; otherwise each look is a question to it.
+    pub fn is_told(&self) -> bool {
+        self.notice.listens
+    }
+
+    /// Whether it is time to look for more: the archive told of the run, or does not tell, or has told nothing for long.
+    ///
+    /// # Errors
+    /// Where the archive cannot be reached.
+    pub fn is_due(&mut self) -> Result<bool> {
+        if !self.notice.listens {
+            return Ok(true);
+        }
+        let told = self.book.told()?.contains(&self.run);
+        if told {
+            (self.notice.quiet, self.notice.missed) = (0, 0);
+        }
+        self.notice.quiet += 1;
+        Ok(told || self.notice.quiet >= QUIET)
     }
 
     /// What was known of the run when it began.
@@ -59,6 +113,7 @@ impl Following {
     /// Where the archive cannot be reached.
     pub fn reconnect(&mut self, archive: &Path) -> Result<()> {
         self.book = Logbook::read(archive)?;
+        self.notice = Notice::of(&self.book)?;
         Ok(())
     }
 
@@ -93,6 +148,7 @@ impl Following {
                 all.extend(outcome.map(|o| (lane as u32, Message::Ended(Box::new(o)))));
             }
         }
+        self.notice.looked(!all.is_empty());
         Ok(all)
     }
 

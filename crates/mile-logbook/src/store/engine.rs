@@ -165,4 +165,12 @@ pub(crate) trait Engine: Debug + Send {
     fn keeper(&self) -> Box<dyn FnMut() + Send>;
     /// Whether each commit waits for the disk.
     fn wait_for_disk(&self, wait: bool) -> Answer<()>;
+    /// Asks to be told of runs that others write. Gives whether it is.
+    fn listen(&self) -> Answer<bool> {
+        Ok(false)
+    }
+    /// The runs of which it was told since it was asked last. It does not wait for more.
+    fn told(&self) -> Answer<Vec<i64>> {
+        Ok(Vec::new())
+    }
 }

@@ -7,7 +7,7 @@
 use super::postgres::Server;
 use super::{Logbook, LogbookError, Result};
 use ::postgres::Config;
-use ::postgres::config::{Host, SslMode};
+use ::postgres::config::{Host, SslMode, TargetSessionAttrs};
 use serde::Deserialize;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
@@ -96,6 +96,10 @@ impl Lab {
         if !says && !config.get_hosts().iter().all(is_here) {
             config.ssl_mode(SslMode::Require);
         }
+        // Of several servers, the one that takes what a bench brings: the others follow it.
+        if config.get_hosts().len() > 1 && !text.contains("target_session_attrs=") {
+            config.target_session_attrs(TargetSessionAttrs::ReadWrite);
+        }
         if config.get_connect_timeout().is_none() {
             config.connect_timeout(CONNECT);
         }
@@ -140,6 +144,19 @@ impl Lab {
         &self.name
     }
 
+    /// The role, the first server and the database, which stay as they are where another server or an option is added to the address.
+    pub fn archive(&self) -> String {
+        let host = match (self.config.get_hosts().first(), self.config.get_hostaddrs().first()) {
+            (Some(Host::Tcp(name)), _) => name.clone(),
+            (Some(Host::Unix(path)), _) => path.display().to_string(),
+            (None, address) => address.map(ToString::to_string).unwrap_or_default(),
+        };
+        let port = self.config.get_ports().first().map(|port| format!(":{port}")).unwrap_or_default();
+        let [user, database] =
+            [self.config.get_user(), self.config.get_dbname()].map(Option::unwrap_or_default);
+        format!("{user}@{host}{port}/{database}")
+    }
+
     /// Opens it. What one may do there, the server knows.
     ///
     /// # Errors
@@ -178,22 +195,28 @@ impl Lab {
             return Err(LogbookError::Address { address: self.name.display().to_string(), why });
         }
         let Ok(text) = std::fs::read_to_string(&file) else { return Ok(None) };
-        let (host, port) = (self.host(), self.config.get_ports().first().copied().unwrap_or(5432));
-        let wanted = [
-            host,
-            port.to_string(),
-            self.config.get_dbname().unwrap_or_default().to_owned(),
-            self.config.get_user().unwrap_or_default().to_owned(),
-        ];
-        Ok(password_of(&text, &wanted))
+        let of = |(host, port): (String, u16)| {
+            let (database, user) = (self.config.get_dbname(), self.config.get_user());
+            let [database, user] = [database, user].map(|text| text.unwrap_or_default().to_owned());
+            password_of(&text, &[host, port.to_string(), database, user])
+        };
+        // Servers that follow each other have the same roles, with the same passwords.
+        Ok(self.hosts().into_iter().find_map(of))
     }
 
-    /// The host as a password file names it: `localhost` for a socket.
-    fn host(&self) -> String {
-        match self.config.get_hosts().first() {
-            Some(Host::Tcp(name)) => name.clone(),
-            _ => "localhost".into(),
-        }
+    /// The hosts as a password file names them, with their ports: `localhost` for a socket.
+    fn hosts(&self) -> Vec<(String, u16)> {
+        let ports = self.config.get_ports();
+        let port = |i: usize| ports.get(i).or(ports.first()).copied().unwrap_or(5432);
+        let name = |host: &Host| match host {
+            Host::Tcp(name) => name.clone(),
+            Host::Unix(_) => "localhost".into(),
+        };
+        let names: Vec<String> = match self.config.get_hosts() {
+            [] => self.config.get_hostaddrs().iter().map(ToString::to_string).collect(),
+            hosts => hosts.iter().map(name).collect(),
+        };
+        names.into_iter().enumerate().map(|(i, name)| (name, port(i))).collect()
     }
 }
 
@@ -275,6 +298,17 @@ mod tests {
         assert_eq!(mode("postgres://a@lab.example/d?sslmode=disable"), SslMode::Disable);
         assert_eq!(mode("postgres://a@127.0.0.1/d"), SslMode::Prefer);
         assert_eq!(mode("postgres://a@%2Frun%2Fpostgresql/d"), SslMode::Prefer);
+    }
+
+    #[test]
+    fn of_several_servers_the_one_that_is_written_to_is_asked_for() {
+        let attrs = |text| Lab::parse(text).unwrap().config.get_target_session_attrs();
+        assert_eq!(attrs("postgres://a@x/d"), TargetSessionAttrs::Any);
+        assert_eq!(attrs("postgres://a@x,y:5433/d"), TargetSessionAttrs::ReadWrite);
+        assert_eq!(attrs("postgres://a@x,y/d?target_session_attrs=any"), TargetSessionAttrs::Any);
+        let hosts = |text| Lab::parse(text).unwrap().hosts();
+        assert_eq!(hosts("postgres://a@x,y:5433/d"), [("x".into(), 5432), ("y".into(), 5433)]);
+        assert_eq!(hosts("postgres://a@%2Frun/d"), [("localhost".into(), 5432)]);
     }
 
     #[test]

@@ -12,7 +12,11 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use std::time::Duration;
 use tokio_postgres_rustls::MakeRustlsConnect;
+
+/// How long a look at what the server has told takes at the most.
+const A_LOOK: Duration = Duration::from_millis(1);
 
 /// A connection to a server.
 pub(crate) struct Server {
@@ -46,6 +50,8 @@ impl From<postgres::Error> for Fault {
                 | &SqlState::INVALID_AUTHORIZATION_SPECIFICATION,
             ) => Self::Denied(text),
             Some(&SqlState::DATA_CORRUPTED | &SqlState::INDEX_CORRUPTED) => Self::Damaged(text),
+            // A server that others took the lead from is only read; the next connection finds the one that is written to.
+            Some(&SqlState::READ_ONLY_SQL_TRANSACTION) => Self::Lost(text),
             // Classes 08 (connection), 53 (no room, no memory) and 57 (the server is being shut down): it may go on later.
             Some(code) if ["08", "53", "57"].iter().any(|class| code.code().starts_with(class)) => {
                 Self::Lost(text)
@@ -231,6 +237,26 @@ impl Engine for Server {
     fn wait_for_disk(&self, _wait: bool) -> Answer<()> {
         Ok(())
     }
+
+    fn listen(&self) -> Answer<bool> {
+        if setup::version(self)? < setup::TELLS {
+            return Ok(false);
+        }
+        match self.batch("LISTEN hollow_mile") {
+            Ok(()) => Ok(true),
+            Err(Fault::Lost(why)) => Err(Fault::Lost(why)),
+            // It may be forbidden, or a program between the two may not know it.
+            Err(_) => Ok(false),
+        }
+    }
+
+    fn told(&self) -> Answer<Vec<i64>> {
+        let mut inner = self.inner.borrow_mut();
+        let mut notifications = inner.client.notifications();
+        // Without any wait, the client does not look at what has come.
+        let told = notifications.timeout_iter(A_LOOK).map(|n| Ok(n.payload().parse().ok()));
+        Ok(told.collect::<Vec<Option<i64>>>()?.into_iter().flatten().collect())
+    }
 }
 
 impl Logbook {
@@ -243,8 +269,7 @@ impl Logbook {
         if there != Some(1) {
             return Err(LogbookError::NoLab { path: book.path });
         }
-        let found = book.one("SELECT version FROM hollow_mile.format", &[], |r| r.integer(0))?.unwrap_or(0);
-        let known = setup::VERSION;
+        let (found, known) = (setup::needs(book.db.as_ref()).map_err(book.wrap())?, setup::VERSION);
         if found > known {
             return Err(LogbookError::Newer { path: book.path, found, known });
         }

@@ -65,6 +65,46 @@ impl Cluster {
         Some(cluster)
     }
 
+    /// A second server that follows this one, as it writes.
+    pub(crate) fn standby(&self, port: u16) -> Self {
+        let folder = tempfile::Builder::new().prefix("hollow-mile-pg-").tempdir().unwrap();
+        let standby = Self { folder, programs: self.programs.clone(), port };
+        if rustix::process::geteuid().is_root() {
+            let path = standby.folder.path();
+            assert!(Command::new("chown").arg("postgres").arg(path).status().unwrap().success());
+        }
+        let mut copy = self.command("pg_basebackup");
+        copy.args([
+            "-R",
+            "--checkpoint=fast",
+            "--no-sync",
+            "-U",
+            "owner",
+            "-p",
+            &self.port.to_string(),
+            "-h",
+        ]);
+        let made = copy.arg(self.folder.path()).arg("-D").arg(standby.data()).output().unwrap();
+        assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+        let path = standby.data().join("postgresql.conf");
+        let own = format!("unix_socket_directories = '{}'\nport = {port}\n", standby.folder.path().display());
+        std::fs::write(&path, std::fs::read_to_string(&path).unwrap() + &own).unwrap();
+        standby.up();
+        standby
+    }
+
+    /// Makes a server that follows another one that is written to.
+    pub(crate) fn promote(&self) {
+        let done =
+            self.command("pg_ctl").args(["promote", "-w", "-s", "-D"]).arg(self.data()).output().unwrap();
+        assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    }
+
+    /// Where it is, as an address has it.
+    pub(crate) fn place(&self) -> String {
+        format!("{}:{}", self.folder.path().display().to_string().replace('/', "%2F"), self.port)
+    }
+
     /// Lets nobody in by TCP without a password.
     pub(crate) fn require_passwords(&self) {
         let rules = "local all all trust\nhost all all 127.0.0.1/32 scram-sha-256\n";
@@ -150,8 +190,7 @@ impl Cluster {
 
     /// The address as a role.
     pub(crate) fn address(&self, role: &str) -> String {
-        let host = self.folder.path().display().to_string().replace('/', "%2F");
-        format!("postgres://{role}@{host}:{}/lab", self.port)
+        format!("postgres://{role}@{}/lab", self.place())
     }
 
     /// What statements give in a database, as the owner.
