@@ -88,7 +88,7 @@ pub fn fit(readings: &[(f64, f64)]) -> Option<HeatFit> {
     let (chosen, parameters) = if gain > 2.0 * n.ln() { (two, 5.0) } else { (one, 3.0) };
     let top = *chosen.iter().min_by(|a, b| a.error.total_cmp(&b.error))?;
     let variance = (top.error / (n - parameters).max(1.0)).max(1.0);
-    let quantile = student(n - parameters).powi(2);
+    let quantile = crate::stats::student(n - parameters).powi(2);
     let bound = top.error + quantile * variance;
     // Whether there is a second mass is not known either: what either model leaves open belongs to the interval.
     let within = || one.iter().chain(two).filter(|t| t.error <= bound);
@@ -106,12 +106,6 @@ pub fn fit(readings: &[(f64, f64)]) -> Option<HeatFit> {
         high,
         terms: top.curve,
     })
-}
-
-/// Two-sided 95 % quantile of Student's t.
-fn student(freedom: f64) -> f64 {
-    use statrs::distribution::{ContinuousCDF, StudentsT};
-    StudentsT::new(0.0, 1.0, freedom.max(1.0)).map_or(CHI2.sqrt(), |t| t.inverse_cdf(0.975))
 }
 
 /// Steps with their weights, one over what is uncertain of each, °C².

@@ -64,6 +64,12 @@ pub(crate) fn lag_sigma(differences: &mut [f64]) -> Option<f64> {
     Some(sigma.max(*unit / (4.0 * within)).max(*unit / 12.0_f64.sqrt()))
 }
 
+/// Two-sided 95 % quantile of Student's t with so many degrees of freedom, at least 1.
+pub fn student(freedom: f64) -> f64 {
+    use statrs::distribution::{ContinuousCDF, StudentsT};
+    StudentsT::new(0.0, 1.0, freedom.max(1.0)).map_or(1.96, |t| t.inverse_cdf(0.975))
+}
+
 /// Mean and standard deviation (n - 1) of `values`; the deviation of a single value is 0. `None` for none.
 pub fn mean_sd(values: &[f64]) -> Option<(f64, f64)> {
     mean_sd_of(|| values.iter().copied())

@@ -625,8 +625,14 @@ fn judge(views: &[View], raw: &[View], writes: &stale::Writes<'_>, found: &[Foun
             if is_alone || went.len() > 1 && 2 * seen.len() > went.len() {
                 let hole = hole(views, found, slow, &seen, went.len());
                 // Deep in one pass and hardly there in another is no place.
-                if hole.depth >= LEAST_DEPTH {
-                    holes.push(hole);
+                if hole.depth < LEAST_DEPTH {
+                    continue;
+                }
+                // Passes may end a stretch at other places, so that parts of it grow into each other: it is one, as far as it goes.
+                match holes.iter_mut().find(|h| is_same(&h.cells, &hole.cells)) {
+                    Some(known) if known.cells.len() < hole.cells.len() => *known = hole,
+                    Some(_) => {}
+                    None => holes.push(hole),
                 }
             }
         }

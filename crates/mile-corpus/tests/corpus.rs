@@ -155,3 +155,11 @@ fn hollows_of_simulated_drives_are_found_and_confirmed_and_nothing_else_is() {
     assert!(score.depth_off_at(0.9) <= 3.0);
     assert!(score.edges_as_said() >= 0.9, "{}", score.edges_as_said());
 }
+
+/// Two passes over a weak stretch of 6.8 GB: one of them shows the first quarter of it by itself.
+#[test]
+fn a_stretch_that_one_pass_shows_in_part_is_one_hollow() {
+    let mut score = mile_corpus::surfaces::SurfaceScore::default();
+    mile_corpus::surfaces::scan(105, &mut score).unwrap();
+    assert_eq!((score.confirmed, score.wrong), (3, 0), "{:?}", score.notes);
+}

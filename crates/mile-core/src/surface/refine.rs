@@ -1,9 +1,9 @@
 //! Where exactly a hollow begins and ends: its edges are looked for by halves.
 //!
 //! A scan knows an edge to one zone. A leg that refines reads stretches, one operation at a time, first some beside the hollow and some within it, long ones and short ones: they say
-//! what a stretch of any length takes on either side, `overhead + length / rate`, and how much that varies. Then it reads one in the middle between the
-//! places that are known to lie on either side of the edge, a quarter as long as these are apart. What it takes, between what is usual and what is slow,
-//! says which side it is on, held against a stretch beside the hollow that is read right behind it, until the places are as near as was asked for.
+//! what a stretch of any length takes on either side, `overhead + length / rate`, and how much that varies. Then it reads one where the edge is most likely, a quarter as long as
+//! the interval in which it is known to be. What it takes, between what is usual and what is slow, says how much of it is on either side, held against a stretch beside the hollow
+//! that is read right behind it. All answers together say how likely each place is, so that a wrong answer is outvoted by later ones.
 //! Where a drive reads a weak sector several times, a short stretch is slow only now and then: it is read several times, and the mean counts. A reading that is far faster than usual came from the
 //! drive's own cache and does not count.
 //!
@@ -18,9 +18,10 @@ use crate::trace::{Trace, TraceLeg};
 /// Bytes of the longest and of the shortest stretch: long against what a seek costs, short against a zone.
 pub const LONGEST: u64 = 64 << 20;
 const SHORTEST: u64 = 4 << 20;
-/// Long stretches that are read for each side, and short ones: of what is slow more, as that varies.
+/// Pairs of long stretches, one on either side, that are read at least and at most, and of short ones.
 const LONG: usize = 3;
-const SHORT: [usize; 2] = [3, 6];
+const MOST_LONG: usize = 15;
+const SHORT: usize = 6;
 /// Most hollows that are refined, the deepest first.
 const MOST: usize = 16;
 /// How much slower than usual the inside has to be, as a share, for its edges to be found.
@@ -42,15 +43,28 @@ const CACHED: f64 = -1.0;
 const MOST_ANSWER: f64 = 20.0;
 /// How much faster or slower than usual, as a factor, a stretch beside the hollow may be for it to say how fast the drive is just now.
 const REFERENCE: (f64, f64) = (0.6, 1.6);
-/// Answers between these say that the edge is within the stretch.
-const WITHIN: (f64, f64) = (0.25, 0.75);
+/// How far from the middle an answer is that says on which side the edge is.
+const ASIDE: f64 = 0.25;
+/// What answers may be off alike, as the law is taken from other places.
+const BIAS: f64 = 0.03;
+/// Standard error of how much slower the slow side is, as a share of that: with less no more long stretches are read, and with more no edge is looked for.
+const WELL_KNOWN: f64 = 0.06;
+const BARELY_KNOWN: f64 = 0.3;
+/// Most answers that are asked for of one edge.
+const MOST_ANSWERS: usize = 48;
+/// Share of the limit to which the edge has to be known (95 %), so that it nearly always is.
+const KNOWN: f64 = 0.7;
+/// Pieces in which the chance of places between two ends of stretches is added up.
+const PIECES: usize = 8;
+/// What is known of an edge: the quantiles 2.5, 50 and 97.5 %.
+const QUANTILES: [f64; 3] = [0.025, 0.5, 0.975];
 /// Places are whole multiples of this, which every drive can begin at.
 const STEP: u64 = 64 << 10;
 /// Name of the sweep step of legs that refine.
 pub const REFINE: &str = "refine";
 
-/// Most bytes that a leg reads to refine, 64 GB: an edge that it does not come to is known to a zone.
-pub const MOST_READ: u64 = 2 * MOST as u64 * (2 * LONG as u64 + 24) * LONGEST;
+/// Most bytes that a leg reads to refine, 116 GB: an edge that it does not come to is known to a zone.
+pub const MOST_READ: u64 = 2 * MOST as u64 * (2 * MOST_LONG as u64 + 24) * LONGEST;
 
 /// Whether a leg looks for edges.
 pub fn is_refining(leg: &TraceLeg) -> bool {
@@ -80,13 +94,13 @@ struct Search {
     high: u64,
     /// Bytes between which it is to be known.
     limit: u64,
-    /// Stretches on the usual side and on the slow one, the long ones first.
+    /// Stretches on the usual side and on the slow one, in pairs: some long ones, the short ones, and long ones for where those were not enough.
     sides: [Vec<Stretch>; 2],
     /// What each of them took, seconds.
     took: [Vec<f64>; 2],
     law: Option<Law>,
-    /// What the stretch that is being read came to so far, reading by reading.
-    answers: Vec<f64>,
+    /// What the stretch that is being read took so far, and one beside the hollow right behind it, seconds.
+    pairs: Vec<(f64, f64)>,
     /// Its length and what it took just now, seconds; a stretch beside the hollow is read next, so that what makes the whole drive slower for a while
     /// cancels out.
     probed: Option<(u64, f64)>,
@@ -94,9 +108,23 @@ struct Search {
     beside: (u64, u64),
     /// How many of them were read.
     references: u64,
-    /// Bytes by which the answers may be off (95 %), as they scattered.
-    scatter: u64,
+    /// All answers.
+    told: Vec<Told>,
+    /// Where the edge is: 95 % of the chance lies between the outer ones, half below the middle one.
+    known: [u64; 3],
     over: bool,
+}
+
+/// What the readings of one stretch came to.
+#[derive(Clone, Copy, Debug, PartialEq)]
+struct Told {
+    at: u64,
+    length: u64,
+    /// Which share of it is slow.
+    answer: f64,
+    /// Standard error of the answer, and the readings that it is of.
+    error: f64,
+    readings: usize,
 }
 
 /// What a stretch takes.
@@ -107,29 +135,37 @@ struct Law {
     each_s: [f64; 2],
     /// Standard deviation of the answer of the shortest stretch.
     varies: f64,
+    /// Standard error of how much slower the slow side is, as a share of that.
+    error: f64,
 }
 
 impl Law {
-    /// From what the stretches of both sides took; `None` where the slow side is not slow in them.
+    /// From what the stretches of both sides took, in pairs that were read one right after the other: their ratio does not change when the whole drive is slower for a
+    /// while. `None` where the slow side is not slow in them.
     fn of(sides: &[Vec<Stretch>; 2], took: &[Vec<f64>; 2]) -> Option<Self> {
-        let median = |seconds: &[f64]| stats::median(&mut seconds.to_vec()).unwrap_or(0.0);
-        let of = |side: usize| (median(&took[side][..LONG]), median(&took[side][LONG..]));
-        let (usual, mut slow) = (of(0), of(1));
-        // Tries come now and then: their mean counts.
-        slow.0 = stats::mean_sd(&took[1][..LONG])?.0;
-        let long = sides[0][0].1 as f64;
-        let apart = long - SHORTEST as f64;
+        // The slow one of each pair first; what could not be read is slow, and not endless.
+        let pairs = took[1].iter().zip(&took[0]).map(|(slow, usual)| (slow.min(MOST_ANSWER * usual), *usual));
+        let is_short = |i: usize| (LONG..LONG + SHORT).contains(&i);
+        let (short, long): (Vec<_>, Vec<_>) = pairs.enumerate().partition(|(i, _)| is_short(*i));
+        let [short, long] = [short, long].map(|pairs| pairs.into_iter().map(|p| p.1).collect::<Vec<_>>());
+        let usual = |pairs: &[(f64, f64)]| stats::median(&mut pairs.iter().map(|p| p.1).collect::<Vec<_>>());
+        let (usual_long, usual_short) = (usual(&long)?, usual(&short)?);
+        let ((times, sd), (_, short_sd)) = (ratio(&long), ratio(&short));
+        let length = sides[0].first()?.1 as f64;
+        let apart = length - SHORTEST as f64;
         // Where long ones are as short as the others, nothing tells what a seek costs; it is the same on both sides.
-        let each = if apart > 0.0 { ((usual.0 - usual.1) / apart).max(0.0) } else { usual.0 / long };
-        let overhead_s = (usual.0 - each * long).max(0.0);
-        let each_slow = (slow.0 - overhead_s) / long;
-        if slow.0 < (1.0 + CONTRAST) * usual.0 || each_slow <= each {
+        let each =
+            if apart > 0.0 { ((usual_long - usual_short) / apart).max(0.0) } else { usual_long / length };
+        let overhead_s = (usual_long - each * length).max(0.0);
+        let each_slow = (times * usual_long - overhead_s) / length;
+        if times < 1.0 + CONTRAST || each_slow <= each {
             return None;
         }
-        let short: Vec<f64> = took[1][LONG..].to_vec();
-        let (_, sd) = stats::mean_sd(&short)?;
-        let varies = sd / ((each_slow - each) * SHORTEST as f64);
-        Some(Self { overhead_s, each_s: [each, each_slow], varies })
+        let varies = short_sd * usual_short / ((each_slow - each) * SHORTEST as f64);
+        // Of few, the standard deviation may be far too small by chance: as wide as their interval (95 %) is.
+        let wider = stats::student(long.len() as f64 - 1.0) / 1.96;
+        let error = wider * sd / (long.len() as f64).sqrt() / (times - 1.0);
+        Some(Self { overhead_s, each_s: [each, each_slow], varies, error })
     }
 
     /// Shortest stretch that need not be read too often.
@@ -143,33 +179,105 @@ impl Law {
         self.varies * (SHORTEST as f64 / length as f64).sqrt()
     }
 
-    /// 0 for a stretch that took what is usual, 1 for one that is slow.
-    fn answer(&self, length: u64, seconds: f64) -> f64 {
-        let at = |each: f64| self.overhead_s + each * length as f64;
-        let [usual, slow] = self.each_s.map(at);
-        (seconds - usual) / (slow - usual)
+    /// What a stretch of a length takes on either side, seconds.
+    fn takes(&self, length: u64) -> [f64; 2] {
+        self.each_s.map(|each| self.overhead_s + each * length as f64)
     }
+
+    /// What pairs of readings come to, of a stretch of a length and of one beside the hollow: 0 if it is as usual, 1 if it is slow; the standard error of that; and the
+    /// readings that count. The ratio of the means counts, as the mean of the ratios of readings that scatter is too high.
+    fn weigh(&self, length: u64, pairs: &[(f64, f64)]) -> (f64, f64, usize) {
+        let [usual, slow] = self.takes(length);
+        let apart = slow / usual - 1.0;
+        let answer = |times: f64| (times - 1.0) / apart;
+        let most = 1.0 + MOST_ANSWER * apart;
+        let times: Vec<(f64, f64)> = pairs.iter().map(|(p, r)| ((p / usual).min(most), r / usual)).collect();
+        // A reference that is far off was not read from the medium, or held up by itself.
+        let counts = |(p, r): &(f64, f64)| answer(*p) > CACHED && *r > REFERENCE.0 && *r < REFERENCE.1;
+        let mut counted: Vec<(f64, f64)> = times.iter().copied().filter(counts).collect();
+        if counted.is_empty() {
+            counted = times.into_iter().map(|(p, _)| (p, 1.0)).collect();
+        }
+        let n = counted.len();
+        let (ratio, sd) = ratio(&counted);
+        // They may scatter more than those that the law was taken from; and where tries are seldom, a few stretches may show none of them and agree
+        // all the same.
+        (answer(ratio), (sd / apart).max(self.varies_over(length)) / (n as f64).sqrt(), n)
+    }
+}
+
+/// The ratio of the means of pairs, the first over the second, and the standard deviation of one pair's part in it (the ratio estimator; Cochran, "Sampling Techniques", 1977,
+/// chapter 6).
+fn ratio(pairs: &[(f64, f64)]) -> (f64, f64) {
+    let (first, second) = pairs.iter().fold((0.0, 0.0), |sum, pair| (sum.0 + pair.0, sum.1 + pair.1));
+    let (ratio, mean) = (first / second, second / pairs.len().max(1) as f64);
+    let off: Vec<f64> = pairs.iter().map(|(a, b)| (a - ratio * b) / mean).collect();
+    (ratio, stats::mean_sd(&off).map_or(0.0, |(_, sd)| sd))
 }
 
 impl Search {
     fn middle(&self) -> u64 {
-        u64::midpoint(self.low, self.high)
+        self.known[1]
     }
 
-    /// Bytes by which the edge may be off from the middle.
+    /// Bytes by which the edge may be off (95 %).
     fn known_to(&self) -> u64 {
-        (self.high - self.low) / 2 + self.scatter
+        let [low, middle, high] = self.known;
+        (middle - low).max(high - middle)
+    }
+
+    /// Logarithm of the likelihood of the answers if the edge is at a place. The mean of a few readings is off from what it should be as Student's t says.
+    fn likelihood(&self, edge: f64) -> f64 {
+        let of = |told: &Told| {
+            let (at, length) = (told.at as f64, told.length as f64);
+            let behind = ((at + length - edge) / length).clamp(0.0, 1.0);
+            let slow = if self.begins { behind } else { 1.0 - behind };
+            let bias = BIAS.hypot(slow * self.law.map_or(0.0, |law| law.error));
+            let (error, freedom) = (told.error.hypot(bias), (told.readings as f64 - 1.0).max(2.0));
+            let off = (told.answer - slow) / error;
+            -(freedom + 1.0) / 2.0 * (off * off / freedom).ln_1p()
+        };
+        self.told.iter().map(of).sum()
+    }
+
+    /// Where the edge is by all answers, each place between `low` and `high` being as likely as another before them. Between the ends of all stretches the likelihood is
+    /// smooth, and beside them constant.
+    fn quantiles(&self) -> [u64; 3] {
+        let (low, high) = (self.low as f64, self.high as f64);
+        let ends = self.told.iter().flat_map(|t| [t.at as f64, (t.at + t.length) as f64]);
+        let mut cuts: Vec<f64> = ends.filter(|e| *e > low && *e < high).chain([low, high]).collect();
+        cuts.sort_by(f64::total_cmp);
+        let pieces: Vec<(f64, f64, f64)> = cuts
+            .windows(2)
+            .filter(|ends| ends[1] > ends[0])
+            .flat_map(|ends| {
+                let width = (ends[1] - ends[0]) / PIECES as f64;
+                (0..PIECES).map(move |i| (ends[0] + i as f64 * width, width))
+            })
+            .map(|(from, width)| (from, width, self.likelihood(from + width / 2.0)))
+            .collect();
+        let most = pieces.iter().map(|p| p.2).fold(f64::NEG_INFINITY, f64::max);
+        let mass = |p: &(f64, f64, f64)| p.1 * (p.2 - most).exp();
+        let whole: f64 = pieces.iter().map(mass).sum();
+        QUANTILES.map(|share| {
+            let mut left = share * whole;
+            let found = pieces.iter().find(|p| {
+                left -= mass(p);
+                left <= 0.0
+            });
+            found.map_or(self.high, |p| (p.0 + p.1 * (1.0 + left / mass(p).max(f64::MIN_POSITIVE))) as u64)
+        })
     }
 
     /// The next stretch to be read.
     fn next(&self) -> Stretch {
-        for (side, took) in self.sides.iter().zip(&self.took) {
-            if let Some(stretch) = side.get(took.len()) {
-                return *stretch;
-            }
+        if self.law.is_none()
+            && let Some(stretch) = self.sides[self.side()].get(self.took[self.side()].len())
+        {
+            return *stretch;
         }
         let shortest = self.law.map_or(SHORTEST, |law| law.shortest());
-        let length = ((self.high - self.low) / 4).clamp(shortest, LONGEST) / STEP * STEP;
+        let length = ((self.known[2] - self.known[0]) / 4).clamp(shortest, LONGEST) / STEP * STEP;
         if self.probed.is_some() {
             // Another one each time, as a drive keeps what it has just read.
             let length = length.min(self.beside.1 / STEP * STEP);
@@ -179,68 +287,58 @@ impl Search {
         (self.middle().saturating_sub(length / 2) / STEP * STEP, length)
     }
 
-    fn tell(&mut self, stretch: Stretch, seconds: f64) {
-        for (side, took) in self.sides.iter().zip(&mut self.took) {
-            if took.len() < side.len() {
-                took.push(seconds);
-                break;
-            }
-        }
-        let Some(law) = self.law else {
-            if self.took[1].len() == self.sides[1].len() {
-                self.law = Law::of(&self.sides, &self.took);
-                self.over = self.law.is_none();
-                // As near as stretches tell that need not be read too often.
-                self.limit = self.law.map_or(self.limit, |law| self.limit.max(law.shortest() / 4));
-            }
+    /// The side of the stretch that is read next for the law.
+    fn side(&self) -> usize {
+        usize::from(self.took[1].len() < self.took[0].len())
+    }
+
+    /// Takes in what a stretch took that is read for the law.
+    fn learn(&mut self, seconds: f64) {
+        let side = self.side();
+        self.took[side].push(seconds);
+        let read = self.took[1].len();
+        if read < LONG + SHORT || read < self.took[0].len() {
             return;
-        };
+        }
+        let law = Law::of(&self.sides, &self.took);
+        let error = law.map_or(f64::MAX, |law| law.error);
+        if error > WELL_KNOWN && read < self.sides[1].len() {
+            return;
+        }
+        self.law = law.filter(|law| law.error <= BARELY_KNOWN);
+        self.over = self.law.is_none();
+        // As near as stretches tell that need not be read too often.
+        self.limit = self.law.map_or(self.limit, |law| self.limit.max(law.shortest() / 4));
+    }
+
+    fn tell(&mut self, stretch: Stretch, seconds: f64) {
+        let Some(law) = self.law else { return self.learn(seconds) };
         let Some((length, probed)) = self.probed.take() else {
             self.probed = Some((stretch.1, seconds));
             return;
         };
         self.references += 1;
-        // A reference that is far off was not read from the medium, or held up by itself.
-        let usual = law.overhead_s + law.each_s[0] * stretch.1 as f64;
-        let now = seconds / usual;
-        let now = if now > REFERENCE.0 && now < REFERENCE.1 { now } else { 1.0 };
-        self.answers.push(law.answer(length, probed / now).min(MOST_ANSWER));
-        let real: Vec<f64> = self.answers.iter().copied().filter(|a| *a > CACHED).collect();
-        let counted = if real.is_empty() { &self.answers } else { &real };
-        let (answer, sd) = stats::mean_sd(counted).unwrap_or_default();
-        // They may scatter more than those that the law was taken from; and where tries are seldom, a few stretches may show none of them and agree
-        // all the same.
-        let n = counted.len();
-        let error = sd.max(law.varies_over(length)) / (n as f64).sqrt();
+        self.pairs.push((probed, seconds));
+        let (answer, error, n) = law.weigh(length, &self.pairs);
         // Well away from an edge a few say which side it is; close to it, all that there are.
-        let is_clear = n >= CLEAR.0 && (answer - 0.5).abs() > 0.5 - WITHIN.0 + CLEAR.1 * error;
+        let is_clear = n >= CLEAR.0 && (answer - 0.5).abs() > ASIDE + CLEAR.1 * error;
         let sure = if length > 2 * law.shortest() { SURE_LONG } else { SURE };
-        let is_known = error <= sure;
         let most = (MOST_OF_ONE / length.max(1)).clamp(LEAST_READINGS, MOST_READINGS as u64);
-        if !is_clear && !is_known && (self.answers.len() as u64) < most {
+        if !is_clear && error > sure && (self.pairs.len() as u64) < most {
             return;
         }
-        self.answers.clear();
-        // The last stretch, which is the shortest, says how well the edge is known.
-        self.scatter = (1.96 * error * length as f64) as u64;
-        // Where the edge may be within the stretch, all of it is kept, as long as something is left out by that.
-        let is_open = !is_clear && !is_known || answer > WITHIN.0 && answer < WITHIN.1;
-        let is_within = is_open && 2 * length <= self.high - self.low;
-        let keeps = if is_within { length / 2 } else { 0 };
-        let at = self.middle();
-        if (answer > 0.5) == self.begins {
-            self.high = at + keeps;
-        } else {
-            self.low = at - keeps;
-        }
-        self.over = self.high - self.low <= self.limit;
+        self.pairs.clear();
+        let at = self.middle().saturating_sub(length / 2) / STEP * STEP;
+        self.told.push(Told { at, length, answer, error, readings: n });
+        self.known = self.quantiles();
+        self.over = self.known_to() as f64 <= KNOWN * self.limit as f64 || self.told.len() >= MOST_ANSWERS;
     }
 }
 
-/// The stretches of a side: long ones and short ones, side by side from `from` on. Each is read before the one in front of it, so that the drive has to go
+/// The stretches of a side, side by side from `from` on. Each is read before the one in front of it, so that the drive has to go
 /// back to each of them, as it has to for those that look for the edge.
-fn side(from: u64, long: u64, short: usize) -> Vec<Stretch> {
-    let lengths = std::iter::repeat_n(long, LONG).chain(std::iter::repeat_n(SHORTEST, short));
+fn side(from: u64, long: u64, count: usize) -> Vec<Stretch> {
+    let lengths = std::iter::repeat_n(long, count).chain(std::iter::repeat_n(SHORTEST, SHORT));
     let mut at = from / STEP * STEP;
     let mut all: Vec<Stretch> = lengths
         .map(|length| {
@@ -248,8 +346,10 @@ fn side(from: u64, long: u64, short: usize) -> Vec<Stretch> {
             (at - length, length)
         })
         .collect();
-    all[..LONG].reverse();
-    all[LONG..].reverse();
+    all[..count].reverse();
+    all[count..].reverse();
+    // Those that may not be needed come last.
+    all[LONG..].rotate_left(count - LONG);
     all
 }
 
@@ -271,30 +371,38 @@ impl Refine {
             } else {
                 (edge.saturating_sub(zone).max(inside), edge + zone)
             };
-            // Beside it there has to be room for stretches that are as usual.
+            // Beside it there has to be room for stretches that are as usual; within it, those lie away from the edges.
             let long = ((h.end_byte - h.start_byte) / 8).clamp(SHORTEST, LONGEST) / STEP * STEP;
-            let whole = |short: usize| LONG as u64 * long + short as u64 * SHORTEST + STEP;
-            let usual = if begins { low.checked_sub(whole(SHORT[0])) } else { Some(high + STEP) };
-            let fits = |at: &u64| *at >= surface.start_byte && *at + whole(SHORT[0]) <= end;
+            let whole = |count: usize| count as u64 * long + SHORT as u64 * SHORTEST + STEP;
+            let within = (h.end_byte - h.start_byte).saturating_sub(2 * zone + whole(0)) / long;
+            let count = (within as usize).clamp(LONG, MOST_LONG);
+            let usual = if begins { low.checked_sub(whole(count)) } else { Some(high + STEP) };
+            let fits = |at: &u64| *at >= surface.start_byte && *at + whole(count) <= end;
             let Some(usual) = usual.filter(fits) else { continue };
-            if high - low <= limit || whole(SHORT[1]) > h.end_byte - h.start_byte {
+            if high - low <= limit || whole(count) > h.end_byte - h.start_byte {
                 continue;
             }
-            let slow = inside - whole(SHORT[1]) / 2;
+            // Near the edge, as a disk is not equally fast everywhere within a wide hollow.
+            let slow = match (begins, within as usize > count) {
+                (true, true) => h.start_byte + zone,
+                (false, true) => h.end_byte - zone - whole(count),
+                (_, false) => inside - whole(count) / 2,
+            };
             searches.push(Search {
                 hollow,
                 begins,
                 low,
                 high,
                 limit: limit.max(1 << 20),
-                sides: [side(usual, long, SHORT[0]), side(slow, long, SHORT[1])],
+                sides: [side(usual, long, count), side(slow, long, count)],
                 took: [Vec::new(), Vec::new()],
                 law: None,
-                answers: Vec::new(),
+                pairs: Vec::new(),
                 probed: None,
-                beside: (usual / STEP * STEP, whole(SHORT[0]) - STEP),
+                beside: (usual / STEP * STEP, whole(count) - STEP),
                 references: 0,
-                scatter: 0,
+                told: Vec::new(),
+                known: [low, u64::midpoint(low, high), high],
                 over: false,
             });
         }
@@ -371,9 +479,9 @@ impl Refine {
                 let edge = if search.begins { &mut hollow.start_byte } else { &mut hollow.end_byte };
                 *edge = search.middle();
             }
-            if let Some(widest) = known.into_iter().flatten().map(Search::known_to).max() {
-                hollow.edge_bytes = hollow.edge_bytes.min(widest);
-            }
+            // One that was not looked for is known as the scan knew it.
+            let of = |search: Option<&Search>| search.map_or(hollow.edge_bytes, Search::known_to);
+            hollow.edge_bytes = hollow.edge_bytes.min(known.map(of).into_iter().max().unwrap_or(u64::MAX));
         }
     }
 }
