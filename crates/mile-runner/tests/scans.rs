@@ -201,6 +201,32 @@ fn a_scan_that_refines_finds_edges_to_a_mib_and_reads_little_for_it() {
     assert!(worst[worst.len() / 2] <= 1.0, "{worst:?}");
 }
 
+/// What is read to refine follows from the readings before it. Where it does not, another version has chosen it, and it says nothing about the edges.
+#[test]
+fn readings_that_do_not_follow_from_those_before_refine_nothing() {
+    let course = COURSE.replace("zones 512", "zones 512, refine to 1 MiB");
+    let (mut drive, _) = disk(3);
+    let (mut samples, _) = scan(&mut drive, &course, None, usize::MAX);
+    let refined = shown(&samples, &course, &drive).hollows;
+    let first = samples.iter().position(|s| s.leg == 2).unwrap();
+    // Every other reading is missing.
+    let mut turn = 0;
+    samples.retain(|s| {
+        turn += usize::from(s.leg == 2);
+        s.leg != 2 || turn % 2 == 0
+    });
+    assert!(samples.len() > first + 10);
+    let strayed = shown(&samples, &course, &drive).hollows;
+    samples.truncate(first);
+    let by_scan = shown(&samples, &course, &drive).hollows;
+    assert!(!by_scan.is_empty() && refined.len() == by_scan.len());
+    let edges = |all: &[mile_core::findings::Hollow]| -> Vec<(u64, u64, u64)> {
+        all.iter().map(|h| (h.start_byte, h.end_byte, h.edge_bytes)).collect()
+    };
+    assert_eq!(edges(&strayed), edges(&by_scan));
+    assert_ne!(edges(&refined), edges(&by_scan));
+}
+
 #[test]
 fn a_backward_scan_goes_from_the_last_zone_to_the_first() {
     let course =

@@ -79,6 +79,8 @@ pub struct Refine {
     so_far: (u64, f64),
     /// How often it was begun anew.
     anew: u32,
+    /// Whether something else was read than what follows from the readings before: another version of the program chose it.
+    strays: bool,
 }
 
 /// A stretch: first byte and length.
@@ -406,12 +408,12 @@ impl Refine {
                 over: false,
             });
         }
-        Self { searches, so_far: (0, 0.0), anew: 0 }
+        Self { searches, so_far: (0, 0.0), anew: 0, strays: false }
     }
 
     /// First byte and length of the next stretch; `None` where all is known that can be.
     pub fn next(&self) -> Option<(u64, u64)> {
-        self.searches.iter().find(|s| !s.over).map(Search::next)
+        self.searches.iter().find(|s| !s.over && !self.strays).map(Search::next)
     }
 
     /// What came of it, for the run's story.
@@ -436,12 +438,17 @@ impl Refine {
         let Some(stretch) = self.next() else { return };
         let bytes = trace.moved(index + 1).0 - trace.moved(index).0;
         let seconds = trace.end(index).since(trace.start(index)).secs();
-        // A stretch that was cut off is begun anew, and so is one of which a part could not be read.
-        let begins_anew = trace
+        let begins = trace
             .offset
             .get(index)
-            .is_some_and(|at| (at - stretch.0 as f64 / 1e6).abs() < 0.25 * SHORTEST as f64 / 1e6);
-        if self.so_far.0 > 0 && begins_anew {
+            .filter(|at| at.is_finite())
+            .map(|at| (at - stretch.0 as f64 / 1e6).abs() < 0.25 * SHORTEST as f64 / 1e6);
+        if self.so_far.0 == 0 && bytes > 0 && begins == Some(false) {
+            self.strays = true;
+            return;
+        }
+        // A stretch that was cut off is begun anew, and so is one of which a part could not be read.
+        if self.so_far.0 > 0 && begins == Some(true) {
             self.so_far = (0, 0.0);
             self.anew += 1;
             if self.anew > 1 {
@@ -472,6 +479,9 @@ impl Refine {
 
     /// Puts what is known of the edges into the hollows.
     fn put(&self, hollows: &mut [Hollow]) {
+        if self.strays {
+            return;
+        }
         for (i, hollow) in hollows.iter_mut().enumerate() {
             let of = |begins: bool| self.searches.iter().find(|s| s.hollow == i && s.begins == begins);
             let known = [of(true), of(false)];
