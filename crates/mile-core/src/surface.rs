@@ -49,6 +49,8 @@ const AGAINST: f64 = 3.0;
 const WINDOW: usize = 12;
 /// Share of the shorter one that two stretches of different passes share, when they are the same.
 const SAME: f64 = 0.5;
+/// Standard deviations that a stretch of a scan has to be slow by in all its zones and passes together. Noise makes one zone in 300,000 so slow.
+const TOGETHER: f64 = 4.5;
 /// Share of the rate that was lost that others have to have moved there for it to be theirs.
 const OTHERS: f64 = 0.3;
 /// Share of the time in which a drive has to count as throttled for a slow stretch to be heat.
@@ -586,7 +588,8 @@ fn judge(views: &[View], raw: &[View], writes: &stale::Writes<'_>, found: &[Foun
     let is_apart = found.iter().any(|f| f.order == Order::Other);
     // What is narrower than the zones of a scan was seen for less time than a moment may last.
     let zones = found.iter().map(|f| f.visits).max().unwrap_or(1);
-    let narrow = LEAST_CELLS.max(if zones > 1 { views[0].rate.len() / zones } else { 0 });
+    let of_zone = views[0].rate.len() as f64 / zones as f64;
+    let narrow = LEAST_CELLS.max(if zones > 1 { of_zone as usize } else { 0 });
     let is_else = |q: usize, slow: &Slow| {
         !is_apart && instead(&views[q], trace, &trace.legs()[found[q].leg], slow).is_some()
     };
@@ -620,6 +623,14 @@ fn judge(views: &[View], raw: &[View], writes: &stale::Writes<'_>, found: &[Foun
                 }
             };
             let seen: Vec<usize> = went.iter().copied().filter(same).collect();
+            // The cells of one zone were read within a moment, so that noise that lasts makes all of them slow: a zone counts as one.
+            let deviations = |q: &usize| views[*q].depth(slow.cells.clone()).unwrap_or(0.0) / views[*q].sigma;
+            let whole = (slow.cells.len() as f64 / of_zone).max(1.0);
+            let together =
+                seen.iter().map(deviations).sum::<f64>() * (whole / seen.len().max(1) as f64).sqrt();
+            if zones > 1 && together < TOGETHER {
+                continue;
+            }
             let is_alone = went.len() == 1 && slow.cells.len() >= LEAST_CELLS;
             // Seen by more than half of the passes, and by two where there are two.
             if is_alone || went.len() > 1 && 2 * seen.len() > went.len() {

@@ -146,12 +146,13 @@ fn breaks_are_announced_in_time_and_stay() {
 fn hollows_of_simulated_drives_are_found_and_confirmed_and_nothing_else_is() {
     let mut score = mile_corpus::surfaces::SurfaceScore::default();
     // A disk and a SATA drive each with nothing in the way, with heat, and with another program.
-    for seed in [9, 10, 21, 22, 33, 34] {
+    // In 34, 106 and 129 noise that lasts makes all cells of one zone slow in both passes.
+    for seed in [9, 10, 21, 22, 33, 34, 106, 129] {
         mile_corpus::surfaces::scan(seed, &mut score).unwrap();
     }
     println!("{score:?}");
-    assert_eq!((score.confirmed, score.there), (score.there, 18));
-    assert!(score.wrong <= 1, "{:?}", score.notes);
+    assert_eq!((score.confirmed, score.there), (score.there, 24));
+    assert_eq!(score.wrong, 0, "{:?}", score.notes);
     assert!(score.depth_off_at(0.9) <= 3.0);
     assert!(score.edges_as_said() >= 0.9, "{}", score.edges_as_said());
 }

@@ -162,7 +162,8 @@ fn uses() -> Vec<(&'static str, Use)> {
         }),
         ("read-only", |l| {
             must("blockdev", &["--setro", &l.node()]);
-            vec![]
+            // The kernel keeps it with the number of the device, for whoever has that next.
+            vec![Undo(vec![("blockdev", vec!["--setrw".into(), l.node()])], None)]
         }),
     ]
 }
