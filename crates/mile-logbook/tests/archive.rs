@@ -330,7 +330,7 @@ fn a_bench_with_a_wrong_clock_loses_nothing() {
 /// the two that lets no notification through, it asks as before.
 #[test]
 fn whoever_follows_a_run_is_told_or_asks() {
-    use mile_logbook::lab::watch::Following;
+    use mile_logbook::lab::watch::{Following, News};
     use mile_runner::Message;
     let Some(cluster) = Cluster::start() else {
         return common::skipped("there is no PostgreSQL here (package postgresql)");
@@ -359,16 +359,26 @@ fn whoever_follows_a_run_is_told_or_asks() {
     assert_eq!(samples(&mut following), 20);
     // Nothing is new, then something, then nothing.
     assert!((0..20).all(|_| !following.is_due().unwrap()));
+    // A list is looked at for any run, and now and then in any case.
+    let mut news = News::begin(&at).unwrap();
+    assert!((0..4).all(|_| !news.is_due().unwrap()) && news.is_due().unwrap());
+    news.looked(false);
     let other = begun(&mut book, "not followed", 1);
     append(&mut book, other, 0, 0, 10);
     cluster.sql("lab", "SELECT 1");
     assert!(!following.is_due().unwrap(), "it is told of another run");
+    // What is told may take its time on a busy machine.
+    let told = (0..4).any(|i| {
+        std::thread::sleep(std::time::Duration::from_secs(i));
+        news.is_due().unwrap()
+    });
+    assert!(told, "the list has another run");
     append(&mut book, run, 0, 20, 30);
     let mut looks = 0;
     while !following.is_due().unwrap() {
         looks += 1;
         assert!(looks < 25, "nothing was told");
-        std::thread::sleep(std::time::Duration::from_millis(40));
+        std::thread::sleep(std::time::Duration::from_millis(200));
     }
     assert_eq!(samples(&mut following), 10);
     // Nothing comes through any more: after some looks that find what was not told, every time is a look again.

@@ -17,6 +17,7 @@ use mile_drive::block::probe::{TestRequest, request_test};
 use mile_drive::health::SelfTest;
 use mile_drive::sysfs::Roots;
 use mile_drive::{Identity, Situation};
+use mile_logbook::lab::watch::News;
 use mile_logbook::{DriveKey, Entry, Logbook, StoredRun};
 use mile_runner::Speed;
 use mile_runner::remote::Client;
@@ -105,12 +106,23 @@ impl Jobs {
     pub(crate) fn watch_list(&self, path: &Path) {
         let (path, done) = (path.to_owned(), self.done.clone());
         let watch = move || {
-            let mut last = None;
+            let (mut last, mut news) = (None, None);
             loop {
                 std::thread::sleep(LIST_AGAIN);
+                news = news.or_else(|| News::begin(&path).ok());
+                // A connection that is gone is made again; until then the list is asked for itself.
+                match news.as_mut().map(News::is_due) {
+                    Some(Ok(false)) => continue,
+                    Some(Err(_)) => news = None,
+                    Some(Ok(true)) | None => {}
+                }
                 // What went wrong was said when the list was read first; later it is as it was.
                 let Ok(list) = listed(&path) else { continue };
-                if last.as_ref() != Some(&list) {
+                let is_new = last.as_ref() != Some(&list);
+                if let Some(news) = &mut news {
+                    news.looked(is_new && last.is_some());
+                }
+                if is_new {
                     last = Some(list.clone());
                     if done.send(Done::Listed(Ok(list))).is_err() {
                         return;
@@ -384,8 +396,8 @@ fn last_setup(
     Ok(None)
 }
 
-/// How often the list of an archive is read again, and most runs of one that are listed.
-const LIST_AGAIN: Duration = Duration::from_secs(2);
+/// How often it is looked whether the list of an archive has changed, and most runs of one that are listed.
+const LIST_AGAIN: Duration = Duration::from_secs(1);
 pub(crate) const MOST_LISTED: u32 = 2000;
 
 /// The runs of a logbook, those that are underway first. Of an archive, the newest: all of a lab's runs are more than anybody reads.

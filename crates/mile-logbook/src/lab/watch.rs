@@ -23,20 +23,55 @@ pub struct Following {
 }
 
 /// Whether the archive tells of what is new.
-#[derive(Clone, Copy, Debug, Default)]
+#[derive(Clone, Copy, Debug)]
 struct Notice {
     /// Whether it said so.
     listens: bool,
-    /// Times that it was asked for news since the run was looked at last.
+    /// Times that nothing is told before it is looked all the same.
+    patience: u32,
+    /// Times that it was asked for news since the last look.
     quiet: u32,
     /// Looks in a row that found something of which nothing was told.
     missed: u32,
 }
 
-/// Times that nothing is told before the run is looked at all the same.
+/// Times that nothing is told of a run before it is looked at all the same, and the same for the list of runs, of which it is asked less often.
 const QUIET: u32 = 50;
+const QUIET_LIST: u32 = 5;
 /// Looks that found what nothing told of, after which nothing is relied on.
 const MISSED: u32 = 2;
+
+/// What is new of any run in an archive.
+#[derive(Debug)]
+pub struct News {
+    book: Logbook,
+    notice: Notice,
+}
+
+impl News {
+    /// Begins to listen.
+    ///
+    /// # Errors
+    /// Where the archive cannot be reached.
+    pub fn begin(archive: &Path) -> Result<Self> {
+        let book = Logbook::read(archive)?;
+        let notice = Notice::of(&book, QUIET_LIST)?;
+        Ok(Self { book, notice })
+    }
+
+    /// As [`Following::is_due`], for all runs.
+    ///
+    /// # Errors
+    /// Where the archive cannot be reached.
+    pub fn is_due(&mut self) -> Result<bool> {
+        self.notice.is_due(&self.book, |_| true)
+    }
+
+    /// Says whether a look found something new.
+    pub fn looked(&mut self, found: bool) {
+        self.notice.looked(found);
+    }
+}
 
 /// What was told of a lane.
 #[derive(Clone, Copy, Debug, Default)]
@@ -49,13 +84,25 @@ struct Seen {
 pub type Told = (u32, Message);
 
 impl Notice {
-    fn of(book: &Logbook) -> Result<Self> {
-        Ok(Self { listens: book.listen()?, ..Self::default() })
+    fn of(book: &Logbook, patience: u32) -> Result<Self> {
+        Ok(Self { listens: book.listen()?, patience, quiet: 0, missed: 0 })
+    }
+
+    fn is_due(&mut self, book: &Logbook, counts: impl Fn(i64) -> bool) -> Result<bool> {
+        if !self.listens {
+            return Ok(true);
+        }
+        let told = book.told()?.into_iter().any(counts);
+        if told {
+            (self.quiet, self.missed) = (0, 0);
+        }
+        self.quiet += 1;
+        Ok(told || self.quiet >= self.patience)
     }
 
     /// A look that nothing had told of, and that found something, means that what is told does not come here.
     fn looked(&mut self, found: bool) {
-        if self.quiet >= QUIET && found {
+        if self.quiet >= self.patience && found {
             self.missed += 1;
             self.listens &= self.missed < MISSED;
         }
@@ -72,7 +119,7 @@ impl Following {
         let book = Logbook::read(archive)?;
         let (head, ..) = book.ends(run)?;
         let (lanes, channels) = (vec![Seen::default(); head.lanes.len()], vec![None; head.channels.len()]);
-        let notice = Notice::of(&book)?;
+        let notice = Notice::of(&book, QUIET)?;
         Ok(Self { book, run, head, lanes, channels, over: false, notice })
     }
 
@@ -86,15 +133,8 @@ impl Following {
     /// # Errors
     /// Where the archive cannot be reached.
     pub fn is_due(&mut self) -> Result<bool> {
-        if !self.notice.listens {
-            return Ok(true);
-        }
-        let told = self.book.told()?.contains(&self.run);
-        if told {
-            (self.notice.quiet, self.notice.missed) = (0, 0);
-        }
-        self.notice.quiet += 1;
-        Ok(told || self.notice.quiet >= QUIET)
+        let run = self.run;
+        self.notice.is_due(&self.book, |told| told == run)
     }
 
     /// What was known of the run when it began.
@@ -113,7 +153,7 @@ impl Following {
     /// Where the archive cannot be reached.
     pub fn reconnect(&mut self, archive: &Path) -> Result<()> {
         self.book = Logbook::read(archive)?;
-        self.notice = Notice::of(&self.book)?;
+        self.notice = Notice::of(&self.book, QUIET)?;
         Ok(())
     }
 
