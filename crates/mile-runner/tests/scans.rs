@@ -141,7 +141,7 @@ fn a_scan_that_was_cut_off_in_a_random_order_visits_each_zone_once() {
     }
 }
 
-/// A zone of 250 MB says where a hollow begins to 250 MB: short stretches, halved again and again, say it to 1 MiB.
+/// A zone of 250 MB says where a hollow begins to 250 MB: readings of short stretches say it to 1 MiB.
 #[test]
 fn a_scan_that_refines_finds_edges_to_a_mib_and_reads_little_for_it() {
     let course = COURSE.replace("zones 512", "zones 512, refine to 1 MiB");

@@ -1,4 +1,4 @@
-//! Where exactly a hollow begins and ends: its edges are looked for by halves.
+//! Where exactly a hollow begins and ends: what readings near its edges say.
 //!
 //! A scan knows an edge to one zone. A leg that refines reads stretches, one operation at a time, first some beside the hollow and some within it, long ones and short ones: they say
 //! what a stretch of any length takes on either side, `overhead + length / rate`, and how much that varies. Then it reads one where the edge is most likely, a quarter as long as
