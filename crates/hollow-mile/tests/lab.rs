@@ -537,6 +537,8 @@ fn an_archive_of_an_earlier_version_is_migrated_under_a_run() {
     assert!(printed.contains("CREATE TRIGGER") && version(&owner) == Some(1), "{printed}");
     away.ok(&["lab", "migrate", "--run", "--lab", &owner]);
     assert_eq!(version(&owner), Some(2));
+    // A program of version 1 looks at this, and goes on.
+    assert_eq!(cluster.sql("lab", "SELECT version FROM hollow_mile.format"), "1");
     let at = samples(&cluster);
     until(|| samples(&cluster) > at + 50);
     run.stop();
@@ -545,7 +547,7 @@ fn an_archive_of_an_earlier_version_is_migrated_under_a_run() {
     assert!(away.ok(&["lab", "migrate", "--lab", &owner]).contains("nothing has to be done"));
     // One that needs a newer program is refused, and one that only has more is not.
     let later = |needs: i64| {
-        cluster.sql("lab", &format!("UPDATE hollow_mile.format SET version = 9, needs = {needs}"));
+        cluster.sql("lab", &format!("UPDATE hollow_mile.format SET tables = 9, version = {needs}"));
     };
     let list = ["logbook", "list", "--logbook", &cluster.address("reader")];
     later(2);

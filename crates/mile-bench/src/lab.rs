@@ -218,10 +218,10 @@ pub fn watch(archive: &Path, run: i64) -> Result<(Client, Vec<Told>), Failure> {
 }
 
 /// What is new of a run, and the seconds for which its bench has been silent.
-type News = (Vec<Told>, Option<u64>);
+type Seen = (Vec<Told>, Option<u64>);
 
 /// Looks at a run, if it is time to.
-fn look(following: &mut Following) -> Result<Option<News>, LogbookError> {
+fn look(following: &mut Following) -> Result<Option<Seen>, LogbookError> {
     match following.is_due()? {
         true => Ok(Some((following.more()?, following.silent()?))),
         false => Ok(None),

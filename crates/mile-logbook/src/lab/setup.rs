@@ -151,17 +151,17 @@ impl Lab {
     }
 }
 
-/// The version of an archive.
+/// The version of an archive. Tables of version 1 have no column for it.
 pub(crate) fn version(server: &dyn Engine) -> Answer<i64> {
-    number(server, "SELECT version FROM hollow_mile.format")
+    number(
+        server,
+        "SELECT coalesce(CAST(to_jsonb(f) ->> 'tables' AS BIGINT), version) FROM hollow_mile.format f",
+    )
 }
 
 /// The oldest version that a program must know to use an archive.
 pub(crate) fn needs(server: &dyn Engine) -> Answer<i64> {
-    match version(server)? {
-        found @ ..TELLS => Ok(found),
-        _ => number(server, "SELECT needs FROM hollow_mile.format"),
-    }
+    number(server, "SELECT version FROM hollow_mile.format")
 }
 
 fn number(server: &dyn Engine, statement: &str) -> Answer<i64> {

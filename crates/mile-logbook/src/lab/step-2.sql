@@ -1,5 +1,6 @@
 -- Version 2: whoever watches a run is told of what is new, and need not ask again and again. Programs that know version 1 go on with it.
-ALTER TABLE hollow_mile.format ADD COLUMN needs BIGINT NOT NULL DEFAULT 1;
+-- What these look at is the version that a program has to know, which stays; the version of the tables has a column of its own from here on.
+ALTER TABLE hollow_mile.format ADD COLUMN tables BIGINT;
 
 CREATE FUNCTION hollow_mile.tell_of_run() RETURNS TRIGGER LANGUAGE plpgsql SET search_path = pg_catalog AS $tell$
 DECLARE told BIGINT; BEGIN
@@ -26,4 +27,4 @@ DO $triggers$ DECLARE kept TEXT; BEGIN
     END LOOP;
 END $triggers$;
 
-UPDATE hollow_mile.format SET version = 2;
+UPDATE hollow_mile.format SET tables = 2;
