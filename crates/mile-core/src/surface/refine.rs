@@ -483,7 +483,8 @@ impl Refine {
             return;
         }
         for (i, hollow) in hollows.iter_mut().enumerate() {
-            let of = |begins: bool| self.searches.iter().find(|s| s.hollow == i && s.begins == begins);
+            let is_known = |s: &&Search| s.hollow == i && s.law.is_some();
+            let of = |begins: bool| self.searches.iter().filter(is_known).find(|s| s.begins == begins);
             let known = [of(true), of(false)];
             for search in known.into_iter().flatten() {
                 let edge = if search.begins { &mut hollow.start_byte } else { &mut hollow.end_byte };
