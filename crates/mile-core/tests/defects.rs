@@ -629,3 +629,73 @@ fn regular_dips_of_a_second_or_two_are_no_breaks() {
         }
     }
 }
+
+/// A leg whose address went on further ahead once was taken for one that goes from zone to zone, where no breaks are looked for: rows that are lost
+/// from a log, or a region that is left out, hid every break of it.
+#[test]
+fn an_address_that_goes_on_further_ahead_hides_no_break() {
+    for (op, hop) in [(Op::Write, 100.0), (Op::Write, 450.0), (Op::Read, 200.0)] {
+        for size in [20e9, 300e9] {
+            let maker = Maker { op, noise: 0.02, ..Maker::new(600.0) };
+            let mut samples = maker.samples(|t| if t < 250.0 { 1000.0 } else { 400.0 });
+            let mut address = 0.0;
+            for s in &mut samples {
+                s.temp = Some(Celsius(45.0));
+                s.offset = Some(Bytes(address as u64));
+                address += s.moved().0 as f64;
+                if (s.end.secs() - hop).abs() < STEP / 2.0 {
+                    address += size;
+                }
+            }
+            let found = shown(&samples);
+            assert_eq!(found.breaks.len(), 1, "{op:?}, at {hop} s by {size}: {:#?}", found.breaks);
+            assert!((found.breaks[0].at_s - 250.0).abs() < 1.0, "{:?}", found.breaks[0]);
+        }
+    }
+}
+
+/// Two or three falls of a read at rates that no disk has, or deeper than the radius of any disk allows so near its outer edge, were "the outer to
+/// the inner tracks of a disk", 95 %.
+#[test]
+fn a_read_that_falls_more_than_the_radius_of_a_disk_does_is_no_disk() {
+    let steps = |at: [f64; 2], shares: [f64; 3]| move |t: f64| shares[at.iter().filter(|a| t >= **a).count()];
+    // A solid-state drive of 2 TB; a drive as slow as a disk that falls in its first hundredth.
+    for (rate, capacity) in [(7000.0, 3.5e12), (200.0, 20e12)] {
+        let law = steps([150.0, 330.0], [rate, 0.8 * rate, 0.62 * rate]);
+        let maker = Maker { op: Op::Read, noise: 0.01, ..Maker::new(500.0) };
+        let mut samples = with(maker.samples(law), |_, s| s.temp = Some(Celsius(41.0)));
+        let mut address = 0;
+        for s in &mut samples {
+            s.offset = Some(Bytes(address));
+            address += s.moved().0;
+        }
+        let context = Context { capacity: Some(Bytes(capacity as u64)), ..limits() };
+        let found = findings(&Trace::of(&samples, &["read".into()]), &context);
+        assert_eq!(found.breaks.len(), 2, "{rate}: {:#?}", found.breaks);
+        for b in &found.breaks {
+            assert!(b.cause != Cause::Surface || b.confidence < 0.8, "{rate}: {b:#?}");
+        }
+    }
+    // A disk: as fast as the outermost track of each of four zones allows, with an inner radius of 0.45 (the rate goes with the radius, the bytes with
+    // the area), read whole.
+    let (inner, whole) = (0.45_f64, 60e9);
+    let rate = |zone: f64| 200e6 * (1.0 - zone / 4.0 * (1.0 - inner * inner)).sqrt();
+    let ends: Vec<f64> = (0..4)
+        .scan(0.0, |t, k| {
+            *t += whole / 4.0 / rate(f64::from(k));
+            Some(*t)
+        })
+        .collect();
+    let law = |t: f64| rate(ends.iter().filter(|e| t >= **e).count().min(3) as f64) / 1e6;
+    let maker = Maker { op: Op::Read, noise: 0.01, ..Maker::new(ends[3]) };
+    let mut samples = maker.samples(law);
+    let mut address = 0;
+    for s in &mut samples {
+        (s.offset, s.temp) = (Some(Bytes(address)), Some(Celsius(38.0)));
+        address += s.moved().0;
+    }
+    let context = Context { capacity: Some(Bytes(whole as u64)), ..limits() };
+    let found = findings(&Trace::of(&samples, &["read".into()]), &context);
+    assert_eq!(found.breaks.len(), 3, "{:#?}", found.breaks);
+    assert!(found.breaks.iter().all(|b| b.cause == Cause::Surface), "{:#?}", found.breaks);
+}

@@ -13,6 +13,7 @@ pub mod patterns;
 pub mod report;
 pub mod score;
 pub mod surfaces;
+pub mod tape;
 pub mod world;
 
 pub use patterns::{PATTERNS, case};

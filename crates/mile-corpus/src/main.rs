@@ -9,7 +9,7 @@ use mile_core::causes::TABLE;
 use mile_core::{Findings, findings};
 use mile_corpus::degrade::{Loss, degrade};
 use mile_corpus::live::{self, Live};
-use mile_corpus::{Case, PATTERNS, Score, bench, case, fit, report, score};
+use mile_corpus::{Case, PATTERNS, Score, bench, case, fit, report, score, tape};
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -32,7 +32,7 @@ fn main() -> Result<(), Failure> {
     if has("fit") {
         return fit_weights(count.unwrap_or(FITTED));
     }
-    let only = PATTERNS.into_iter().find(|p| has(p));
+    let only = names(None).into_iter().find(|p| has(p));
     if has("tuning") {
         return tuning(count.unwrap_or(TRACES), only);
     }
@@ -52,7 +52,7 @@ fn main() -> Result<(), Failure> {
     let mut degraded = Vec::new();
     for (words, losses) in &losses {
         let mut sum = Score::default();
-        for name in PATTERNS {
+        for name in PATTERNS.into_iter().chain(tape::CLASSES) {
             sum.add(&measure(name, first + 1000, DEGRADED, losses, false));
         }
         line(words, &sum);
@@ -123,7 +123,8 @@ fn root() -> PathBuf {
 }
 
 fn names(only: Option<&'static str>) -> Vec<&'static str> {
-    PATTERNS.into_iter().chain(["simulated bench"]).filter(|p| only.is_none_or(|o| o == *p)).collect()
+    let all = PATTERNS.into_iter().chain(tape::CLASSES).chain(["simulated bench"]);
+    all.filter(|p| only.is_none_or(|o| o == *p)).collect()
 }
 
 /// The first seed of the measurement: from a hash of the sources of the analysis (FNV-1a, Fowler, Noll and Vo).
@@ -231,6 +232,7 @@ fn each(pattern: &'static str, first: u64, count: u64, work: &(dyn Fn(Case) + Sy
                     }
                     let made = match pattern {
                         "simulated bench" => bench::bench_case(seed),
+                        _ if tape::CLASSES.contains(&pattern) => Some(tape::case(pattern, seed)),
                         _ => Some(case(pattern, seed)),
                     };
                     made.into_iter().for_each(work);

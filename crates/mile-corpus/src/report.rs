@@ -58,7 +58,8 @@ pub fn markdown(
          `crates/mile-corpus`, which knows what happened in each and of which the analysis knows nothing; their laws (noise, its shape and \
          memory, sampling from 10 ms to 60 s, rates from 1 to 15,000 MB/s, sensors, limits, which readings there are) are drawn anew for every \
          seed. The seeds follow from a hash of the sources of the analysis, so that each version is measured on traces that nobody has seen. \
-         The weights of the evidence were fitted on others.\n\n",
+         The weights of the evidence were fitted on others. The classes whose names begin with `tape` are a second set, by other laws, which \
+         shares nothing with the first but the type of a trace.\n\n",
     );
     let _ = writeln!(text, "{} traces, {:.0} hours, seeds from {first} on.\n", all.traces, all.hours);
     text.push_str("| figure | aim | measured | |\n|---|---|---|---|\n");

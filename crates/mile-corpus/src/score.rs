@@ -135,7 +135,8 @@ pub fn pairs(case: &Case, findings: &Findings) -> Vec<(f64, usize, usize)> {
 pub fn score(case: &Case, findings: &Findings) -> Score {
     let truth = &case.truth.breaks;
     let mut score = Score { traces: 1, hours: case.hours(), breaks: truth.len(), ..Score::default() };
-    for (off, i, j) in pairs(case, findings) {
+    let paired = pairs(case, findings);
+    for &(off, i, j) in &paired {
         let b = &findings.breaks[j];
         score.found += 1;
         score.errors.push(off);
@@ -145,7 +146,14 @@ pub fn score(case: &Case, findings: &Findings) -> Score {
             score.inside.push(b.low_bytes as f64 <= at && at <= b.high_bytes as f64);
         }
     }
-    score.false_breaks = findings.breaks.len() - score.found;
+    // A change that takes minutes may be told in steps: each of them is a part of it, and for its reason.
+    let is_part = |j: usize, b: &Break| {
+        let at = b.at_bytes as f64;
+        let within = |t: &TrueBreak| t.cause == b.cause && t.start_bytes <= at && at <= t.end_bytes;
+        paired.iter().all(|p| p.2 != j) && truth.iter().any(within)
+    };
+    let parts = findings.breaks.iter().enumerate().filter(|(j, b)| is_part(*j, b)).count();
+    score.false_breaks = findings.breaks.len() - score.found - parts;
     score
 }
 

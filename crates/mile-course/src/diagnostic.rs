@@ -91,10 +91,14 @@ pub fn closest<'a>(word: &str, words: &[&'a str]) -> Option<&'a str> {
         return None;
     }
     let word = word.to_lowercase();
+    let length = word.chars().count();
+    let most = |w: &str| 1 + w.len() / 4;
     words
         .iter()
+        // Each letter more or less is one change.
+        .filter(|w| length.abs_diff(w.chars().count()) <= most(w))
         .map(|w| (strsim::damerau_levenshtein(&word, w), *w))
-        .filter(|(distance, w)| *distance <= 1 + w.len() / 4)
+        .filter(|(distance, w)| *distance <= most(w))
         .min_by_key(|(distance, _)| *distance)
         .map(|(_, w)| w)
 }

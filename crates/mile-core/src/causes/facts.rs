@@ -194,7 +194,7 @@ impl Facts {
             change: Rate((edge.from.0 - edge.to.0).abs()),
             share: 1.0 - (edge.to.0.min(edge.from.0) / edge.to.0.max(edge.from.0).max(1.0)),
             address: address(trace, around.at),
-            sinks: sinks(trace, &leg.samples),
+            sinks: sinks(trace, &leg.samples, scene.context.capacity),
             passes: scene.passes(index, SAME_PLACE),
             undone: undone.and_then(|j| done.get(j)).map(|b| (b.cause, b.confidence)),
             pause: (seen.across && seen.leg > 0)
@@ -266,11 +266,31 @@ fn recovered_at(scene: &Scene<'_>, index: usize, done: &[Break]) -> Bytes {
     last.map_or(Bytes(0), |j| scene.seen[j].edge.bytes)
 }
 
-/// Whether each quarter of a leg is slower than the one before, by more than 2 %.
-fn sinks(trace: &Trace, samples: &std::ops::Range<usize>) -> bool {
+/// More than any disk reads from its outermost tracks.
+const DISK_MOST: Rate = Rate(800e6);
+/// Radius of the innermost track as a share of the outermost, at least.
+const INNERMOST: f64 = 0.35;
+/// A recording zone is as fast as its innermost track allows.
+const ZONED: f64 = 0.85;
+
+/// Whether a leg sinks as a disk does from its outer to its inner tracks: each quarter is slower than the one before, by more than 2 %, at rates that a
+/// disk has, and by no more than the radius shrinks. With as many bits on each millimetre of a track, the rate goes with its radius r, and the bytes
+/// from the outer edge R to there go with R² − r²; so the rate at a share x of all bytes is √(1 − x (1 − k²)) of that at the edge, with the innermost
+/// track at k R.
+fn sinks(trace: &Trace, samples: &Range<usize>, capacity: Option<Bytes>) -> bool {
     let at = |k: usize| samples.start + samples.len() * k / 4;
     let means: Vec<f64> = (0..4).filter_map(|k| trace.mean_rate(at(k)..at(k + 1))).map(|r| r.0).collect();
-    means.len() == 4 && means.windows(2).all(|w| w[1] < 0.98 * w[0])
+    let (Some(first), 4) = (means.first().copied(), means.len()) else { return false };
+    // Where the capacity is not known, the addresses that were met are all of it.
+    let met = trace.offset.extent(samples.start, samples.end).map_or(0.0, |e| e.max * 1e6);
+    let whole = capacity.map_or(met, |c| c.0 as f64);
+    let radius = |k: usize| {
+        let end = trace.offset.extent(at(k), at(k + 1)).map_or(whole, |e| e.max * 1e6);
+        (1.0 - (end / whole.max(1.0)).min(1.0) * (1.0 - INNERMOST * INNERMOST)).sqrt()
+    };
+    first < DISK_MOST.0
+        && means.windows(2).all(|w| w[1] < 0.98 * w[0])
+        && (0..4).all(|k| means[k] >= ZONED * radius(k) * first)
 }
 
 /// Address at which a sample began, where addresses are logged.

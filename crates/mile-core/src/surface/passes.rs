@@ -172,8 +172,9 @@ pub fn is_in_mixed_order(trace: &Trace, leg: &TraceLeg) -> bool {
     let lowest = at.iter().map(|a| a.0).fold(f64::INFINITY, f64::min);
     let home = jumps.iter().filter(|j| (j.1 - lowest).abs() <= first.1).count();
     if 2 * jumps.len() <= at.len() {
-        // It hangs together, but for the jumps from zone to zone.
-        return jumps.len() > home && jumps.iter().any(|j| (j.1 - j.0).abs() > 4.0 * first.1);
+        // It hangs together, but for the jumps from zone to zone. One that only goes on further ahead is not in mixed order: rows that are lost do that.
+        return jumps.len() > home + 1
+            && jumps.iter().any(|j| j.0 - j.1 > 4.0 * first.1 && (j.1 - lowest).abs() > first.1);
     }
     if jumps.len() < 3 || 2 * home > jumps.len() || jumps.iter().all(|j| j.1 >= j.0) {
         return false;
