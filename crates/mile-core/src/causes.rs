@@ -7,6 +7,7 @@
 
 mod facts;
 mod rows;
+mod swing;
 mod weights;
 
 use crate::findings::{Break, Candidate, Cause, Context, Evidence, Hollow};
@@ -16,6 +17,7 @@ use crate::trace::{Trace, TraceLeg};
 use crate::units::{Bytes, Celsius};
 use facts::Facts;
 pub(crate) use facts::address;
+use swing::Swing;
 pub use weights::{Row, TABLE, weight_of};
 
 /// Degrees below a limit within which a reading counts as at it: whole-degree steps and the lag of a sensor.
@@ -129,6 +131,8 @@ pub struct Scene<'a> {
     hollows: &'a [Hollow],
     /// Lowest and highest address of each leg, bytes.
     legs: Vec<Option<(f64, f64)>>,
+    /// Falls at one temperature and returns at a lower one.
+    swing: Option<Swing>,
 }
 
 /// What a break is compared with others by.
@@ -138,6 +142,8 @@ struct Mark {
     /// Of a leg that writes, and within it.
     writes_within: bool,
     temp: Option<Celsius>,
+    /// A fall as soon as the drive has warmed to that temperature.
+    climbs: bool,
     /// Bytes moved at the end of the last pause before its leg, and those written since then.
     rested: u64,
     since: u64,
@@ -157,10 +163,14 @@ impl<'a> Scene<'a> {
         let mark = |s: &Seen| {
             let leg = &trace.legs()[s.leg];
             let paused = pause_before(trace, s.leg);
+            let (falls, temp) = (s.edge.to.0 < s.edge.from.0, facts::temp_at(trace, &s.edge, s));
             Mark {
-                falls: s.edge.to.0 < s.edge.from.0,
+                falls,
                 writes_within: leg.op == Op::Write && !s.across,
-                temp: facts::temp_at(trace, &s.edge, s),
+                temp,
+                climbs: falls
+                    && !s.across
+                    && temp.is_some_and(|t| swing::climbs(trace, s.from..facts::extent(trace, s).0, t)),
                 rested: trace.moved(paused).0,
                 since: written_since(trace, paused, leg, s.edge.bytes.0),
                 address: facts::address(trace, s.edge.sample.min(last)).filter(|_| !at_random[s.leg]),
@@ -173,12 +183,14 @@ impl<'a> Scene<'a> {
                 .filter(|_| leg.op != Op::Idle && !at_random)
                 .map(|e| (e.min * 1e6, e.max * 1e6))
         };
+        let marks: Vec<Mark> = seen.iter().map(mark).collect();
         Self {
             trace,
             context,
             seen,
             hollows,
-            marks: seen.iter().map(mark).collect(),
+            swing: Swing::of(trace, seen, &marks),
+            marks,
             legs: trace.legs().iter().zip(at_random).map(range).collect(),
         }
     }
@@ -356,29 +368,38 @@ impl Scene<'_> {
         if rises { count } else { 0 }
     }
 
+    /// How often the drive fell as soon as it had warmed to one temperature, where break `index` is one of those falls, or one of the returns.
+    fn hysteresis(&self, index: usize) -> usize {
+        let (own, Some(swing)) = (&self.marks[index], self.swing) else { return 0 };
+        let at = |t: f64| own.temp.is_some_and(|own| (own.0 - t).abs() <= swing::SAME_TEMP);
+        if (own.climbs && at(swing.hot)) || (!own.falls && at(swing.cool)) { swing.times } else { 0 }
+    }
+
     /// A share of the drive, bytes; of the addresses that were visited, where its capacity is not known.
     fn reach(&self, share: f64) -> f64 {
         let highest = || self.trace.offset.extent(0, self.trace.len()).map_or(0.0, |e| e.max * 1e6);
         share * self.context.capacity.map_or_else(highest, |c| c.0 as f64).max(1.0)
     }
 
-    /// Other falls of writes at the address of break `index`, from and to about the same rates, that came after other bytes since their last pause: a
-    /// cache that is full has no address, so that these tell a weak place from it.
+    /// Other falls of writes at the address of break `index`, from and to about the same rates, where not all of them came after the same bytes since
+    /// their last pause: a cache that is full has no address, so that these tell a weak place from it.
     fn here_after_other_bytes(&self, index: usize, near: f64) -> usize {
         let (seen, own) = (&self.seen[index], &self.marks[index]);
         let Some(at) = own.address.filter(|_| own.writes_within && own.falls) else { return 0 };
         // Nearer than the bytes are apart: two fills of a small cache lie close to each other.
         let reach = self.reach(near).min(HERE * own.since as f64);
         let differ = |a: f64, b: f64| (a.max(1.0) / b.max(1.0)).ln().abs();
-        let is_other = |(s, m): &(&Seen, &Mark)| {
+        let is_here = |(s, m): &(&Seen, &Mark)| {
             m.writes_within
                 && m.falls
                 && m.address.is_some_and(|a| a.0.abs_diff(at.0) as f64 <= reach)
-                && differ(m.since as f64, own.since as f64) > OTHER_BYTES
                 && differ(s.edge.from.0, seen.edge.from.0) < SAME_BYTES
                 && differ(s.edge.to.0, seen.edge.to.0) < SAME_BYTES
         };
-        self.seen.iter().zip(&self.marks).filter(is_other).count()
+        let here: Vec<u64> =
+            self.seen.iter().zip(&self.marks).filter(is_here).map(|(_, m)| m.since).collect();
+        let (least, most) = here.iter().fold((u64::MAX, 0), |(a, b), s| (a.min(*s), b.max(*s)));
+        if differ(most as f64, least as f64) > OTHER_BYTES { here.len() - 1 } else { 0 }
     }
 
     /// Other legs that went over the address of a break, and how many of them changed there in the same direction.

@@ -9,7 +9,7 @@ use mile_core::causes::TABLE;
 use mile_core::{Findings, findings};
 use mile_corpus::degrade::{Loss, degrade};
 use mile_corpus::live::{self, Live};
-use mile_corpus::{Case, PATTERNS, Score, bench, case, fit, report, score, tape};
+use mile_corpus::{Case, RIDDLES, Score, bench, case, fit, report, score};
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -52,7 +52,7 @@ fn main() -> Result<(), Failure> {
     let mut degraded = Vec::new();
     for (words, losses) in &losses {
         let mut sum = Score::default();
-        for name in PATTERNS.into_iter().chain(tape::CLASSES) {
+        for name in mile_corpus::names() {
             sum.add(&measure(name, first + 1000, DEGRADED, losses, false));
         }
         line(words, &sum);
@@ -123,8 +123,7 @@ fn root() -> PathBuf {
 }
 
 fn names(only: Option<&'static str>) -> Vec<&'static str> {
-    let all = PATTERNS.into_iter().chain(tape::CLASSES).chain(["simulated bench"]);
-    all.filter(|p| only.is_none_or(|o| o == *p)).collect()
+    mile_corpus::names().chain(["simulated bench"]).filter(|p| only.is_none_or(|o| o == *p)).collect()
 }
 
 /// The first seed of the measurement: from a hash of the sources of the analysis (FNV-1a, Fowler, Noll and Vo).
@@ -217,10 +216,9 @@ fn found(case: &Case) -> Findings {
     findings(&case.trace(), &case.context)
 }
 
-/// Makes the cases of a pattern, on all processors. Of the falls of writes that nothing repeats, about a quarter is argued to have no cause that a log
-/// shows; so there are twice as many of those.
+/// Makes the cases of a pattern, on all processors.
 fn each(pattern: &'static str, first: u64, count: u64, work: &(dyn Fn(Case) + Sync)) {
-    let count = if pattern == "riddle-write" { 2 * count } else { count };
+    let count = if RIDDLES.contains(&pattern) { 2 * count } else { count };
     let next = AtomicUsize::new(0);
     thread::scope(|s| {
         for _ in 0..thread::available_parallelism().map_or(1, usize::from) {
@@ -232,7 +230,6 @@ fn each(pattern: &'static str, first: u64, count: u64, work: &(dyn Fn(Case) + Sy
                     }
                     let made = match pattern {
                         "simulated bench" => bench::bench_case(seed),
-                        _ if tape::CLASSES.contains(&pattern) => Some(tape::case(pattern, seed)),
                         _ => Some(case(pattern, seed)),
                     };
                     made.into_iter().for_each(work);

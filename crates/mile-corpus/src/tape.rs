@@ -14,23 +14,33 @@ use rand_xoshiro::Xoshiro256PlusPlus;
 use std::cell::Cell;
 
 /// All classes.
-pub const CLASSES: [&str; 19] = [
+pub const CLASSES: [&str; 29] = [
     "tape: level",
     "tape: wander",
     "tape: cache",
     "tape: two modes behind the cache",
     "tape: shrinking stages",
     "tape: hops",
+    "tape: round and round",
+    "tape: at random",
+    "tape: hour by hour",
+    "tape: rows of two lengths",
+    "tape: no answer",
+    "tape: below its limit",
+    "tape: visits while hot",
     "tape: steps of a throttle",
     "tape: held temperature",
     "tape: fan",
     "tape: hot reads",
     "tape: cache, then heat",
     "tape: visits",
+    "tape: unseen visits",
     "tape: busy host",
     "tape: narrow link",
     "tape: no reason",
+    "tape: no reason for a write",
     "tape: worn place",
+    "tape: worn place, written",
     "tape: tracks",
     "tape: soaks and rests",
     "tape: other blocks",
@@ -120,6 +130,10 @@ struct Tape {
     from: f64,
     /// Bytes in the rows so far.
     told: u64,
+    /// Whether each row is at another address.
+    random: bool,
+    /// How long the operation was out that comes back next, seconds.
+    waited: f64,
 }
 
 impl Tape {
@@ -177,6 +191,8 @@ impl Tape {
             bytes: 0.0,
             from: 0.0,
             told: 0,
+            random: false,
+            waited: 0.0,
             rng,
         };
         // It has been on for a while.
@@ -291,11 +307,11 @@ impl Tape {
             op: self.op,
             written: if self.op == Op::Write { bytes } else { Bytes(0) },
             read: if self.op == Op::Read { bytes } else { Bytes(0) },
-            latency: (s.latency && self.op != Op::Idle).then(|| Latency {
+            latency: (s.latency && self.bytes > 0.0).then(|| Latency {
                 p50: us(1.0),
                 p99: us(2.5),
                 p999: us(6.0),
-                max: us(11.0),
+                max: us(11.0).max(Nanos::from_secs(std::mem::take(&mut self.waited))),
             }),
             temp: s.temp.then_some(Celsius(self.reading)),
             ambient: s.ambient.then_some(Celsius((self.body.ambient * 2.0).round() / 2.0)),
@@ -306,6 +322,9 @@ impl Tape {
             ..Sample::default()
         });
         (self.start, self.bytes, self.from) = (self.now, 0.0, self.address);
+        if self.random {
+            self.from = self.rng.random();
+        }
     }
 
     /// Gives the drive a cooling with which the sensor would come to `top` °C at full power.
@@ -386,6 +405,119 @@ fn told(class: &'static str, seed: u64, drawn: u64) -> Option<Case> {
             t.hold(after * 0.5, full * share);
             t.address += 0.2;
             t.hold(after * 0.5, full * share);
+        }
+        "tape: round and round" => {
+            // The same part of the drive is written over and over.
+            t.shown.address = true;
+            let (before, after, share) = (t.stretch(), t.stretch(), t.share(0.1));
+            t.capacity = full * 1e6 * before * 12.0;
+            let part = t.range(0.01, 0.06);
+            let round = |t: &mut Tape, seconds: f64, rate: f64| {
+                let end = t.now + seconds;
+                while t.now < end {
+                    t.until(end - t.now, |_| rate, |t| t.address >= part);
+                    t.address = if t.address >= part { 0.0 } else { t.address };
+                }
+            };
+            round(&mut t, before, full);
+            t.mark(Cause::CacheExhausted);
+            round(&mut t, after, full * share);
+        }
+        "tape: at random" => {
+            t.shown.address = true;
+            t.random = true;
+            let (before, after, share) = (t.stretch(), t.stretch(), t.share(0.1));
+            t.capacity = full * 1e6 * before * 12.0;
+            t.hold(before, full);
+            t.mark(Cause::CacheExhausted);
+            t.hold(after, full * share);
+        }
+        "tape: hour by hour" => {
+            // Legs that follow each other and do the same.
+            let (before, after, share) = (t.stretch(), t.stretch(), t.share(0.1));
+            t.capacity = full * 1e6 * (before + 2.0 * after) * 7.0;
+            for (i, name) in ["hour 1", "hour 2", "hour 3", "hour 4"].into_iter().enumerate() {
+                t.leg(name, Op::Write);
+                if i == 2 {
+                    t.hold(0.3 * before, full);
+                    t.mark(Cause::CacheExhausted);
+                }
+                t.hold(after, full * if i < 2 { 1.0 } else { share });
+            }
+        }
+        "tape: rows of two lengths" => {
+            let (before, after, share) = (t.stretch(), t.stretch(), t.share(0.1));
+            t.capacity = full * 1e6 * before * 12.0;
+            t.hold(before * 0.6, full);
+            t.row *= if t.chance(0.5) { 5.0 } else { 0.2 };
+            let least = 12.0 * t.row;
+            t.hold(least.max(before * 0.4), full);
+            t.mark(Cause::CacheExhausted);
+            t.hold(after.max(5.0 * least), full * share);
+        }
+        "tape: no answer" => {
+            let (before, after) = (t.stretch(), t.stretch());
+            let still = t.range(10.0, 40.0).max(12.0 * t.row);
+            // Without latencies nobody could say whether it was asked.
+            let known = t.shown.latency;
+            t.hold(before, full);
+            t.row_ends();
+            t.mark(if known { Cause::Stall } else { Cause::Unexplained });
+            let from = t.now;
+            t.hold(still, 0.0);
+            t.row_ends();
+            t.mark(if known { Cause::StallEnd } else { Cause::Unexplained });
+            t.waited = t.now - from;
+            t.hold(after, full);
+        }
+        "tape: below its limit" => {
+            // It slows well below the limit that it declares, and says nothing of it.
+            let onset = t.range(58.0, 70.0).round();
+            warn = Some(onset + t.range(8.0, 20.0).round());
+            (t.shown.temp, t.shown.counter) = (true, false);
+            let top = onset + t.range(6.0, 14.0);
+            t.top(top);
+            let share = t.share(0.3).min(0.75);
+            heats(&mut t, onset, full);
+            for _ in 0..3 {
+                t.mark(Cause::ThermalThrottle);
+                let at = t.now;
+                if !t.until(4000.0, |_| full * share, |t| t.body.sensor() <= onset - 5.0) {
+                    return None;
+                }
+                t.mark(Cause::ThermalRelease);
+                let back = t.now;
+                t.until(4000.0, |_| full, |t| t.body.sensor() >= onset);
+                if (back - at).min(t.now - back) < 25.0_f64.max(25.0 * t.row) {
+                    return None;
+                }
+            }
+        }
+        "tape: visits while hot" => {
+            let limit = t.range(66.0, 82.0).round();
+            warn = Some(limit);
+            t.shown.others = true;
+            let top = limit + t.range(5.0, 14.0);
+            t.top(top);
+            heats(&mut t, limit, full);
+            t.mark(Cause::ThermalThrottle);
+            t.counting = true;
+            // What is left holds the drive at its limit.
+            let hot = (limit - t.body.ambient) / (top - t.body.ambient);
+            let share = ((hot - t.body.rest) / (1.0 - t.body.rest)).max(0.05).powf(1.25);
+            let seconds = t.stretch();
+            t.hold(seconds, full * share);
+            let less = t.share(0.4).min(0.8);
+            t.others = full * share * (1.0 - less) * t.range(0.6, 1.0);
+            t.mark(Cause::Interference);
+            let seconds = t.stretch().min(t.body.tau.1 * 0.3).max(30.0 * t.row).max(25.0);
+            t.hold(seconds, full * share * less);
+            t.others = 0.0;
+            t.mark(Cause::InterferenceEnd);
+            t.hold(seconds, full * share);
+            if share > 0.85 {
+                return None;
+            }
         }
         "tape: steps of a throttle" => {
             let limit = t.range(66.0, 82.0).round();
@@ -525,6 +657,19 @@ fn told(class: &'static str, seed: u64, drawn: u64) -> Option<Case> {
                 t.hold(pause, full);
             }
         }
+        "tape: unseen visits" => {
+            // They come and go evenly, and the drive cools a little each time: nothing that is logged tells of them.
+            (t.shown.others, t.shown.steal) = (false, false);
+            let (seconds, pause, share) = (t.stretch(), t.stretch(), t.share(0.3));
+            let before = pause * t.range(0.5, 3.0);
+            t.hold(before, full);
+            for _ in 0..3 {
+                t.mark(Cause::Unexplained);
+                t.hold(seconds, full * share);
+                t.mark(Cause::Unexplained);
+                t.hold(pause, full);
+            }
+        }
         "tape: busy host" => {
             t.shown.steal = true;
             let (before, seconds, after) = (t.stretch(), t.stretch(), t.stretch());
@@ -548,10 +693,10 @@ fn told(class: &'static str, seed: u64, drawn: u64) -> Option<Case> {
             t.mark(Cause::Unexplained);
             t.hold(after, full);
         }
-        "tape: no reason" => {
-            t.leg("long read", Op::Read);
+        "tape: no reason for a write" => {
             let mut rate = full;
-            for _ in 0..t.rng.random_range(1..4) {
+            let falls = t.rng.random_range(1..3);
+            for _ in 0..falls {
                 let seconds = t.stretch();
                 t.hold(seconds, rate);
                 rate *= t.share(0.3);
@@ -559,6 +704,26 @@ fn told(class: &'static str, seed: u64, drawn: u64) -> Option<Case> {
             }
             let seconds = t.stretch();
             t.hold(seconds, rate);
+            t.capacity = t.moved * t.range(1.1, 20.0);
+        }
+        "tape: no reason" => {
+            t.leg("long read", Op::Read);
+            let mut rate = full;
+            let mut plan = Vec::new();
+            for _ in 0..t.rng.random_range(2..5) {
+                plan.push((t.stretch(), rate));
+                rate *= t.share(0.3);
+            }
+            // Of a part of the drive, or of all of it.
+            if t.chance(0.5) {
+                t.capacity = plan.iter().map(|(seconds, rate)| seconds * rate * 1e6).sum::<f64>() * 1.03;
+            }
+            for (i, (seconds, rate)) in plan.into_iter().enumerate() {
+                if i > 0 {
+                    t.mark(Cause::Unexplained);
+                }
+                t.hold(seconds, rate);
+            }
         }
         "tape: worn place" => {
             t.shown.address = true;
@@ -575,6 +740,33 @@ fn told(class: &'static str, seed: u64, drawn: u64) -> Option<Case> {
                 t.until(1e9, |_| full * share, |t| t.address >= to);
                 t.mark(Cause::Surface);
                 t.until(1e9, |_| full, |t| t.address >= 0.98);
+            }
+        }
+        "tape: worn place, written" => {
+            // Writes from several places on come to the same one, after other bytes each time.
+            t.shown.address = true;
+            let (before, inside, share) = (t.stretch(), t.stretch(), t.share(0.4));
+            t.capacity = full * 1e6 * before * t.range(2.5, 8.0);
+            let worn = full * 1e6 * before / t.capacity;
+            let leaves = t.chance(0.5);
+            for write in 0..t.rng.random_range(3..6) {
+                if write > 0 {
+                    t.leg(["rest 1", "rest 2", "rest 3", "rest 4"][write - 1], Op::Idle);
+                    t.hold(before * 0.5, 0.0);
+                }
+                t.leg(["write 1", "write 2", "write 3", "write 4", "write 5"][write], Op::Write);
+                t.address = worn * t.range(0.0, 0.7) * f64::from(u8::from(write > 0));
+                t.from = t.address;
+                if write > 0 && !leaves {
+                    t.mark(Cause::Surface);
+                }
+                t.until(1e9, |_| full, |t| t.address >= worn);
+                t.mark(Cause::Surface);
+                t.hold(inside, full * share);
+                if leaves {
+                    t.mark(Cause::Surface);
+                    t.hold(inside, full);
+                }
             }
         }
         "tape: tracks" => {

@@ -6,7 +6,7 @@
 )]
 
 use mile_core::{Context, findings};
-use mile_corpus::{Case, PATTERNS, Score, bench, case, live, report, score};
+use mile_corpus::{Case, PATTERNS, RIDDLES, Score, bench, case, live, report, score, tape};
 use mile_course::{parse, plan};
 
 fn all(seeds: std::ops::Range<u64>) -> Vec<Case> {
@@ -16,11 +16,12 @@ fn all(seeds: std::ops::Range<u64>) -> Vec<Case> {
 #[test]
 fn the_aims_are_met_and_confidence_is_calibrated() {
     let (mut sum, mut known) = (Score::default(), Score::default());
-    for case in all(1..13).into_iter().chain((1..7).filter_map(bench::bench_case)) {
+    let tapes = tape::CLASSES.into_iter().flat_map(|c| (1..5).map(move |s| case(c, s)));
+    for case in all(1..13).into_iter().chain((1..7).filter_map(bench::bench_case)).chain(tapes) {
         let own = score(&case, &findings(&case.trace(), &case.context));
         sum.add(&own);
         // A fall of a write without any cause looks as the end of a cache does; only the confidence can tell that.
-        if case.pattern != "riddle-write" {
+        if !RIDDLES.contains(&case.pattern) {
             known.add(&own);
         }
     }
@@ -41,9 +42,11 @@ fn the_aims_are_met_and_confidence_is_calibrated() {
 
 #[test]
 fn the_same_seed_gives_the_same_case_and_another_one_another() {
-    let (a, b, c) = (case("release", 3), case("release", 3), case("release", 4));
-    assert_eq!((&a.samples, &a.truth.breaks), (&b.samples, &b.truth.breaks));
-    assert_ne!(a.samples, c.samples);
+    for name in ["release", "tape: held temperature"] {
+        let (a, b, c) = (case(name, 3), case(name, 3), case(name, 4));
+        assert_eq!((&a.samples, &a.truth.breaks), (&b.samples, &b.truth.breaks));
+        assert_ne!(a.samples, c.samples);
+    }
 }
 
 /// What is offered to run next has to be a course, and one that can be planned.
@@ -106,7 +109,7 @@ fn the_suggested_course_settles_the_break_that_it_is_for() {
 /// Whoever watches a run sees, at its end, what its findings say: to the last figure.
 #[test]
 fn a_run_that_was_watched_ends_with_the_findings_of_the_run() {
-    for case in PATTERNS.into_iter().flat_map(|p| std::iter::once(case(p, 21))) {
+    for case in mile_corpus::names().map(|p| case(p, 21)) {
         assert!(live::ends_alike(&case), "{} {}", case.pattern, case.seed);
     }
 }
@@ -116,7 +119,7 @@ fn a_run_that_was_watched_ends_with_the_findings_of_the_run() {
 #[test]
 fn breaks_are_announced_in_time_and_stay() {
     let (mut steps, mut patterns) = (live::Live::default(), live::Live::default());
-    for name in PATTERNS {
+    for name in mile_corpus::names() {
         let repeats = ["sawtooth", "folding", "throttle-cycles", "dips"].contains(&name);
         for seed in 1..3 {
             let own = live::live(&case(name, seed));

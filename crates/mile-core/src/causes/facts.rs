@@ -23,8 +23,6 @@ const SAME_PLACE: f64 = 0.01;
 const BRIEF: f64 = 0.2;
 /// How near to the rate of before a change has to bring it back, as a share of the fall; both as logarithms.
 const UNDONE: f64 = 0.35;
-/// How near two temperatures are the same, °C: whole degrees, and the lag of a sensor.
-const SAME_TEMP: f64 = 1.6;
 
 /// What is known about a break. `None` where no reading tells.
 pub(super) struct Facts {
@@ -66,6 +64,8 @@ pub(super) struct Facts {
     pub(super) hotter_elsewhere: Option<Celsius>,
     /// Other falls at the same temperature, with the rate back between them.
     pub(super) same_temp: usize,
+    /// How often the drive fell as soon as it had warmed to the temperature of this fall, or of the fall that this return undoes.
+    pub(super) hysteresis: usize,
     /// Temperature at the fall that this rise undoes.
     pub(super) temp_at_fall: Option<Celsius>,
     /// How much cooler it became behind the fall while the rate stayed down.
@@ -179,7 +179,8 @@ impl Facts {
             rise_before: around.rise_before(trace),
             change_after: around.change_after(trace, temp),
             hotter_elsewhere: scene.hottest_unthrottled(index, done),
-            same_temp: scene.falls_at(index, temp, SAME_TEMP),
+            same_temp: scene.falls_at(index, temp, super::swing::SAME_TEMP),
+            hysteresis: scene.hysteresis(index),
             temp_at_fall: undone.and_then(|j| scene.marks[j].temp),
             cooled_behind: (falls && next.is_none())
                 .then(|| around.cooled(trace, temp, seen.until))
@@ -311,7 +312,7 @@ pub(super) fn temp_at(trace: &Trace, edge: &Edge, seen: &Seen) -> Option<Celsius
 }
 
 /// First and last sample of a change: the same for a sharp one.
-fn extent(trace: &Trace, seen: &Seen) -> (usize, usize) {
+pub(super) fn extent(trace: &Trace, seen: &Seen) -> (usize, usize) {
     let last = trace.len().saturating_sub(1);
     let at = seen.edge.sample.min(last);
     let (begin, done) = seen.edge.span;

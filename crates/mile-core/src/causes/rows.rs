@@ -78,7 +78,8 @@ pub(super) fn cache(facts: &Facts, list: &mut Vec<Evidence>) {
             "a further fall without a rest between, as a cache of several stages has",
         );
     }
-    if facts.back_after_rest {
+    // Nor does the rate at another address.
+    if facts.back_after_rest && !facts.is_no_cache() {
         row(list, "cache.back-after-rest", C, "the rate was back after the next rest");
     }
     if facts.stands_still {
@@ -357,7 +358,13 @@ pub(super) fn throttle(facts: &Facts, list: &mut Vec<Evidence>) {
         );
         row(list, "throttle.fall-follows", T, text);
     }
-    if facts.same_temp > 0 {
+    if facts.hysteresis > 1 {
+        let text = format!(
+            "it fell {} times as soon as it had warmed to about this temperature, and came back cooler",
+            facts.hysteresis
+        );
+        row(list, "throttle.hysteresis", T, text);
+    } else if facts.same_temp > 0 {
         row(list, "throttle.same-temperature", T, "it fell at the same temperature again");
     }
     if facts.same_place() {
@@ -418,6 +425,14 @@ pub(super) fn release(facts: &Facts, list: &mut Vec<Evidence>) {
         }
         _ => {}
     }
+    if facts.hysteresis > 1 {
+        row(
+            list,
+            "release.hysteresis",
+            R,
+            "it came back at about the same temperature each time, cooler than where it fell",
+        );
+    }
     match facts.rise_before {
         Some(rise) if rise <= -0.5 => {
             row(
@@ -472,7 +487,8 @@ pub(super) fn surface(facts: &Facts, list: &mut Vec<Evidence>) {
     match facts.passes {
         _ if facts.is_no_cache() => {
             let (n, at) = (facts.here_after_other_bytes, facts.address.unwrap_or_default());
-            let text = format!("{n} other legs fell at the same address, {at}, after other bytes");
+            let text =
+                format!("{n} other legs fell at the same address, {at}, and not all after the same bytes");
             row(list, "surface.passes-alike", S, text);
         }
         (over, 0) if over > 0 => {
