@@ -567,7 +567,22 @@ impl Row<'_> {
             other => Ok(other),
         }
     }
+
+    /// A share of something, which is written in percent, as 0 to 1 and more.
+    fn percent(&self, column: &str, most: f64) -> Result<Option<f32>, Problem> {
+        match self.amount(column)? {
+            Some(value) if value > most => {
+                self.wrong(column, format!("{value} % is more than there can be, {most:.0} %"))
+            }
+            other => Ok(other.map(|p| (p / 100.0) as f32)),
+        }
+    }
 }
+
+/// All of something, %, with what rounding adds.
+const WHOLE_PCT: f64 = 101.0;
+/// More processors than any host has.
+const PROCESSORS_MOST: f64 = 10_000.0;
 
 /// What one row needs to know of those before it in its lane.
 #[derive(Default)]
@@ -632,9 +647,9 @@ impl Rows {
             throttled: (light.is_some() || heavy.is_some())
                 .then(|| Throttled { light_s: light.unwrap_or(0.0), heavy_s: heavy.unwrap_or(0.0) }),
             foreign: row.amount("foreign_mb_s")?.map(|r| Rate(r * 1e6)),
-            steal: row.amount("cpu_steal_pct")?.map(|p| (p / 100.0) as f32),
-            cpu: row.amount("cpu_own_pct")?.map(|p| (p / 100.0) as f32),
-            fill: row.amount("fill_pct")?.map(|p| (p / 100.0) as f32),
+            steal: row.percent("cpu_steal_pct", WHOLE_PCT)?,
+            cpu: row.percent("cpu_own_pct", WHOLE_PCT * PROCESSORS_MOST)?,
+            fill: row.percent("fill_pct", WHOLE_PCT)?,
             errors: row.amount("errors")?.unwrap_or(0.0) as u32,
             leg: 0,
         };

@@ -277,6 +277,20 @@ fn more_bytes_than_can_be_counted_are_a_problem_and_not_an_overflow() {
     assert!(all.trace().moved(all.samples.len()).0 > 0);
 }
 
+/// A share of 11e38 % was taken in and written out as infinite, so that the row was refused when the file came back.
+#[test]
+fn a_share_of_more_than_all_is_a_problem_and_does_not_go_out_as_infinite() {
+    let all = read(
+        "elapsed_s,write_mb_s,cpu_steal_pct,cpu_own_pct,fill_pct\n1,5,100.4,3200,100\n2,5,11e38,1,1\n3,5,1,2e6,1\n4,5,1,1,101.5\n",
+    );
+    let lines: Vec<u64> = all.problems.iter().map(|p| p.line).collect();
+    assert_eq!(lines, [3, 4, 5], "{:?}", all.problems);
+    assert_eq!(all.problems[0].column.as_deref(), Some("cpu_steal_pct"));
+    let mut out = Vec::new();
+    write_csv(&mut out, &all.samples, &all.legs, &[]).unwrap();
+    assert_eq!(read(&String::from_utf8(out).unwrap()).samples, all.samples);
+}
+
 /// Two hundred megabytes are read within the memory of their rows, which are joined where there are too many; bytes and time stay.
 #[test]
 fn a_file_with_too_many_rows_is_joined_and_keeps_its_bytes_and_its_time() {
