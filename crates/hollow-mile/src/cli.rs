@@ -284,6 +284,25 @@ pub(crate) struct FindingsArgs {
     pub(crate) beside: BesideArgs,
 }
 
+/// What lies along the bottom of the figure of a comparison.
+#[derive(Clone, Copy, Debug, Default, ValueEnum)]
+pub(crate) enum Along {
+    #[default]
+    Time,
+    Bytes,
+    Address,
+}
+
+impl From<Along> for mile_core::ruler::Ruler {
+    fn from(along: Along) -> Self {
+        match along {
+            Along::Time => Self::Time,
+            Along::Bytes => Self::Bytes,
+            Along::Address => Self::Address,
+        }
+    }
+}
+
 #[derive(Debug, Args)]
 pub(crate) struct CompareArgs {
     /// The sides, two or more: each a run, a tag, runs, tags and CSV files parted by commas, or `claims` for what is claimed of the drives. All are held against the first.
@@ -292,9 +311,12 @@ pub(crate) struct CompareArgs {
     /// Ambient temperature at which temperatures are given, °C.
     #[arg(long, value_name = "C", value_parser = celsius, allow_hyphen_values = true)]
     pub(crate) reference_ambient: Option<Celsius>,
-    /// Draw the legs of the sides on one clock, with their difference, into this file: SVG, or PDF by its name.
+    /// Draw the legs of the sides on one ruler, with their difference and their breaks, into this file: SVG, or PDF by its name.
     #[arg(long, value_name = "FILE")]
     pub(crate) figure: Option<PathBuf>,
+    /// What lies along the bottom of the figure: time or bytes from the start of each leg, or addresses.
+    #[arg(long, value_enum, default_value_t, requires = "figure")]
+    pub(crate) ruler: Along,
     /// Write over a figure that exists.
     #[arg(long)]
     pub(crate) overwrite: bool,

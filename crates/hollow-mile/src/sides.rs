@@ -7,11 +7,13 @@ use mile_bench::session::logbook_path;
 use mile_core::channel::Series;
 use mile_core::compare::{Member, Side};
 use mile_core::legs::{LegRow, leg_rows};
+use mile_core::ruler::{Ruler, Window};
 use mile_core::stages::LaneTrace;
-use mile_core::{Context, Findings, Nanos, Trace};
+use mile_core::{Context, Findings, Trace};
 use mile_figures::{LegWalks, SideWalk};
 use mile_logbook::{Logbook, LogbookError};
 use mile_runner::{EventKind, LaneHead, Status};
+use std::ops::Range;
 use std::path::Path;
 
 /// The figures of the legs of a lane.
@@ -190,11 +192,12 @@ fn named(
     Ok((Side { name: side.to_owned(), members, claimed: Vec::new() }, runs))
 }
 
-/// Points of a line over a leg.
+/// Points of a line along a leg.
 const POINTS: usize = 240;
 
-/// The legs that the first run of each side has, over time from the start of each; of repeats, the first.
-pub(crate) fn walks(sides: &[&[Vec<Source>]]) -> Vec<LegWalks> {
+/// The legs that the first run of each side has, along a ruler: from the start of each, but for addresses; of repeats, the first. A leg that has nothing
+/// to show on that ruler on two sides is left out.
+pub(crate) fn walks(sides: &[&[Vec<Source>]], ruler: Ruler) -> Vec<LegWalks> {
     let firsts: Vec<&Vec<Source>> = sides.iter().filter_map(|s| s.first()).collect();
     let Some(own) = firsts.first() else { return Vec::new() };
     let mut names: Vec<String> = Vec::new();
@@ -204,52 +207,110 @@ pub(crate) fn walks(sides: &[&[Vec<Source>]]) -> Vec<LegWalks> {
             names.push(name);
         }
     }
-    let of = |name: String| {
-        let found: Vec<(usize, &Source, &LegRow)> = firsts
+    let of = |leg: String| {
+        let found: Vec<(usize, &Source, Stretch)> = firsts
             .iter()
             .enumerate()
             .filter_map(|(i, run)| {
                 let rows = run.iter().flat_map(|s| s.findings.leg_table.iter().map(move |r| (s, r)));
-                rows.into_iter().find(|(_, r)| r.shared_name() == name).map(|(s, r)| (i, s, r))
+                let (s, r) = rows.into_iter().find(|(_, r)| r.shared_name() == leg)?;
+                Some((i, s, Stretch::of(&s.trace, &r.leg, ruler)?))
             })
             .collect();
-        let end = found.iter().map(|(_, s, r)| span(&s.trace, &r.leg).1 - r.start_s).fold(0.0, f64::max);
-        let walk = |(i, source, row): &(usize, &Source, &LegRow)| SideWalk {
-            name: format!("{}, {}", crate::commands::compare::letter(*i), source.of),
-            ..walk(&source.trace, &row.leg, end / POINTS as f64)
+        let all = || found.iter().map(|f| f.2.window);
+        let window = Window {
+            from: all().map(|w| w.from).fold(f64::INFINITY, f64::min),
+            to: all().map(|w| w.to).fold(f64::NEG_INFINITY, f64::max),
         };
-        LegWalks { sides: found.iter().map(walk).collect(), leg: name }
+        let walk = |(i, source, stretch): &(usize, &Source, Stretch)| SideWalk {
+            name: format!("{}, {}", crate::commands::compare::letter(*i), source.of),
+            ..stretch.walk(source, window)
+        };
+        LegWalks { sides: found.iter().map(walk).collect(), leg, ruler, window }
     };
-    names.into_iter().map(of).filter(|l| l.sides.len() > 1).collect()
+    names.into_iter().map(of).filter(LegWalks::is_shared).collect()
 }
 
-/// When the legs of a name that follow on each other begin and end, seconds.
-fn span(trace: &Trace, leg: &str) -> (f64, f64) {
-    let legs = trace.legs();
-    let first = legs.iter().position(|l| l.name == leg).unwrap_or(legs.len());
-    let last = legs[first..].iter().take_while(|l| l.name == leg).last();
-    let from = legs.get(first).map_or(0.0, |l| trace.start(l.samples.start).secs());
-    (from, last.map_or(from, |l| trace.end(l.samples.end.saturating_sub(1)).secs()))
+/// A leg on a ruler.
+struct Stretch {
+    ruler: Ruler,
+    /// Samples of the legs of its name that follow on each other.
+    samples: Range<usize>,
+    /// Position of its start on the ruler of the run; 0 for addresses, which are the same in every run.
+    start: f64,
+    /// What it takes up, from there.
+    window: Window,
 }
 
-/// The mean rate and temperature of a leg in steps of time from its start.
-fn walk(trace: &Trace, leg: &str, step: f64) -> SideWalk {
-    let (from, to) = span(trace, leg);
-    let mut out = SideWalk::default();
-    if step <= 0.0 {
-        return out;
+impl Stretch {
+    /// `None` where it takes up nothing of the ruler.
+    fn of(trace: &Trace, leg: &str, ruler: Ruler) -> Option<Self> {
+        let legs = trace.legs();
+        let first = legs.iter().position(|l| l.name == leg)?;
+        let last = legs[first..].iter().take_while(|l| l.name == leg).last()?;
+        let samples = legs[first].samples.start..last.samples.end;
+        let mut out = Self { ruler, samples, start: 0.0, window: Window::default() };
+        let ends = out.samples.clone().filter_map(|i| out.position(trace, i));
+        let (from, to) = ends.fold((f64::INFINITY, f64::NEG_INFINITY), |(a, b), p| (a.min(p.0), b.max(p.1)));
+        if to <= from {
+            return None;
+        }
+        out.start = if ruler == Ruler::Address { 0.0 } else { from };
+        out.window = Window { from: from - out.start, to: to - out.start };
+        Some(out)
     }
-    let index = |s: f64| trace.index_at_time(Nanos::from_secs(s));
-    for k in 0..((to - from) / step).round() as usize {
-        let (a, b) = (from + step * k as f64, from + step * (k + 1) as f64);
-        let first = index(a + 1e-9);
-        let range = first..index(b - 1e-9).max(first) + 1;
-        let at = a + step / 2.0 - from;
-        let is_loaded = trace.rate.extent(range.start, range.end).is_some();
-        out.rate.extend(trace.mean_rate(range.clone()).filter(|_| is_loaded).map(|r| (at, r.mb_s())));
-        out.temp.extend(trace.temp.extent(range.start, range.end).map(|e| (at, e.mean)));
+
+    /// Where a sample begins and ends, from the start of the leg.
+    fn position(&self, trace: &Trace, i: usize) -> Option<(f64, f64)> {
+        let (from, to) = match self.ruler {
+            Ruler::Time => (trace.start(i).0 as f64, trace.end(i).0 as f64),
+            Ruler::Bytes => (trace.moved(i).0 as f64, trace.moved(i + 1).0 as f64),
+            Ruler::Address => {
+                let at = trace.offset.get(i)? * 1e6;
+                (at, at + (trace.moved(i + 1).0 - trace.moved(i).0) as f64)
+            }
+        };
+        Some((from - self.start, to - self.start))
     }
-    out
+
+    /// The mean rate and temperature in steps along the ruler, and its breaks.
+    fn walk(&self, source: &Source, window: Window) -> SideWalk {
+        let trace = &source.trace;
+        let step = (window.to - window.from) / POINTS as f64;
+        let at = |position: f64| (((position - window.from) / step).max(0.0) as usize).min(POINTS - 1);
+        // Bytes, seconds under load, and temperatures, with how many there are.
+        let mut bins = vec![(0.0, 0.0, 0.0, 0_u32); POINTS];
+        for i in self.samples.clone() {
+            let Some((from, to)) = self.position(trace, i) else { continue };
+            let seconds = trace.end(i).since(trace.start(i)).secs();
+            let moved = (trace.moved(i + 1).0 - trace.moved(i).0) as f64;
+            for bin in &mut bins[at(from)..=at((to - step * 1e-6).max(from))] {
+                if let Some(rate) = trace.rate.get(i) {
+                    bin.0 += if moved > 0.0 { rate * 1e6 * seconds } else { 0.0 };
+                    bin.1 += seconds;
+                }
+                if let Some(temp) = trace.temp.get(i) {
+                    (bin.2, bin.3) = (bin.2 + temp, bin.3 + 1);
+                }
+            }
+        }
+        let mut out = SideWalk::default();
+        for (k, (bytes, seconds, temps, n)) in bins.into_iter().enumerate() {
+            let middle = window.from + step * (k as f64 + 0.5);
+            if seconds > 0.0 {
+                out.rate.push((middle, bytes / seconds / 1e6));
+            }
+            if n > 0 {
+                out.temp.push((middle, temps / f64::from(n)));
+            }
+        }
+        let (first, last) = (self.samples.start, self.samples.end.saturating_sub(1));
+        let (from, to) = (trace.start(first).secs(), trace.end(last).secs());
+        let own = source.findings.breaks.iter().enumerate().filter(|(_, b)| (from..to).contains(&b.at_s));
+        out.breaks =
+            own.map(|(i, b)| (self.ruler.place(trace, b.at_bytes, b.at_s) - self.start, i + 1)).collect();
+        out
+    }
 }
 
 /// The runs that have a tag.

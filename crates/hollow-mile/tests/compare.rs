@@ -5,6 +5,7 @@ mod common;
 
 use common::Bench;
 use serde_json::Value;
+use std::fmt::Write as _;
 use std::path::{Path, PathBuf};
 
 const COOLERS: &str = "course \"coolers\"\nsample every 1 s\nrepeat 3\n  leg idle\n    rest for 10 min\n  leg load\n    write sequential, blocks 1 MiB, depth 8\n    for 3 min\nend\n";
@@ -89,6 +90,66 @@ fn two_coolers_are_told_apart_by_heat_and_not_by_rate() {
     bench.ok(&["logbook", "tag", "2", "fins", "--remove"]);
     let said = bench.fails(&["compare", "bare", "fins"]);
     assert!(said.contains("`fins` is no run, no file, and no tag"), "{said}");
+}
+
+/// A log of a leg that falls to half of its rate after 30 GB, as CSV; with addresses if asked for.
+fn falls_after_30_gb(rate: f64, addresses: bool) -> String {
+    let (mut text, mut moved) = ("elapsed_s,leg,op,write_mb_s,temp_c".to_owned(), 0.0);
+    text.push_str(if addresses { ",offset_bytes\n" } else { "\n" });
+    for i in 1.. {
+        let noise = if i % 2 == 0 { 1.01 } else { 0.99 };
+        let now = noise * if moved < 30e9 { rate } else { rate / 2.0 };
+        let _ = write!(text, "{},soak,write,{now:.3},41", f64::from(i) * 0.25);
+        text.push_str(&if addresses { format!(",{moved:.0}\n") } else { "\n".to_owned() });
+        moved += now * 1e6 * 0.25;
+        if moved > 45e9 {
+            return text;
+        }
+    }
+    text
+}
+
+/// Where the text stands from the left of a figure, pixels.
+fn left_of(svg: &str, text: &str) -> f64 {
+    let lines: Vec<&str> = svg.lines().collect();
+    let at = lines.iter().position(|l| l.trim() == text).unwrap_or_else(|| panic!("{text} in {svg}"));
+    let (_, rest) = lines[at - 1].split_once(" x=\"").unwrap();
+    rest.split('"').next().unwrap().parse().unwrap()
+}
+
+/// The same bytes at two paces: on the ruler of bytes and of addresses the breaks stand below each other, in time the slower one comes later by as much.
+#[test]
+fn two_sides_are_drawn_along_time_bytes_or_addresses_with_their_breaks() {
+    let bench = Bench::new();
+    put(&bench, "a.csv", &falls_after_30_gb(1000.0, true));
+    put(&bench, "b.csv", &falls_after_30_gb(800.0, true));
+    let drawn = |ruler: &str| {
+        bench.ok(&["compare", "a.csv", "b.csv", "--figure", "f.svg", "--overwrite", "--ruler", ruler]);
+        let svg = bench.read("f.svg");
+        (left_of(&svg, "A1"), left_of(&svg, "B1"), svg)
+    };
+    let (a, b, svg) = drawn("bytes");
+    assert!(
+        (a - b).abs() <= 2.0 && svg.contains("GB moved") && svg.contains("from the start of the leg"),
+        "{a} {b}"
+    );
+    let (a, b, svg) = drawn("address");
+    assert!(
+        (a - b).abs() <= 2.0 && svg.contains("GB of address") && svg.contains("soak, by address"),
+        "{a} {b}"
+    );
+    // 30 s and 37.5 s from where the picture begins; both labels stand 3 pixels beside their lines.
+    let (a, b, svg) = drawn("time");
+    let ((left, right), starts) = ((a - 3.0, b - 3.0), 74.0);
+    assert!(((left - starts) / (right - starts) - 0.8).abs() < 0.01, "{left} {right} {starts}");
+    assert!(svg.contains("since the start"));
+    // The strip of the difference goes below 0 here: by 200 MB/s, and then by 100.
+    assert!(svg.lines().any(|l| l.trim() == "−200") && !svg.contains("-,"), "{svg}");
+    // Without addresses there is nothing to draw along them.
+    put(&bench, "c.csv", &falls_after_30_gb(900.0, false));
+    let said = bench.fails(&["compare", "a.csv", "c.csv", "--figure", "g.svg", "--ruler", "address"]);
+    assert!(said.contains("no leg has addresses on two sides") && !bench.path("g.svg").exists(), "{said}");
+    assert!(bench.fails(&["compare", "a.csv", "b.csv", "--ruler", "bytes"]).contains("--figure"));
 }
 
 #[test]

@@ -963,10 +963,19 @@ fn runs_are_marked_compared_and_reported_without_leaving_the_terminal() {
         ]);
         t.press(&["End"], "fewer than 3 values on a side");
         t.press(&["Home"], "A  run 2, run 3");
+        // The rates of both sides: in time, along the bytes, along the addresses.
+        // A small screen has no room for them until they are asked for.
+        if rows < 40 {
+            t.press(&["x"], "from its start on: A, run 2, above; B, run 4, below");
+        }
+        t.press(&["x", "x"], "by address: A, run 2, above; B, run 4, below");
+        t.until("A  run 2, run 3");
         t.press(&["r"], "Written: report-2-3-against-4.pdf");
         assert!(std::fs::read(t.bench.path("report-2-3-against-4.pdf")).unwrap().starts_with(b"%PDF-"));
-        // The mark is taken away again; one run alone has a report of its own.
+        // A run is on one side; the mark is taken away again.
         t.press(&["7"], "6 runs, the newest first.");
+        t.press(&["b"], "Side A: 3. Side B: 2, 4.");
+        t.press(&["a"], "Side A: 2, 3. Side B: 4.");
         t.press(&["a"], "Side A: 3. Side B: 4.");
         t.keys(&["q"]);
         t.shell_is_back();

@@ -1,11 +1,12 @@
-//! The figure of a comparison: a leg on each of its sides from its own start on, one clock and one scale, with the difference as a strip of its own.
+//! The figure of a comparison: a leg on each of its sides, on one ruler (time or bytes from the start of the leg, or addresses) and one scale, with the
+//! difference as a strip of its own and the breaks of all sides.
 
 use crate::FigureError;
 use crate::run::{Area, FAINT, INK, LEFT, RIDGE, SLATE, WIDTH, axes, chart, draw_title, failed, font};
 use mile_core::ruler::{Ruler, Window};
 use mile_core::units::number;
 use plotters::element::{DashedPathElement, PathElement, Text};
-use plotters::prelude::{IntoDrawingArea, RGBColor, SVGBackend, ShapeStyle, WHITE};
+use plotters::prelude::{Color, IntoDrawingArea, RGBColor, SVGBackend, ShapeStyle, WHITE};
 use plotters::style::text_anchor::{HPos, Pos, VPos};
 
 /// Heights of the rates of a leg, of their difference, and of temperatures.
@@ -20,10 +21,12 @@ const COLOURS: [RGBColor; 4] = [RIDGE, SLATE, INK, RGBColor(34, 120, 84)];
 pub struct SideWalk {
     /// The side, and which of its runs it is: `A, run 4`.
     pub name: String,
-    /// Mean rates: seconds since the start of the leg, MB/s.
+    /// Mean rates: position on the ruler, MB/s.
     pub rate: Vec<(f64, f64)>,
-    /// Mean temperatures: seconds since the start of the leg, °C.
+    /// Mean temperatures: position on the ruler, °C.
     pub temp: Vec<(f64, f64)>,
+    /// Its breaks: position on the ruler, and number in the findings of its run.
+    pub breaks: Vec<(f64, usize)>,
 }
 
 /// A leg on several sides.
@@ -31,8 +34,20 @@ pub struct SideWalk {
 pub struct LegWalks {
     /// Its name.
     pub leg: String,
+    /// What lies along the bottom.
+    pub ruler: Ruler,
+    /// The stretch of the ruler that the sides take up together: from 0, the start of the leg, but for addresses.
+    pub window: Window,
     /// The sides; the first is what the others are held against.
     pub sides: Vec<SideWalk>,
+}
+
+impl LegWalks {
+    /// Whether there is something to draw on two sides.
+    pub fn is_shared(&self) -> bool {
+        self.sides.iter().filter(|s| !s.rate.is_empty() || !s.temp.is_empty()).count() > 1
+            && self.window.to > self.window.from
+    }
 }
 
 /// Draws legs on their sides as SVG; `None` where there is none.
@@ -44,7 +59,7 @@ pub fn draw_comparison(
     lines: &[String],
     legs: &[LegWalks],
 ) -> Result<Option<String>, FigureError> {
-    let shown: Vec<&LegWalks> = legs.iter().filter(|l| l.sides.len() > 1 && end_of(l) > 0.0).collect();
+    let shown: Vec<&LegWalks> = legs.iter().filter(|l| l.is_shared()).collect();
     if shown.is_empty() {
         return Ok(None);
     }
@@ -70,14 +85,6 @@ pub fn draw_comparison(
     Ok(Some(svg))
 }
 
-fn end_of(leg: &LegWalks) -> f64 {
-    leg.sides
-        .iter()
-        .flat_map(|s| s.rate.last().into_iter().chain(s.temp.last()))
-        .map(|p| p.0)
-        .fold(0.0, f64::max)
-}
-
 fn has_rate(leg: &LegWalks) -> bool {
     leg.sides.iter().any(|s| !s.rate.is_empty())
 }
@@ -87,11 +94,11 @@ fn has_temp(leg: &LegWalks) -> bool {
 }
 
 fn draw_leg(area: &Area<'_>, leg: &LegWalks) -> Result<(), FigureError> {
-    let window = Window { from: 0.0, to: end_of(leg) * 1e9 };
+    let window = leg.window;
     let (name, mut rest) = area.split_vertically(30);
     let at = (LEFT as i32, 8);
-    name.draw(&Text::new(format!("{}, from the start of the leg", leg.leg), at, font(15.0, INK)))
-        .map_err(failed)?;
+    let from = if leg.ruler == Ruler::Address { "by address" } else { "from the start of the leg" };
+    name.draw(&Text::new(format!("{}, {from}", leg.leg), at, font(15.0, INK))).map_err(failed)?;
     let warm = has_temp(leg);
     if has_rate(leg) {
         let (panel, below) = rest.split_vertically(RATES);
@@ -121,11 +128,12 @@ fn lines_of(
     is_last: bool,
 ) -> Result<(), FigureError> {
     let mut chart = chart(area, window, low, high, if is_last { 34 } else { 8 })?;
-    axes(area, &chart, Ruler::Time, window, (low, high), unit, is_last)?;
+    axes(area, &chart, leg.ruler, window, (low, high), unit, is_last)?;
     let base = area.get_base_pixel();
+    draw_breaks(area, &mut chart, leg, (low, high), unit == "MB/s")?;
     let mut names: Vec<(f64, String, RGBColor)> = Vec::new();
     for (i, side) in leg.sides.iter().enumerate() {
-        let line: Vec<(f64, f64)> = of(side).iter().map(|p| (p.0 * 1e9, p.1)).collect();
+        let line = of(side).clone();
         let Some(last) = line.last().copied() else { continue };
         draw_line(&mut chart, line, i)?;
         names.push((last.1, side.name.clone(), COLOURS[i % COLOURS.len()]));
@@ -157,7 +165,37 @@ fn draw_line(
     Ok(())
 }
 
-/// What each further side moved more or less than the first at the same time.
+/// The breaks of each side as lines in its colour, with its letter and their numbers where there is room.
+fn draw_breaks(
+    area: &Area<'_>,
+    chart: &mut crate::run::Chart<'_, '_>,
+    leg: &LegWalks,
+    (low, high): (f64, f64),
+    named: bool,
+) -> Result<(), FigureError> {
+    let base = area.get_base_pixel();
+    for (i, side) in leg.sides.iter().enumerate() {
+        let colour = COLOURS[i % COLOURS.len()];
+        let letter = side.name.chars().next().unwrap_or(' ');
+        let mut free = i32::MIN;
+        for (place, number) in side.breaks.iter().filter(|b| (leg.window.from..=leg.window.to).contains(&b.0))
+        {
+            let style = ShapeStyle::from(&colour.mix(0.6)).stroke_width(1);
+            chart.draw_series([PathElement::new([(*place, low), (*place, high)], style)]).map_err(failed)?;
+            let (x, y) = chart.plotting_area().map_coordinate(&(*place, high));
+            let (x, y) = (x - base.0 + 3, y - base.1 + 1 + 13 * i as i32);
+            // One that would lie on the last is left out; its line stands.
+            if named && x >= free {
+                let text = format!("{letter}{number}");
+                free = x + 8 * text.chars().count() as i32 + 4;
+                area.draw(&Text::new(text, (x, y), font(11.0, colour))).map_err(failed)?;
+            }
+        }
+    }
+    Ok(())
+}
+
+/// What each further side moved more or less than the first at the same place of the ruler.
 fn draw_difference(
     area: &Area<'_>,
     leg: &LegWalks,
@@ -168,8 +206,12 @@ fn draw_difference(
     let apart: Vec<Vec<(f64, f64)>> = others
         .iter()
         .map(|other| {
-            let pairs = other.rate.iter().zip(&first.rate);
-            pairs.map(|(b, a)| (b.0 * 1e9, b.1 - a.1)).collect()
+            let mut own = first.rate.iter().peekable();
+            let same = |b: &(f64, f64)| {
+                while own.next_if(|a| a.0 < b.0).is_some() {}
+                own.peek().filter(|a| a.0 == b.0).map(|a| (b.0, b.1 - a.1))
+            };
+            other.rate.iter().filter_map(same).collect()
         })
         .collect();
     let most = apart.iter().flatten().map(|p| p.1.abs()).fold(0.0, f64::max);
@@ -177,7 +219,7 @@ fn draw_difference(
     let scale = first.rate.iter().map(|p| p.1).fold(0.0, f64::max) * 0.01;
     let most = most.max(scale).max(1e-9) * 1.1;
     let mut chart = chart(area, window, -most, most, if is_last { 34 } else { 8 })?;
-    axes(area, &chart, Ruler::Time, window, (-most, most), "MB/s", is_last)?;
+    axes(area, &chart, leg.ruler, window, (-most, most), "MB/s", is_last)?;
     let zero =
         PathElement::new([(window.from, 0.0), (window.to, 0.0)], ShapeStyle::from(&FAINT).stroke_width(1));
     chart.draw_series([zero]).map_err(failed)?;

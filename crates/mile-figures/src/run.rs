@@ -188,7 +188,9 @@ impl LabelAreas for ChartBuilder<'_, '_, SVGBackend<'_>> {
 /// A round number without a needless fraction.
 fn level_label(level: f64) -> String {
     if level.fract() == 0.0 && level.abs() < 1e9 {
-        mile_core::units::thousands(&format!("{level:.0}"))
+        // Its digits are grouped without the sign: −200 was "-,200".
+        let sign = if level < 0.0 { "−" } else { "" };
+        format!("{sign}{}", mile_core::units::thousands(&format!("{:.0}", level.abs())))
     } else {
         number(level)
     }

@@ -1,6 +1,6 @@
 //! `hollow-mile compare`: runs, groups of runs and files held against each other.
 
-use crate::cli::{BesideArgs, CompareArgs, Format};
+use crate::cli::{Along, BesideArgs, CompareArgs, Format};
 use crate::figure::write_figure;
 use crate::sides::{self, Loaded};
 use crate::source::Source;
@@ -8,17 +8,20 @@ use crate::text;
 use mile_bench::Failure;
 use mile_core::compare::{Compared, Comparison, Design, Side, Terms, compare};
 use mile_core::repeats::Figure;
+use mile_core::ruler::Ruler;
 use mile_core::units::number;
 use mile_figures::{LegWalks, draw_comparison};
 use std::fmt::Write as _;
 use std::path::Path;
 
-/// Runs of a logbook held against each other, as they are named, and their legs on one clock.
-pub(crate) fn of(named: &[String], logbook: &Path) -> Result<(Comparison, Vec<LegWalks>), Failure> {
+/// Runs of a logbook held against each other, as they are named, and their legs on each ruler.
+pub(crate) fn of(named: &[String], logbook: &Path) -> Result<(Comparison, Vec<Vec<LegWalks>>), Failure> {
     let beside = BesideArgs::default();
     let all = sides::all_named(named, Some(logbook), &beside, true)?;
     let runs: Vec<&[Vec<Source>]> = all.iter().map(|l| l.1.as_slice()).collect();
-    Ok((held(&all, &Terms::default())?, sides::walks(&runs)))
+    let rulers = [Ruler::Time, Ruler::Bytes, Ruler::Address];
+    let walks = rulers.iter().map(|ruler| sides::walks(&runs, *ruler)).filter(|w| !w.is_empty()).collect();
+    Ok((held(&all, &Terms::default())?, walks))
 }
 
 fn held(all: &[Loaded], terms: &Terms) -> Result<Comparison, Failure> {
@@ -26,11 +29,15 @@ fn held(all: &[Loaded], terms: &Terms) -> Result<Comparison, Failure> {
     compare(&sides, terms).ok_or_else(|| nothing_shared(&sides))
 }
 
-/// The figure of a comparison; `None` where no leg is on two sides.
-pub(crate) fn figure(named: &[String], runs: &[&[Vec<Source>]]) -> Result<Option<String>, Failure> {
+/// The figure of a comparison on a ruler; `None` where no leg is on two sides.
+pub(crate) fn figure(
+    named: &[String],
+    runs: &[&[Vec<Source>]],
+    ruler: Ruler,
+) -> Result<Option<String>, Failure> {
     let each: Vec<String> = named.iter().enumerate().map(|(i, n)| format!("{} {n}", letter(i))).collect();
     let lines = [format!("{}. The first run of each side, and of repeats the first.", each.join(", "))];
-    Ok(draw_comparison("Comparison", &lines, &sides::walks(runs))?)
+    Ok(draw_comparison("Comparison", &lines, &sides::walks(runs, ruler))?)
 }
 
 pub(crate) fn run(args: &CompareArgs) -> Result<(), Failure> {
@@ -40,9 +47,16 @@ pub(crate) fn run(args: &CompareArgs) -> Result<(), Failure> {
     let found = held(&all, &terms)?;
     if let Some(out) = &args.figure {
         let runs: Vec<&[Vec<Source>]> = all.iter().map(|l| l.1.as_slice()).collect();
-        let drawn = figure(&args.sides, &runs)?.ok_or_else(|| {
-            Failure::usage("no leg has samples on two sides, so that there is nothing to draw")
-        })?;
+        let nothing = match args.ruler {
+            Along::Time => "no leg has samples on two sides, so that there is nothing to draw",
+            Along::Bytes => {
+                "no leg moved data on two sides, so that there is nothing to draw along the bytes"
+            }
+            Along::Address => {
+                "no leg has addresses on two sides, so that there is nothing to draw along them"
+            }
+        };
+        let drawn = figure(&args.sides, &runs, args.ruler.into())?.ok_or_else(|| Failure::usage(nothing))?;
         write_figure(out, args.overwrite, drawn)?;
     }
     match args.format {

@@ -11,6 +11,7 @@ use crate::text;
 use mile_bench::Failure;
 use mile_bench::session::logbook_path;
 use mile_core::compare::{Comparison, Side, Terms, compare};
+use mile_core::ruler::Ruler;
 use mile_drive::clock::unix_seconds;
 use mile_figures::report::{Paper, report};
 use mile_logbook::DriveKey;
@@ -28,7 +29,7 @@ fn gather(named: &[String], logbook: Option<&Path>, beside: &BesideArgs) -> Resu
     let (compared, loaded): (Vec<Side>, Vec<Vec<Run>>) = all.into_iter().unzip();
     let found = if compared.len() > 1 { compare(&compared, &Terms::default()) } else { None };
     let drawn = match &found {
-        Some(_) => figure(named, &loaded.iter().map(Vec::as_slice).collect::<Vec<_>>())?,
+        Some(_) => figure(named, &loaded.iter().map(Vec::as_slice).collect::<Vec<_>>(), Ruler::Time)?,
         None => None,
     };
     // A run that is on two sides is told once.

@@ -67,22 +67,28 @@ pub(crate) fn profile(buffer: &mut Buffer, area: Rect, theme: Theme, rates: &[f3
     lane(buffer, area, theme, (0..area.width).map(column).collect(), f64::from(high));
 }
 
-/// Draws two series of rates (seconds, MB/s) on one clock and one scale: the first grows up from the ruler, the second down.
-pub(crate) fn banks(buffer: &mut Buffer, area: Rect, theme: Theme, sides: [&[(f64, f64)]; 2]) {
+/// Draws two series of rates (position on a ruler, MB/s) on one stretch of it and one scale: the first grows up from the ruler, the second down.
+pub(crate) fn banks(
+    buffer: &mut Buffer,
+    area: Rect,
+    theme: Theme,
+    (ruler, window): (Ruler, Window),
+    sides: [&[(f64, f64)]; 2],
+) {
     if area.width < MARGIN + 8 || area.height < 3 {
         return;
     }
     let plot = Rect { x: area.x + MARGIN, width: area.width - MARGIN, ..area };
     let all = || sides.iter().flat_map(|s| s.iter());
-    let (end, high) = (all().map(|p| p.0).fold(0.0, f64::max), all().map(|p| p.1).fold(0.0, f64::max));
-    if end <= 0.0 || high <= 0.0 {
+    let (width, high) = (window.to - window.from, all().map(|p| p.1).fold(0.0, f64::max));
+    if width <= 0.0 || high <= 0.0 {
         return;
     }
     let rows = (area.height - 1) / 2;
     let high = terrain::ceiling(high);
     let halves: Vec<[u32; 2]> = (0..plot.width)
         .map(|x| {
-            let edge = |x: u16| end * f64::from(x) / f64::from(plot.width);
+            let edge = |x: u16| window.from + width * f64::from(x) / f64::from(plot.width);
             sides.map(|side| {
                 let within = side.iter().filter(|p| (edge(x)..edge(x + 1)).contains(&p.0)).map(|p| p.1);
                 let (sum, n) = within.fold((0.0, 0), |(s, n), v| (s + v, n + 1));
@@ -115,7 +121,7 @@ pub(crate) fn banks(buffer: &mut Buffer, area: Rect, theme: Theme, sides: [&[(f6
             }
         }
     }
-    draw_ruler(&mut picture, plot.y + rows, Ruler::Time, Window { from: 0.0, to: end * 1e9 });
+    draw_ruler(&mut picture, plot.y + rows, ruler, window);
 }
 
 /// What there is to draw.

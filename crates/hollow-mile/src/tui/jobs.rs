@@ -55,7 +55,7 @@ pub(crate) enum Done {
     /// Runs were compared: those of either side, and what came of it.
     Compared(
         [Vec<i64>; 2],
-        Result<Box<(mile_core::compare::Comparison, Vec<mile_figures::LegWalks>)>, String>,
+        Result<Box<(mile_core::compare::Comparison, Vec<Vec<mile_figures::LegWalks>>)>, String>,
     ),
     /// A run was taken off the list or brought back: which, and what is said of it.
     Removed(Result<(i64, String), String>),

@@ -152,6 +152,11 @@ pub(crate) trait View: Sync {
     /// Does something with the framing of its canvas.
     fn with_framing(&self, _state: &mut State, _change: &mut dyn FnMut(&mut Framing, &Scene<'_>)) {}
 
+    /// Turns a ruler that is not that of a canvas; gives whether it has one.
+    fn turn_ruler(&self, _state: &mut State) -> bool {
+        false
+    }
+
     /// Selects another break: the next or the one before.
     fn step_break(&self, _state: &mut State, _by: isize) {}
 

@@ -463,8 +463,12 @@ impl LogbookPlace {
 #[derive(Default)]
 pub(crate) struct ComparePlace {
     pub(crate) found: Option<Result<Box<Comparison>, String>>,
-    /// The legs of its sides on one clock.
-    pub(crate) walks: Vec<mile_figures::LegWalks>,
+    /// The legs of its sides, on each ruler that shows something of them.
+    pub(crate) walks: Vec<Vec<mile_figures::LegWalks>>,
+    /// Which of these rulers it is, whether it is wanted where the figures take up all rows, and whether it was drawn.
+    pub(crate) ruler: usize,
+    pub(crate) wants_rates: bool,
+    pub(crate) shows_rates: bool,
     /// The sides that it is of.
     pub(crate) of: [Vec<i64>; 2],
     pub(crate) loading: bool,

@@ -212,7 +212,11 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         Action::ZoomIn => state.place.view().with_framing(state, &mut |f, s| f.zoom(s, 0.5)),
         Action::ZoomOut => state.place.view().with_framing(state, &mut |f, s| f.zoom(s, 2.0)),
         Action::ShowAll => state.place.view().with_framing(state, &mut |f, _| f.reset()),
-        Action::TurnRuler => state.place.view().with_framing(state, &mut |f, s| f.turn(s.trace)),
+        Action::TurnRuler => {
+            if !state.place.view().turn_ruler(state) {
+                state.place.view().with_framing(state, &mut |f, s| f.turn(s.trace));
+            }
+        }
         Action::NextBreak => step_break(state, 1),
         Action::NextLane => {
             if !state.place.view().next_lane(state, jobs) {
@@ -279,7 +283,7 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
     }
 }
 
-/// Marks the selected run of the logbook for a side, or takes the mark away.
+/// Marks the selected run of the logbook for a side, or takes the mark away. A run is on one side: there is nothing in it to hold against itself.
 fn mark(state: &mut State, side: usize) {
     let Some(entry) = state.logbook.visible().get(state.logbook.selected).map(|e| (e.run, e.status)) else {
         return state.complain("There is no run to mark.");
@@ -287,6 +291,7 @@ fn mark(state: &mut State, side: usize) {
     if entry.1 == mile_runner::Status::Underway {
         return state.complain("The run goes on; it can be compared when it has ended.");
     }
+    state.logbook.sides[1 - side].retain(|r| *r != entry.0);
     let marks = &mut state.logbook.sides[side];
     match marks.iter().position(|r| *r == entry.0) {
         Some(place) => {

@@ -152,10 +152,11 @@ fn two_sides_grow_from_one_ruler_on_one_scale() {
     let area = Rect::new(0, 0, MARGIN + 60, 21);
     let mut buffer = Buffer::empty(area);
     let side = |rate: f64, seconds: u32| -> Vec<(f64, f64)> {
-        (0..=seconds).map(|s| (f64::from(s), rate)).collect()
+        (0..=seconds).map(|s| (f64::from(s) * 1e9, rate)).collect()
     };
     let (a, b) = (side(1000.0, 30), side(500.0, 60));
-    banks(&mut buffer, area, Theme::detect(Default::default()), [&a, &b]);
+    let along = (Ruler::Time, Window { from: 0.0, to: 60e9 });
+    banks(&mut buffer, area, Theme::detect(Default::default()), along, [&a, &b]);
     let rows = rows(&buffer);
     let full = |x: usize, rows: &[String]| {
         rows.iter().filter(|r| r.chars().nth(usize::from(MARGIN) + x) == Some('█')).count()
@@ -166,6 +167,6 @@ fn two_sides_grow_from_one_ruler_on_one_scale() {
     assert!(rows[10].contains('0') && rows[10].contains('─') && rows[0].contains("1,000"), "{rows:#?}");
     for (width, height) in [(0, 0), (10, 2), (20, 3), (200, 60)] {
         let area = Rect::new(0, 0, width, height);
-        banks(&mut Buffer::empty(area), area, Theme::detect(Default::default()), [&a, &[]]);
+        banks(&mut Buffer::empty(area), area, Theme::detect(Default::default()), along, [&a, &[]]);
     }
 }

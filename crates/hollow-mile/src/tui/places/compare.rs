@@ -1,6 +1,7 @@
 //! Runs of the logbook held against each other: what differs between the sides, and each figure on both.
 
 use super::super::canvas::banks;
+use super::super::draw::wrap;
 use super::super::jobs::Jobs;
 use super::super::keys::{self, Action, Binding, bind};
 use super::super::state::{ComparePlace, State};
@@ -10,6 +11,7 @@ use crate::commands::compare::{letter, numbers, value, verdict, with_interval};
 use crate::tui::put::Put;
 use crossterm::event::KeyCode::Char;
 use mile_core::compare::{Compared, Comparison};
+use mile_core::ruler::Ruler;
 use mile_core::units::number;
 use mile_figures::LegWalks;
 use ratatui::buffer::Buffer;
@@ -23,13 +25,20 @@ pub(crate) const PLACE: Place = Place(&Compare);
 
 const KEYS: &[Binding] = &[
     bind("r", &[Char('r')], Action::Report, "report", "write a report of both sides as a PDF"),
+    bind(
+        "x",
+        &[Char('x')],
+        Action::TurnRuler,
+        "rates",
+        "show the rates of both sides along time, bytes, addresses",
+    ),
     bind("c", &[Char('c')], Action::Compare, "again", "compare again as the logbook is marked now"),
 ];
 
 /// Characters of a line that is copied.
 const COPIED: u16 = 157;
 
-/// Rows of the sides on one clock, at the least and at the most.
+/// Rows of the sides on one ruler, at the least and at the most.
 const LEAST_BANKS: u16 = 9;
 const MOST_BANKS: u16 = 20;
 
@@ -56,11 +65,12 @@ impl View for Compare {
                 "Nothing is compared yet. In the logbook ({}) a and b mark runs for either side, and c compares them. With one side marked it is held against what is claimed.",
                 LOGBOOK.key()
             ),
-            Some(Err(why)) => format!("They cannot be compared: {why}"),
+            Some(Err(_)) => "These runs cannot be compared.".to_owned(),
             Some(Ok(found)) => {
                 let (said, established) = found.tested();
                 let differs = match found.differs.len() {
                     0 => "no known condition differs".to_owned(),
+                    1 if found.differs[0].what.ends_with('s') => format!("{} differ", found.differs[0].what),
                     1 => format!("{} differs", found.differs[0].what),
                     n => format!("{n} conditions differ"),
                 };
@@ -93,25 +103,57 @@ impl View for Compare {
 
     fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
         let place = &mut state.compare;
-        let Some(Ok(found)) = &place.found else { return };
+        let found = match &place.found {
+            None => return,
+            Some(Ok(found)) => found,
+            Some(Err(why)) => {
+                let ink = Style::new().fg(state.theme.ink);
+                let text = wrap(&format!("{why}."), usize::from(area.width));
+                let rows: Vec<(String, Style)> = text.into_iter().map(|line| (line, ink)).collect();
+                return lines(buffer, area, state.theme, &rows);
+            }
+        };
         let all = table(found, area.width, state.theme);
-        let last = all.len().saturating_sub(usize::from(area.height));
-        place.scroll = place.scroll.min(last);
-        lines(buffer, area, state.theme, &all[place.scroll..]);
-        // The rows that are free show the sides on one clock.
+        let length = |leg: &&LegWalks| leg.window.to - leg.window.from;
+        let shown = place.walks.get(place.ruler).map_or(&[][..], Vec::as_slice);
+        let loaded = shown.iter().filter(|leg| leg.sides.iter().any(|s| !s.rate.is_empty()));
+        let most = loaded.max_by(|a, b| length(a).total_cmp(&length(b)));
+        // The rows that are free show the sides on one ruler; where that is asked for, half of them do.
         let free = area.height.saturating_sub(all.len() as u16 + 1);
-        let longest =
-            |leg: &&LegWalks| leg.sides.iter().filter_map(|s| s.rate.last()).map(|p| p.0).fold(0.0, f64::max);
-        let most = place.walks.iter().max_by(|a, b| longest(a).total_cmp(&longest(b)));
-        if let Some(leg) = most.filter(|leg| free >= LEAST_BANKS && longest(leg) > 0.0) {
-            let height = free.min(MOST_BANKS);
+        let room = if place.wants_rates { free.max(area.height / 2) } else { free };
+        let height = if most.is_some() && room >= LEAST_BANKS { room.min(MOST_BANKS) } else { 0 };
+        place.shows_rates = height > 0;
+        let above = Rect { height: area.height - height, ..area };
+        let last = all.len().saturating_sub(usize::from(above.height));
+        place.scroll = place.scroll.min(last);
+        lines(buffer, above, state.theme, &all[place.scroll..]);
+        if let Some(leg) = most.filter(|_| height > 0) {
             let [a, b, ..] = leg.sides.as_slice() else { return };
-            let page = Rect { y: area.bottom() - height, height, ..area };
-            let words = format!("{}, from its start on: {}, above; {}, below", leg.leg, a.name, b.name);
+            let page = Rect { y: above.bottom(), height, ..area };
+            let from = if leg.ruler == Ruler::Address { "by address" } else { "from its start on" };
+            let words = format!("{}, {from}: {}, above; {}, below", leg.leg, a.name, b.name);
             buffer.put(page.x, page.y, words, usize::from(page.width), state.theme.faint());
             let below = Rect { y: page.y + 1, height: height - 1, ..page };
-            banks(buffer, below, state.theme, [&a.rate, &b.rate]);
+            banks(buffer, below, state.theme, (leg.ruler, leg.window), [&a.rate, &b.rate]);
         }
+    }
+
+    fn turn_ruler(&self, state: &mut State) -> bool {
+        let place = &mut state.compare;
+        if place.walks.is_empty() {
+            state.complain("No leg has rates on both sides.");
+            return true;
+        }
+        // Behind the last ruler they go where there is no room for them.
+        if place.shows_rates {
+            place.ruler += 1;
+        } else {
+            place.wants_rates = true;
+        }
+        if place.ruler >= place.walks.len() {
+            (place.ruler, place.wants_rates) = (0, false);
+        }
+        true
     }
 
     fn step(&self, state: &mut State, by: isize) {
@@ -133,7 +175,8 @@ fn table(found: &Comparison, width: u16, theme: Theme) -> Vec<(String, Style)> {
         for d in &found.differs {
             let each: Vec<String> =
                 d.values.iter().enumerate().map(|(i, v)| format!("{} {v}", letter(i))).collect();
-            all.push((format!("{} differs: {}", d.what, each.join("; ")), ink));
+            let verb = if d.what.ends_with('s') { "differ" } else { "differs" };
+            all.push((format!("{} {verb}: {}", d.what, each.join("; ")), ink));
         }
     }
     let mut last = None;
