@@ -14,8 +14,11 @@ use mile_figures::{LegWalks, draw_comparison};
 use std::fmt::Write as _;
 use std::path::Path;
 
-/// Runs of a logbook held against each other, as they are named, and their legs on each ruler.
-pub(crate) fn of(named: &[String], logbook: &Path) -> Result<(Comparison, Vec<Vec<LegWalks>>), Failure> {
+/// A comparison, and its legs on each ruler that shows something of them.
+pub(crate) type Held = (Comparison, Vec<Vec<LegWalks>>);
+
+/// Runs of a logbook held against each other, as they are named.
+pub(crate) fn of(named: &[String], logbook: &Path) -> Result<Held, Failure> {
     let beside = BesideArgs::default();
     let all = sides::all_named(named, Some(logbook), &beside, true)?;
     let runs: Vec<&[Vec<Source>]> = all.iter().map(|l| l.1.as_slice()).collect();

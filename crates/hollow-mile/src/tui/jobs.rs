@@ -53,10 +53,7 @@ pub(crate) enum Done {
     /// The course in the editor, and what was found out of its drive meanwhile.
     Checked(Box<Checked>, Vec<Arc<Background>>),
     /// Runs were compared: those of either side, and what came of it.
-    Compared(
-        [Vec<i64>; 2],
-        Result<Box<(mile_core::compare::Comparison, Vec<Vec<mile_figures::LegWalks>>)>, String>,
-    ),
+    Compared([Vec<i64>; 2], Result<Box<crate::commands::compare::Held>, String>),
     /// A run was taken off the list or brought back: which, and what is said of it.
     Removed(Result<(i64, String), String>),
     /// A note was kept with a run.
