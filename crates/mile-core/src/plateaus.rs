@@ -292,8 +292,18 @@ pub fn plateaus(trace: &Trace, range: Range<usize>, settings: &Settings) -> Cut 
     let locate = Locate { trace, range: &range, logs: &logs, noise: raw, per_block, coarse };
     let edges = loop {
         let edges: Vec<Edge> = parts.windows(2).map(|pair| locate.edge(pair, &steps, half)).collect();
-        let Some(brief) = brief(&edges, &range, settings.least(seconds / n as f64) / 2) else { break edges };
-        steps.join_brief(&mut parts, brief, describe);
+        if let Some(brief) = brief(&edges, &range, settings.least(seconds / n as f64) / 2) {
+            steps.join_brief(&mut parts, brief, describe);
+        } else {
+            let chance = by_chance(trace, &edges, &range);
+            if chance.is_empty() {
+                break edges;
+            }
+            for i in chance.into_iter().rev() {
+                parts[i] = describe(parts[i].blocks.start..parts[i + 1].blocks.end);
+                parts.remove(i + 1);
+            }
+        }
         steps.join_small(&mut parts, describe);
     };
     let mut cuts: Vec<usize> = edges.iter().map(|e| e.sample).collect();
@@ -467,6 +477,85 @@ fn brief(edges: &[Edge], range: &Range<usize>, least: usize) -> Option<usize> {
     let start = |i: usize| if i == 0 { range.start } else { edges[i - 1].sample };
     let end = |i: usize| edges.get(i).map_or(range.end, |e| e.sample);
     (0..=edges.len()).find(|&i| !edges.is_empty() && end(i).saturating_sub(start(i)) < least)
+}
+
+/// A sample that is off the mean of its stretch by this share is a burst or a dip; with so large a share of them, and so many, the noise from one value to
+/// the next says nothing of how far means are apart.
+const BURST: f64 = 0.3;
+const BURSTS: (f64, f64) = (0.05, 3.0);
+/// Standard errors that the means of two stretches with bursts have to be apart.
+const CHANCE: f64 = 4.0;
+/// Fewer samples than this give no standard error to go by.
+const LEAST_MEAN: f64 = 12.0;
+
+/// Sums over the rates of a stretch, MB/s.
+#[derive(Clone, Copy, Default)]
+struct Sums {
+    n: f64,
+    sum: f64,
+    squares: f64,
+    bursts: f64,
+}
+
+impl Sums {
+    fn of(trace: &Trace, samples: Range<usize>) -> Self {
+        let rates = || samples.clone().filter_map(|i| trace.rate.get(i));
+        let add = |s: Self, r: f64| Self { n: s.n + 1.0, sum: s.sum + r, squares: s.squares + r * r, ..s };
+        let all = rates().fold(Self::default(), add);
+        let mean = all.mean();
+        Self { bursts: rates().filter(|r| (r - mean).abs() > BURST * mean).count() as f64, ..all }
+    }
+
+    fn and(self, other: Self) -> Self {
+        Self {
+            n: self.n + other.n,
+            sum: self.sum + other.sum,
+            squares: self.squares + other.squares,
+            bursts: self.bursts + other.bursts,
+        }
+    }
+
+    fn mean(self) -> f64 {
+        self.sum / self.n.max(1.0)
+    }
+
+    /// Variance of the rates about their own mean, times their number.
+    fn scatter(self) -> f64 {
+        (self.squares - self.n * self.mean() * self.mean()).max(0.0)
+    }
+
+    /// Standard errors by which two means are apart; `None` where the longer of both has no bursts.
+    fn apart(self, other: Self) -> Option<f64> {
+        let longer = if self.n >= other.n { self } else { other };
+        let has_bursts = longer.bursts >= BURSTS.1.max(BURSTS.0 * longer.n);
+        if !has_bursts || self.n.min(other.n) < LEAST_MEAN {
+            return None;
+        }
+        let variance = (self.scatter() + other.scatter()) / (self.n + other.n - 2.0);
+        let error = (variance * (1.0 / self.n + 1.0 / other.n)).sqrt();
+        Some((self.mean() - other.mean()).abs() / error.max(1e-12))
+    }
+}
+
+/// The edges between stretches with bursts whose means are no further apart than chance puts them, the least of them first: where the rate goes to and fro
+/// at uneven times, a stretch has a few bursts more or fewer.
+fn by_chance(trace: &Trace, edges: &[Edge], range: &Range<usize>) -> Vec<usize> {
+    let start = |i: usize| if i == 0 { range.start } else { edges[i - 1].sample };
+    let end = |i: usize| edges.get(i).map_or(range.end, |e| e.sample);
+    if edges.is_empty() {
+        return Vec::new();
+    }
+    let mut sums: Vec<Sums> = (0..=edges.len()).map(|i| Sums::of(trace, start(i)..end(i))).collect();
+    let mut left: Vec<usize> = (0..edges.len()).collect();
+    loop {
+        let apart = |k: usize| sums[k].apart(sums[k + 1]).filter(|_| !edges[left[k]].repeats);
+        let least = (0..left.len()).filter_map(|k| Some((apart(k)?, k))).min_by(|a, b| a.0.total_cmp(&b.0));
+        let Some((_, k)) = least.filter(|l| l.0 < CHANCE) else { break };
+        sums[k] = sums[k].and(sums[k + 1]);
+        sums.remove(k + 1);
+        left.remove(k);
+    }
+    (0..edges.len()).filter(|i| !left.contains(i)).collect()
 }
 
 /// What makes a step large enough.
