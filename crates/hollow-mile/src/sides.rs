@@ -277,20 +277,21 @@ impl Stretch {
     fn walk(&self, source: &Source, window: Window) -> SideWalk {
         let trace = &source.trace;
         let step = (window.to - window.from) / POINTS as f64;
-        let at = |position: f64| (((position - window.from) / step).max(0.0) as usize).min(POINTS - 1);
+        let bin = |position: f64| (((position - window.from) / step).max(0.0) as usize).min(POINTS - 1);
         // Bytes, seconds under load, and temperatures, with how many there are.
         let mut bins = vec![(0.0, 0.0, 0.0, 0_u32); POINTS];
         for i in self.samples.clone() {
             let Some((from, to)) = self.position(trace, i) else { continue };
             let seconds = trace.end(i).since(trace.start(i)).secs();
             let moved = (trace.moved(i + 1).0 - trace.moved(i).0) as f64;
-            for bin in &mut bins[at(from)..=at((to - step * 1e-6).max(from))] {
+            let last = bin((to - step * 1e-6).max(from));
+            for sum in &mut bins[bin(from)..=last] {
                 if let Some(rate) = trace.rate.get(i) {
-                    bin.0 += if moved > 0.0 { rate * 1e6 * seconds } else { 0.0 };
-                    bin.1 += seconds;
+                    sum.0 += if moved > 0.0 { rate * 1e6 * seconds } else { 0.0 };
+                    sum.1 += seconds;
                 }
                 if let Some(temp) = trace.temp.get(i) {
-                    (bin.2, bin.3) = (bin.2 + temp, bin.3 + 1);
+                    (sum.2, sum.3) = (sum.2 + temp, sum.3 + 1);
                 }
             }
         }
