@@ -452,8 +452,18 @@ fn a_step_among_brief_dips_of_a_rate_in_units_is_found() {
 /// write cache with 98 % confidence. That others came there after other bytes, as no cache does, was not looked at.
 #[test]
 fn a_weak_place_that_writes_meet_after_other_bytes_is_no_cache() {
+    writes_meet_a_weak_place(&[0.0, 0.0, 30e9, 30e9, 55e9, 70e9]);
+}
+
+/// Of three falls at one address, two came after about the same bytes: both were a full cache with 98 %, though the third came after others.
+#[test]
+fn a_weak_place_that_two_writes_meet_after_the_same_bytes_is_no_cache_either() {
+    writes_meet_a_weak_place(&[0.0, 60e9, 8e9]);
+}
+
+/// Writes from some addresses on, each after a rest, that become slower at one and the same.
+fn writes_meet_a_weak_place(starts: &[f64]) {
     let place = 100e9;
-    let starts = [0.0, 0.0, 30e9, 30e9, 55e9, 70e9];
     let rates: Vec<_> = starts
         .iter()
         .map(|start| move |t: f64| if start + t * 167e6 < place { 167.0 } else { 134.0 })
