@@ -78,7 +78,7 @@ pub(super) fn cache(facts: &Facts, list: &mut Vec<Evidence>) {
             "a further fall without a rest between, as a cache of several stages has",
         );
     }
-    // Nor does the rate at another address.
+    // Where it is the address, a leg that begins elsewhere is as fast as before in any case.
     if facts.back_after_rest && !facts.is_no_cache() {
         row(list, "cache.back-after-rest", C, "the rate was back after the next rest");
     }

@@ -14,8 +14,8 @@ const COOLER: f64 = 2.0;
 const STEP_C: f64 = 0.6;
 /// Share of the time before a fall that a drive that warms may be within a step of where it falls.
 const AT_THE_TOP: f64 = 0.4;
-/// Seconds by which a sensor may lag.
-const LAG_S: f64 = 5.0;
+/// Seconds behind a turn of a pattern in which its temperature is looked for: a sensor lags, and the next turn may come soon.
+const BEHIND_S: f64 = 5.0;
 /// Above or below the middle of a pattern by this share, a rate is one of its high or of its low ones.
 const CLEARLY: f64 = 0.1;
 
@@ -84,7 +84,7 @@ fn repeated(trace: &Trace, seen: &Seen) -> Vec<Turn> {
             continue;
         }
         is_slow = !is_slow;
-        let until = trace.index_at_time(trace.end(i).plus(Nanos::from_secs(LAG_S)));
+        let until = trace.index_at_time(trace.end(i).plus(Nanos::from_secs(BEHIND_S)));
         let around = trace.temp.extent(i, until.max(i + 1));
         if let Some(temp) = around.map(|e| if is_slow { e.max } else { e.min }) {
             let climbs = is_slow && climbs(trace, since..i, Celsius(temp));
