@@ -9,6 +9,7 @@ use mile_core::compare::{Member, Side};
 use mile_core::legs::{LegRow, leg_rows};
 use mile_core::ruler::{Ruler, Window};
 use mile_core::stages::LaneTrace;
+use mile_core::surface::is_at_random;
 use mile_core::{Context, Findings, Trace};
 use mile_figures::{LegWalks, SideWalk};
 use mile_logbook::{Logbook, LogbookError};
@@ -249,6 +250,10 @@ impl Stretch {
         let first = legs.iter().position(|l| l.name == leg)?;
         let last = legs[first..].iter().take_while(|l| l.name == leg).last()?;
         let samples = legs[first].samples.start..last.samples.end;
+        // An address drawn at random says where a sample began, and nothing of where its data were.
+        if ruler == Ruler::Address && is_at_random(trace, &legs[first]) {
+            return None;
+        }
         let mut out = Self { ruler, samples, start: 0.0, window: Window::default() };
         let ends = out.samples.clone().filter_map(|i| out.position(trace, i));
         let (from, to) = ends.fold((f64::INFINITY, f64::NEG_INFINITY), |(a, b), p| (a.min(p.0), b.max(p.1)));

@@ -148,7 +148,26 @@ fn two_sides_are_drawn_along_time_bytes_or_addresses_with_their_breaks() {
     // Without addresses there is nothing to draw along them.
     put(&bench, "c.csv", &falls_after_30_gb(900.0, false));
     let said = bench.fails(&["compare", "a.csv", "c.csv", "--figure", "g.svg", "--ruler", "address"]);
-    assert!(said.contains("no leg has addresses on two sides") && !bench.path("g.svg").exists(), "{said}");
+    assert!(
+        said.contains("no leg has addresses in an order on two sides") && !bench.path("g.svg").exists(),
+        "{said}"
+    );
+    // Nor where each sample began at an address drawn at random (Lehmer, 1951): its data were not there.
+    for name in ["d.csv", "e.csv"] {
+        let mut state = 77_777_u64;
+        let mut at_random = String::new();
+        for line in falls_after_30_gb(900.0, true).lines() {
+            state = state * 48_271 % 2_147_483_647;
+            let (row, address) = line.rsplit_once(',').unwrap();
+            let address =
+                if address.starts_with('o') { address.to_owned() } else { (state * 20).to_string() };
+            let _ = writeln!(at_random, "{row},{address}");
+        }
+        put(&bench, name, &at_random);
+    }
+    let said = bench.fails(&["compare", "d.csv", "e.csv", "--figure", "g.svg", "--ruler", "address"]);
+    assert!(said.contains("no leg has addresses in an order") && !bench.path("g.svg").exists(), "{said}");
+    bench.ok(&["compare", "d.csv", "e.csv", "--figure", "g.svg", "--ruler", "bytes"]);
     assert!(bench.fails(&["compare", "a.csv", "b.csv", "--ruler", "bytes"]).contains("--figure"));
 }
 

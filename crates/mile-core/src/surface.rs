@@ -22,7 +22,7 @@ use crate::trace::{Trace, TraceLeg};
 use crate::units::{Bytes, number};
 use baseline::{baseline, zones};
 pub use latency::SlowOperations;
-pub(crate) use passes::is_at_random;
+pub use passes::is_at_random;
 pub use passes::is_in_mixed_order;
 use passes::{Found, cells_of, pass};
 use serde::{Deserialize, Serialize};

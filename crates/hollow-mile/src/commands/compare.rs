@@ -56,7 +56,7 @@ pub(crate) fn run(args: &CompareArgs) -> Result<(), Failure> {
                 "no leg moved data on two sides, so that there is nothing to draw along the bytes"
             }
             Along::Address => {
-                "no leg has addresses on two sides, so that there is nothing to draw along them"
+                "no leg has addresses in an order on two sides, so that there is nothing to draw along them"
             }
         };
         let drawn = figure(&args.sides, &runs, args.ruler.into())?.ok_or_else(|| Failure::usage(nothing))?;

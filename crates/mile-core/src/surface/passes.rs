@@ -135,7 +135,7 @@ fn hang_together(a: (f64, f64), b: (f64, f64)) -> bool {
 }
 
 /// Whether the addresses of a leg are drawn at random: then the one that a sample began at says nothing of where its data were.
-pub(crate) fn is_at_random(trace: &Trace, leg: &TraceLeg) -> bool {
+pub fn is_at_random(trace: &Trace, leg: &TraceLeg) -> bool {
     let length = |i: usize| (trace.moved(i + 1).0 - trace.moved(i).0) as f64 / 1e6;
     let some = leg.samples.clone().take(FEW).filter(|i| length(*i) > 0.0);
     let at: Vec<(f64, f64)> = some.filter_map(|i| Some((trace.offset.get(i)?, length(i)))).collect();

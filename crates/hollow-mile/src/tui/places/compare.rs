@@ -70,8 +70,7 @@ impl View for Compare {
                 let (said, established) = found.tested();
                 let differs = match found.differs.len() {
                     0 => "no known condition differs".to_owned(),
-                    1 if found.differs[0].what.ends_with('s') => format!("{} differ", found.differs[0].what),
-                    1 => format!("{} differs", found.differs[0].what),
+                    1 => differs(&found.differs[0].what),
                     n => format!("{n} conditions differ"),
                 };
                 match said {
@@ -147,8 +146,9 @@ impl View for Compare {
         // Behind the last ruler they go where there is no room for them.
         if place.shows_rates {
             place.ruler += 1;
-        } else {
-            place.wants_rates = true;
+        } else if std::mem::replace(&mut place.wants_rates, true) {
+            state.complain("There is no room for the rates here, or no leg has them on both sides.");
+            return true;
         }
         if place.ruler >= place.walks.len() {
             (place.ruler, place.wants_rates) = (0, false);
@@ -160,6 +160,11 @@ impl View for Compare {
         let place: &mut ComparePlace = &mut state.compare;
         place.scroll = super::step(place.scroll, by, 10_000);
     }
+}
+
+/// That something differs: `cooling differs`, `notes differ`.
+fn differs(what: &str) -> String {
+    format!("{what} {}", if what.ends_with('s') { "differ" } else { "differs" })
 }
 
 /// The comparison in lines, as wide as there is room.
@@ -175,8 +180,7 @@ fn table(found: &Comparison, width: u16, theme: Theme) -> Vec<(String, Style)> {
         for d in &found.differs {
             let each: Vec<String> =
                 d.values.iter().enumerate().map(|(i, v)| format!("{} {v}", letter(i))).collect();
-            let verb = if d.what.ends_with('s') { "differ" } else { "differs" };
-            all.push((format!("{} {verb}: {}", d.what, each.join("; ")), ink));
+            all.push((format!("{}: {}", differs(&d.what), each.join("; ")), ink));
         }
     }
     let mut last = None;
