@@ -237,7 +237,11 @@ fn what_is_there_already_and_what_comes_into_the_folder_is_left_alone() {
 #[test]
 fn a_kill_among_files_leaves_what_is_listed_and_taken_away() {
     let bench = Bench::on_disk();
-    bench.write("f.course", "course \"f\"\nsample every 20 ms\nleg w\n files write, sizes 4 KiB to 64 KiB, count 900000, workers 2\n");
+    // Many files, so that it is on the way when it is killed; small ones, because all must fit what the disk has free (3.7 GB).
+    bench.write(
+        "f.course",
+        "course \"f\"\nsample every 20 ms\nleg w\n files write, sizes 4 KiB, count 900000, workers 2\n",
+    );
     bench.kill_on_the_way(&["run", "f.course", "--on", "t.bin", "--size", "2MB"], 0, 120);
     let there = on_disk(&bench.path("t.bin.files")).len();
     assert!(there > 0 && there < 900_000);

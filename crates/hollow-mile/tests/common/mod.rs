@@ -106,12 +106,13 @@ impl Bench {
     pub(crate) fn kill_on_the_way(&self, args: &[&str], lane: u32, samples: usize) {
         use mile_runner::Message;
         use mile_runner::remote::{Client, Frame};
-        let mut child = self.command(args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        let said = std::fs::File::create(self.path("said.txt")).unwrap();
+        let mut child = self.command(args).stdout(Stdio::null()).stderr(said).spawn().unwrap();
         let client = loop {
             if let Some(client) = self.sockets().iter().find_map(|s| Client::connect(s).ok()) {
                 break client;
             }
-            assert!(child.try_wait().unwrap().is_none(), "it has ended");
+            assert!(child.try_wait().unwrap().is_none(), "it has ended: {}", self.read("said.txt"));
             std::thread::sleep(std::time::Duration::from_millis(5));
         };
         let is_sample = |f: &Frame| matches!(f, Frame::Message(l, Message::Sample(_)) if *l == lane);
