@@ -579,6 +579,9 @@ pub(crate) struct SelftestArgs {
     /// Byte at which a selective test ends.
     #[arg(long, value_name = "SIZE")]
     pub(crate) to: Option<Bytes>,
+    /// Wait until the test has ended; where the newest result is not a pass, the exit code is 1.
+    #[arg(long)]
+    pub(crate) wait: bool,
     #[arg(long, value_enum, default_value_t)]
     pub(crate) format: Format,
 }

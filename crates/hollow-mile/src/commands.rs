@@ -16,5 +16,6 @@ pub(crate) mod logbook;
 pub(crate) mod report;
 pub(crate) mod resume;
 pub(crate) mod run;
+pub(crate) mod selftest;
 pub(crate) mod shell;
 pub(crate) mod watch;

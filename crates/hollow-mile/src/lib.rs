@@ -53,7 +53,7 @@ pub fn run() -> ExitCode {
         Some(Command::Bench(args)) => commands::bench::run(&args),
         Some(Command::Health(args)) => commands::health::run(&args),
         Some(Command::Watch(args)) => commands::watch::run(&args),
-        Some(Command::Selftest(args)) => commands::health::selftest(&args),
+        Some(Command::Selftest(args)) => commands::selftest::run(&args),
         Some(Command::Lab(args)) => commands::lab::run(&args),
         Some(Command::Logbook(args)) => commands::logbook::run(&args),
         Some(Command::Instrument(args)) => commands::instrument::run(&args),

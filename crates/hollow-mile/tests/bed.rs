@@ -319,7 +319,7 @@ fn the_terminal_works_on_the_console_of_the_machine() {
         String::from_utf8_lossy(&out.stdout).into_owned()
     };
     let line = format!(
-        "BED_CACHE={} python3 {BED} --tty --drives ata --put-bin {} -- './hollow-mile --logbook l.logbook; echo left'",
+        "BED_CACHE={} python3 {BED} --tty --drives ata --own --own-test 12 --put-bin {} -- './hollow-mile --logbook l.logbook; echo left'",
         cache().display(),
         env!("CARGO_BIN_EXE_hollow-mile")
     );
@@ -351,11 +351,11 @@ fn the_terminal_works_on_the_console_of_the_machine() {
         panic!("the console never showed {texts:?}:\n{screen}");
     };
     let keys = |keys: &[&str]| tmux(&[&["send-keys", "-t", "t"], keys].concat());
-    until(&["VMBATA00001", "VMBNVME0001", "2 real drives"]);
+    until(&["VMBATA00001", "VMBNVME0001", "VMBOWN00001", "3 real drives"]);
     keys(&["6"]);
     until(&["ATA SMART", "reallocated sectors", "Self-tests"]);
     keys(&["1"]);
-    until(&["2 real drives"]);
+    until(&["3 real drives"]);
     keys(&["s"]);
     until(&["A run on /dev/sda", "All that is on this drive will be lost."]);
     keys(&["Tab"]);
@@ -364,6 +364,17 @@ fn the_terminal_works_on_the_console_of_the_machine() {
     until(&["The run is done"]);
     keys(&["6"]);
     until(&["What run 1, the last on this drive, changed"]);
+    // A test that the drive makes of itself, from its beginning to its end.
+    keys(&["1"]);
+    until(&["3 real drives"]);
+    keys(&["Down", "Down"]);
+    keys(&["6"]);
+    until(&["VMBOWN00001", "none underway"]);
+    keys(&["t"]);
+    until(&["A self-test"]);
+    keys(&["s"]);
+    until(&["a test (short) is underway", "%"]);
+    until(&["short at 1000 h: completed without an error"]);
     keys(&["q"]);
     until(&["left"]);
     tmux(&["kill-server"]);
@@ -472,4 +483,121 @@ fn the_history_of_kernel_drives_goes_on_over_two_boots() {
     assert!(changes.contains("the drive now warns: reliability is degraded"), "{changes}");
     let ata = json(&two, "ata.json");
     assert!(ata["snapshots"].as_array().unwrap().len() >= 2, "{ata:#}");
+}
+
+/// Two boots, with a power cut between them, of drives that keep their counters: an NVMe controller of our own that the kernel's driver
+/// attaches over TCP, and a SATA disk whose attributes are set. What was planted is told, from the logbook, and nothing else is.
+#[test]
+fn what_happened_to_kernel_drives_over_two_boots_is_told() {
+    let disks = tempfile::tempdir().unwrap();
+    let at = disks.path().display().to_string();
+    let writes =
+        "course \"writes\"\nleg w\n write sequential, blocks 256 KiB, depth 2, over 0 MB to 32 MiB\n";
+    let scan = "course \"scan\"\nstop if errors above 20\nleg scan\n scan forward, blocks 256 KiB, depth 2, zones 4, over 33554432 B to 50331648 B\n";
+    let begin = "modprobe ext4; mkdir -p /book; mount -t ext4 $VMB_ATA /book; H=./hollow-mile; L='--logbook /book/l.logbook'\n";
+    let first = format!(
+        "mkfs.ext4 -q $VMB_ATA 2>/dev/null || mke2fs -q $VMB_ATA\n{begin}
+vmctl smart 12=41 5=0
+$H bench --format json > /out/bench.json
+for d in $VMB_OWN $VMB_BADATA; do $H health $d --keep $L; done
+$H run writes.course --on $VMB_OWN --arm VMBOWN00001 $L --format json > /out/run.json
+$H selftest $VMB_OWN short --wait > /out/test 2> /out/progress; echo $? >> /out/test
+$H health $VMB_OWN --keep $L
+umount /book; vmctl powercut; sleep 60"
+    );
+    let options = ["--own", "--own-bad", "80000:2", "--own-test", "12", "--disks", &at];
+    let Some(one) = boot(&options, &[("writes.course", writes)], &first) else { return };
+    let bench = json(&one, "bench.json");
+    let own = bench.as_array().unwrap().iter().find(|c| c["identity"]["serial"] == "VMBOWN00001");
+    let own = own.unwrap_or_else(|| panic!("{bench:#}"));
+    assert_eq!(own["identity"]["kind"], "NVMe over TCP, solid state");
+    assert_eq!((&own["limits"]["warn"], &own["limits"]["critical"]), (&75.0.into(), &85.0.into()));
+    assert_eq!(json(&one, "run.json")["status"], "done", "{}", text(&one, "log"));
+    assert_eq!(text(&one, "test"), "short at 1000 h: completed without an error\n0\n");
+    // It takes twelve seconds, and is looked at every two: how far it is rises.
+    let done: Vec<u32> = text(&one, "progress")
+        .lines()
+        .map(|l| {
+            let l = l.strip_prefix("a test (short) is underway, ").unwrap_or_else(|| panic!("{l}"));
+            l.split_once(" %").unwrap().0.parse().unwrap()
+        })
+        .collect();
+    assert!(done.len() >= 2 && done.windows(2).all(|d| d[0] < d[1]) && done[0] < 100, "{done:?}");
+
+    let second = format!(
+        "{begin}
+vmctl smart 12=42 5=8
+$H run scan.course --on $VMB_OWN $L --format json > /out/scan.json
+$H selftest $VMB_OWN extended > /out/extended
+$H selftest $VMB_OWN short > /out/second 2>&1; echo $? >> /out/second
+$H selftest $VMB_OWN abort > /out/abort
+$H selftest $VMB_OWN short --wait --format json > /out/test.json; echo $? > /out/code
+$H selftest $VMB_BADATA short > /out/ata-first
+vmctl tested 0xf9 0
+$H selftest $VMB_BADATA extended > /out/ata-second 2>&1; echo $? >> /out/ata-second
+$H selftest $VMB_BADATA status --wait > /out/ata 2> /out/ata-progress &
+seen() {{ for i in $(seq 300); do grep -q \"$1\" /out/ata-progress && break; sleep 0.2; done; }}
+seen '10 % done'; vmctl tested 0xf4 0; seen '60 % done'; vmctl tested 0x74 777; wait $!; echo $? >> /out/ata
+for d in $VMB_OWN $VMB_BADATA; do $H health $d --keep $L; done
+$H health $VMB_OWN --history $L --format json > /out/own.json
+$H health $VMB_BADATA --history $L --format json > /out/ata.json
+umount /book"
+    );
+    let options = [&options[..], &["--own-fails", "80000"]].concat();
+    let two = boot(&options, &[("scan.course", scan)], &second).unwrap();
+    let unreadable = &json(&two, "scan.json")["findings"]["unreadable_blocks"];
+    assert_eq!(unreadable.as_array().unwrap().len(), 1, "{unreadable:#}");
+    let (low, high) = (unreadable[0]["start_byte"].as_u64(), unreadable[0]["end_byte"].as_u64());
+    assert_eq!((low, high), (Some(80_000 * 512), Some(80_002 * 512)));
+    // A test does not end another that is underway, on either kind of drive.
+    assert!(text(&two, "extended").contains("a test (extended) is underway"), "{}", text(&two, "extended"));
+    for (name, kind) in [("second", "extended"), ("ata-second", "short")] {
+        let said = text(&two, name);
+        assert!(said.contains(&format!("a self-test ({kind}) is underway in the drive")), "{name}: {said}");
+        assert!(said.ends_with("\n1\n"), "{name}: {said}");
+    }
+    assert!(
+        text(&two, "abort").contains("extended at 1000 h: aborted by a command"),
+        "{}",
+        text(&two, "abort")
+    );
+    let newest = &json(&two, "test.json")["results"][0];
+    assert_eq!((&newest["passed"], &newest["block"]), (&false.into(), &80_000.into()), "{newest:#}");
+    assert_eq!(text(&two, "code").trim(), "1");
+    let progress = text(&two, "ata-progress");
+    assert!(progress.contains("10 % done") && progress.contains("60 % done"), "{progress}");
+    assert_eq!(text(&two, "ata"), "short at 4660 h: failed in the read element, first at block 777\n1\n");
+
+    let own = json(&two, "own.json");
+    let ledger = &own["ledger"]["runs"][0];
+    let host = ledger["host_bytes"].as_i64().unwrap();
+    assert!((host - (32 << 20)).abs() <= 2 * 512_000, "{ledger:#}");
+    // Nothing went backwards, and nothing was replaced.
+    assert_eq!(own["remarks"], Value::Array(Vec::new()), "{own:#}");
+    let ata = json(&two, "ata.json");
+    let told = |story: &Value| -> Vec<String> {
+        let changes = story["since"][0]["changes"].as_array().unwrap().iter();
+        changes.map(|c| c["what"].as_str().unwrap().to_owned()).collect()
+    };
+    // Worst first. How often a block is read until it is known that it alone is bad is not fixed; each time counts as an error.
+    let of_own = told(&own);
+    let names: Vec<&str> = of_own.iter().map(|w| w.split_once(": ").unwrap().0).collect();
+    let planted = [
+        "uncorrected media errors",
+        "failed self-tests",
+        "entries in the error log",
+        "unsafe shutdowns",
+        "bytes written",
+        "bytes read",
+        "power cycles",
+    ];
+    assert_eq!(names, planted, "{of_own:#?}");
+    for whole in ["failed self-tests: 1, after 0", "unsafe shutdowns: 1, after 0", "power cycles: 2, after 1"]
+    {
+        assert!(of_own.iter().any(|w| w == whole), "{of_own:#?}");
+    }
+    assert_eq!(
+        told(&ata),
+        ["failed self-tests: 1, after 0", "reallocated sectors: 8, after 0", "power cycles: 42, after 41"]
+    );
 }

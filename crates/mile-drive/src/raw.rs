@@ -26,6 +26,10 @@ pub enum RawError {
     NotOffered,
     #[error("raw access is refused ({0}); it needs the rights of an administrator")]
     NotAllowed(io::Error),
+    #[error(
+        "a self-test ({kind}) is underway in the drive, {done} % done, and a new one would end it; wait for it, or abort it first"
+    )]
+    Underway { kind: &'static str, done: u8 },
     #[error("the drive answered with status {0:#06x}")]
     Status(u16),
     #[error("the drive answered with sense {key:x}h/{asc:02x}h/{ascq:02x}h")]

@@ -1,20 +1,16 @@
-//! `hollow-mile health` and `hollow-mile selftest`: what a drive tells of itself, and its own tests.
+//! `hollow-mile health`: what a drive tells of itself, now and over time.
 
 use super::watch;
-use crate::cli::{Format, HealthArgs, SelftestArgs, SelftestRequest};
+use crate::cli::{Format, HealthArgs};
 use crate::figure::write_figure;
 use crate::history::{self, Ask};
 use crate::{tables, text};
 use mile_bench::Failure;
-use mile_bench::bench::{self, Card};
+use mile_bench::bench;
 use mile_bench::lab::change;
 use mile_bench::session::logbook_path;
 use mile_core::health::{Origin, Snapshot};
-use mile_drive::block::probe::{self, TestRequest};
 use mile_drive::clock::unix_seconds;
-use mile_drive::health::TestKind;
-use mile_drive::raw::RawError;
-use mile_drive::sysfs::Roots;
 use serde::Serialize;
 use std::path::Path;
 
@@ -130,58 +126,4 @@ struct Beside<'a> {
     version: u32,
     drives: [&'a str; 2],
     snapshots: [&'a Snapshot; 2],
-}
-
-pub(crate) fn selftest(args: &SelftestArgs) -> Result<(), Failure> {
-    if args.drive.starts_with("sim:") {
-        return Err(Failure::usage(
-            "self-tests: a simulated drive has no time between commands; it tests itself in a run, with `self-test short` in a course",
-        ));
-    }
-    let roots = Roots::system();
-    let found = bench::find(&roots, &args.drive)?;
-    let refused = |e: RawError| Failure::run(format!("self-tests of {}: {e}", found.node.display()));
-    let request = match args.request {
-        SelftestRequest::Short => Some(TestRequest::Start(TestKind::Short)),
-        SelftestRequest::Extended => Some(TestRequest::Start(TestKind::Extended)),
-        SelftestRequest::Conveyance => Some(TestRequest::Start(TestKind::Conveyance)),
-        SelftestRequest::Selective => {
-            let (from, to) = args.from.zip(args.to).ok_or_else(|| {
-                Failure::usage("a selective self-test needs --from and --to, such as --from 100GB --to 120GB")
-            })?;
-            let (block, end) = (found.logical_block.0.max(1), found.capacity.0);
-            if from >= to || to.0 > end {
-                return Err(Failure::usage(format!(
-                    "--from {from} and --to {to} are no stretch of {}, which has {}",
-                    found.node.display(),
-                    found.capacity
-                )));
-            }
-            Some(TestRequest::Selective(from.0 / block, to.0.div_ceil(block) - 1))
-        }
-        SelftestRequest::Abort => Some(TestRequest::Abort),
-        SelftestRequest::Status => None,
-    };
-    if args.request != SelftestRequest::Selective && (args.from.is_some() || args.to.is_some()) {
-        return Err(Failure::usage("--from and --to belong to a selective self-test"));
-    }
-    if let Some(request) = request {
-        probe::request_test(&found, request).map_err(refused)?;
-    }
-    let card = Card::real(found.clone(), probe::probe(&roots, &found));
-    let health = card.health.as_ref();
-    let Some(test) = health.and_then(|h| h.self_test.as_ref()) else {
-        let missing = health.map_or(&[][..], |h| &h.missing);
-        let why = missing.iter().find(|m| m.starts_with("Self-tests")).or(missing.first());
-        return Err(Failure::run(format!(
-            "{}: {}",
-            found.node.display(),
-            why.map_or("Self-tests: not offered by this drive", String::as_str)
-        )));
-    };
-    match args.format {
-        Format::Json => text::say(&serde_json::to_string_pretty(test)?),
-        Format::Text => text::say(&text::self_test(test).join("\n")),
-    }
-    Ok(())
 }

@@ -72,6 +72,9 @@ pub struct Found {
     pub folder: PathBuf,
     /// How it is attached.
     pub transport: Transport,
+    /// The network that an NVMe drive is attached over, as the kernel names it (`tcp`, `rdma`, `fc`); `None` over PCI Express.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fabric: Option<String>,
     /// Model, where the drive tells.
     pub model: Option<String>,
     /// Serial number, where the drive tells.
@@ -132,7 +135,12 @@ impl Found {
             (_, false) => ", solid state",
         };
         let zoned = if self.zoned == "none" { String::new() } else { format!(", zoned ({})", self.zoned) };
-        format!("{}{medium}{zoned}", self.transport.words())
+        let fabric = match self.fabric.as_deref() {
+            None => String::new(),
+            Some("fc") => " over Fibre Channel".into(),
+            Some(name) => format!(" over {}", name.to_uppercase()),
+        };
+        format!("{}{fabric}{medium}{zoned}", self.transport.words())
     }
 
     /// Why it may not be written to as it stands; empty where it may, once it is armed.
@@ -261,6 +269,10 @@ fn read(roots: &Roots, tables: &Tables, stack: &Stack, name: &str, folder: PathB
         node: roots.dev.join(name),
         number: device_number,
         transport,
+        fabric: controller_folder(&folder)
+            .filter(|_| transport == Transport::Nvme)
+            .and_then(|c| text(c.join("transport")))
+            .filter(|t| t != "pcie"),
         model,
         serial,
         firmware,

@@ -393,6 +393,12 @@ pub fn request_test(found: &Found, request: TestRequest) -> Result<(), RawError>
         std::io::ErrorKind::PermissionDenied => RawError::NotAllowed(e),
         _ => RawError::Io(e),
     })?;
+    // An ATA drive would silently end the one underway (ACS-4, SMART EXECUTE OFF-LINE IMMEDIATE); an NVMe drive refuses.
+    if request != TestRequest::Abort
+        && let Some((kind, done)) = test_underway(found.transport, &file)
+    {
+        return Err(RawError::Underway { kind: kind.word(), done });
+    }
     match found.transport {
         Transport::Nvme => {
             let page = raw::nvme_identify(&file, 1, 0)?;
@@ -430,4 +436,16 @@ pub fn request_test(found: &Found, request: TestRequest) -> Result<(), RawError>
             raw::ata(&file, &AtaCommand::smart(0xd4, code, false)).map(|_| ())
         }
     }
+}
+
+/// The kind, and percent done, of a self-test that is underway; `None` where none is, or the drive does not say.
+fn test_underway(transport: Transport, file: &File) -> Option<(TestKind, u8)> {
+    let tests = if transport == Transport::Nvme {
+        nvme::selftest::decode(&raw::nvme_log(file, 0x06, nvme::selftest::LENGTH).ok()?)?
+    } else {
+        let (data, _) = raw::ata(file, &AtaCommand::smart(0xd0, 0, true)).ok()?;
+        let log = raw::ata(file, &AtaCommand::smart(0xd5, 0x06, true)).ok();
+        ata::self_test(&SmartData::decode(&data, None)?, log.as_ref().map(|(log, _)| log.as_slice()))
+    };
+    tests.running
 }
