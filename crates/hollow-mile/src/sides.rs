@@ -26,7 +26,7 @@ pub(crate) fn rows_of(
     found: &Findings,
 ) -> Vec<LegRow> {
     let lane = LaneTrace { name: &head.name, trace, context, series, number: number as u32 };
-    let mut rows = leg_rows(&lane, found);
+    let mut rows = leg_rows(&lane, &found.legs);
     // What was stated counts where nothing was logged.
     for row in &mut rows {
         row.ambient_c = row.ambient_c.or(head.situation.ambient.map(|a| a.0));

@@ -1,21 +1,22 @@
 //! What was measured against what is claimed, and what could excuse the difference.
 
+pub mod conditions;
+pub mod excuses;
 pub mod stated;
 
-use crate::findings::{Cause, Context, Findings};
+use crate::context::Context;
+use crate::figures::Plateau;
 use crate::legs::{FigureName, LegRow};
 use crate::sample::Op;
 use crate::trace::Trace;
-use crate::units::{Rate, number};
+use crate::units::Rate;
+use conditions::ClaimedFigure;
+use excuses::{Seen, Stretch};
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
 
-/// Share of the drive in use from which it may excuse a lower rate.
-const FULL: f64 = 0.5;
 /// Bytes of an operation on the mean, up to which a leg is none that a sequential rate is claimed for.
 const SMALL: f64 = 65_536.0;
-/// A rate within this share of the link's ceiling is the link's.
-const AT_CEILING: f64 = 0.9;
 
 /// A measured figure beside the claimed one.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -36,23 +37,23 @@ pub struct ClaimFound {
 pub(crate) fn claims(
     trace: &Trace,
     context: &Context,
-    found: &Findings,
+    (plateaus, seen): (&[Plateau], Seen<'_>),
     fitting: &HashSet<&str>,
 ) -> Vec<ClaimFound> {
     let mut all = Vec::new();
     for (op, claimed) in [(Op::Write, context.rated_write), (Op::Read, context.rated_read)] {
         let Some(claimed) = claimed.filter(|c| c.0 > 0.0) else { continue };
-        let mut plateaus = found.plateaus.iter().filter(|p| p.op == op && fitting.contains(p.leg.as_str()));
+        let mut plateaus = plateaus.iter().filter(|p| p.op == op && fitting.contains(p.leg.as_str()));
         let Some(first) = plateaus.next() else { continue };
         all.push(against(
             op.word(),
             "first plateau",
             claimed,
             first.mean_mb_s,
-            excuses(trace, context, found, first.start_s, first.end_s),
+            excuses(trace, context, seen, first.start_s, first.end_s),
         ));
         if let Some(last) = plateaus.next_back() {
-            let excuses = excuses(trace, context, found, last.start_s, last.end_s);
+            let excuses = excuses(trace, context, seen, last.start_s, last.end_s);
             all.push(against(op.word(), "last plateau", claimed, last.mean_mb_s, excuses));
         }
     }
@@ -96,11 +97,11 @@ pub fn claimed_figures(trace: &Trace, context: &Context, rows: &[LegRow]) -> Vec
         let load = context.loads.iter().find(|l| l.leg == row.leg);
         for claim in context.stated.iter().filter(|c| load.is_some_and(|l| c.fits(l))) {
             match claim.figure {
-                stated::ClaimedFigure::Rate => add(row, "rate", "MB/s", claim.value),
-                stated::ClaimedFigure::Operations => add(row, "operations", "1/s", claim.value),
-                stated::ClaimedFigure::P50 => add(row, "p50", "µs", claim.value),
-                stated::ClaimedFigure::P99 => add(row, "p99", "µs", claim.value),
-                stated::ClaimedFigure::Temperature => {}
+                ClaimedFigure::Rate => add(row, "rate", "MB/s", claim.value),
+                ClaimedFigure::Operations => add(row, "operations", "1/s", claim.value),
+                ClaimedFigure::P50 => add(row, "p50", "µs", claim.value),
+                ClaimedFigure::P99 => add(row, "p99", "µs", claim.value),
+                ClaimedFigure::Temperature => {}
             }
         }
         let rated = match row.op {
@@ -127,7 +128,7 @@ fn against(op: &str, which: &str, claimed: Rate, measured: f64, excuses: Vec<Str
 }
 
 /// What was so between two times that a claim is not made for.
-fn excuses(trace: &Trace, context: &Context, found: &Findings, from: f64, to: f64) -> Vec<String> {
+fn excuses(trace: &Trace, context: &Context, seen: Seen<'_>, from: f64, to: f64) -> Vec<String> {
     let index = |s: f64| trace.index_at_time(crate::units::Nanos::from_secs(s));
     let (first, end) = (index(from), index(to).max(index(from) + 1).min(trace.len()));
     // A read goes past the write cache.
@@ -139,47 +140,7 @@ fn excuses(trace: &Trace, context: &Context, found: &Findings, from: f64, to: f6
         fill: trace.fill.extent(first, end).map(|e| e.mean),
         cache_by: (!reads).then_some(from + 1.0),
     };
-    stretch.excuses(context, found)
-}
-
-/// A time in which something was measured.
-struct Stretch {
-    from: f64,
-    to: f64,
-    rate: Option<Rate>,
-    /// Share of the drive in use.
-    fill: Option<f64>,
-    /// By when the write cache may have been exhausted to count; `None` where it does not matter.
-    cache_by: Option<f64>,
-}
-
-impl Stretch {
-    fn excuses(&self, context: &Context, found: &Findings) -> Vec<String> {
-        let mut all = Vec::new();
-        if let Some(link) = context.link.filter(|link| self.rate.is_some_and(|r| r.0 > AT_CEILING * link.0)) {
-            all.push(format!("the link carries {} MB/s at the most", number(link.mb_s())));
-        }
-        if let Some(fill) = self.fill.filter(|f| *f >= FULL) {
-            all.push(format!("{:.0} % of the drive was in use", 100.0 * fill));
-        }
-        if found.throttling.episodes.iter().any(|e| e.start_s < self.to && self.from < e.end_s) {
-            all.push("it was throttled by heat".into());
-        }
-        // Since it had last recovered.
-        let cache =
-            self.cache_by.and_then(|by| {
-                found.breaks.iter().rev().find(|b| {
-                    b.at_s <= by && matches!(b.cause, Cause::CacheExhausted | Cause::CacheRecovered)
-                })
-            });
-        if cache.is_some_and(|b| b.cause == Cause::CacheExhausted) {
-            all.push("the write cache was exhausted".into());
-        }
-        if found.interference.iter().any(|i| i.kind != "gap" && i.start_s < self.to && self.from < i.end_s) {
-            all.push("others were on the drive or the host for part of it".into());
-        }
-        all
-    }
+    stretch.excuses(context, seen)
 }
 
 #[cfg(test)]

@@ -6,7 +6,6 @@
 //! Heat that a slower stream does not make, and cache that it gives time to recover, are not credited: what is said to be
 //! held is held on the safe side. Time in which the drive took nothing counts as such.
 
-use crate::findings::Context;
 use crate::sample::Op;
 use crate::trace::{Trace, TraceLeg};
 use crate::units::{Bytes, Rate};
@@ -84,10 +83,10 @@ struct Replay {
 }
 
 /// Demands against a run: against the leg that wrote most of it. Empty where nothing was written.
-pub fn demands(trace: &Trace, context: &Context) -> Vec<DemandFound> {
+pub fn demands(trace: &Trace, demands: &[Demand], capacity: Option<Bytes>) -> Vec<DemandFound> {
     let writes = trace.legs().iter().filter(|l| l.op == Op::Write);
     let Some(leg) = writes.max_by_key(|l| moved(trace, l)) else { return Vec::new() };
-    context.demands.iter().filter_map(|d| demand(trace, leg, d, context.capacity)).collect()
+    demands.iter().filter_map(|d| demand(trace, leg, d, capacity)).collect()
 }
 
 fn moved(trace: &Trace, leg: &TraceLeg) -> u64 {

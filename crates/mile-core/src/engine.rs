@@ -3,8 +3,10 @@
 //! A leg that has ended is cut into plateaus once; the leg underway is cut anew at each look. Which breaks there are, and what they are put down to,
 //! is worked out from all of the run each time, so that a look at a run that has ended is what its findings say.
 
+use crate::breaks::Break;
 use crate::causes::{Scene, Seen};
-use crate::findings::{Break, Context, Hollow};
+use crate::context::Context;
+use crate::hollow::Hollow;
 use crate::leg_name::LegName;
 use crate::plateaus::{self, Cut, Edge, Settings, Stretch};
 use crate::sample::Op;

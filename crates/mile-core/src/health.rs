@@ -7,6 +7,7 @@ pub mod changes;
 pub mod ledger;
 pub mod projection;
 
+use crate::units::{Bytes, thousands};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
@@ -153,6 +154,15 @@ impl Counter {
                 | Self::UncorrectableSectors
                 | Self::FailedSelfTests
         )
+    }
+}
+
+/// A value in its unit.
+pub fn value(counter: Counter, v: u64) -> String {
+    match counter {
+        Counter::WrittenBytes | Counter::ReadBytes | Counter::FlashWrittenBytes => Bytes(v).to_string(),
+        Counter::UsedPct | Counter::SparePct | Counter::SpareThresholdPct => format!("{v} %"),
+        _ => thousands(&v.to_string()),
     }
 }
 
@@ -415,7 +425,7 @@ impl History {
                         "the counter of {name} may have been full meanwhile: it is counted anew from here"
                     ),
                     Step::Back => {
-                        let [before, after] = [before, after].map(|v| changes::value(counter, v));
+                        let [before, after] = [before, after].map(|v| value(counter, v));
                         format!("{name} went back, from {before} to {after}: they are counted anew from here")
                     }
                 };

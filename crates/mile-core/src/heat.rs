@@ -20,6 +20,8 @@ const LEAST_STEPS: usize = 4;
 const LEAST_S: f64 = 20.0;
 /// Widest interval with which a settling temperature is worth telling, °C.
 const WIDEST: f64 = 30.0;
+/// A settling temperature is known when its interval reaches no further than this either way, °C.
+pub const KNOWN_C: f64 = 2.0;
 /// Points that a curve is reduced to.
 const POINTS: usize = 400;
 
@@ -42,8 +44,7 @@ pub struct HeatFit {
 impl HeatFit {
     /// Whether the settling temperature is known well enough to be told while a run is underway: to 2 °C either way.
     pub fn is_known(&self) -> bool {
-        self.high - self.settles <= crate::thermal::KNOWN_C
-            && self.settles - self.low <= crate::thermal::KNOWN_C
+        self.high - self.settles <= KNOWN_C && self.settles - self.low <= KNOWN_C
     }
 }
 

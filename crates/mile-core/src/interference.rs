@@ -1,10 +1,10 @@
 //! Times that are not as the others of a leg: others' I/O on the same drive, processor time stolen from the host, gaps in the log,
 //! and stalls, in which the drive itself gave no answer.
 
-use crate::findings::Interference;
 use crate::sample::Op;
 use crate::stats::{mean_sd, median};
 use crate::trace::Trace;
+use serde::{Deserialize, Serialize};
 use std::ops::Range;
 
 /// Share of the median rate under load from which others' I/O is interference, and the least that counts, MB/s: what a journal or a log
@@ -25,6 +25,15 @@ const MOST: usize = 1000;
 /// Share of a time without an answer that the slowest operation behind it must have taken. Where the host did not ask, because it kept to
 /// a pace or was held up itself, the operation behind it is as quick as any.
 const WAITED: f64 = 0.5;
+
+/// A stretch of time in which something else had a hand in it.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[expect(missing_docs, reason = "the format's own names say it")]
+pub struct Interference {
+    pub start_s: f64,
+    pub end_s: f64,
+    pub kind: String,
+}
 
 /// The intervals, in the order of time; those of different kinds may lie on each other.
 pub(crate) fn intervals(trace: &Trace) -> Vec<Interference> {

@@ -2,8 +2,8 @@
 
 use crate::channel::Series;
 use crate::consistency;
+use crate::figures::LegFigures;
 use crate::files::{FileFigures, FileStep};
-use crate::findings::Findings;
 use crate::latencies::LegLatencies;
 use crate::leg_name::LegName;
 use crate::repeats::Figure;
@@ -169,7 +169,7 @@ impl LegRow {
 }
 
 /// The legs of a lane, a row each, in the order of time. The parts of a leg that was paused or interrupted are one row.
-pub fn leg_rows(lane: &LaneTrace<'_>, found: &Findings) -> Vec<LegRow> {
+pub fn leg_rows(lane: &LaneTrace<'_>, figures: &[LegFigures]) -> Vec<LegRow> {
     let trace = lane.trace;
     let mut groups: Vec<Vec<usize>> = Vec::new();
     for (i, leg) in trace.legs().iter().enumerate() {
@@ -193,12 +193,17 @@ pub fn leg_rows(lane: &LaneTrace<'_>, found: &Findings) -> Vec<LegRow> {
             let name = trace.legs()[group[0]].name.as_str();
             let histogram = histograms.get_mut(name).and_then(VecDeque::pop_front);
             let files = files.get_mut(name).and_then(VecDeque::pop_front).cloned();
-            LegRow { files, ..row(lane, found, group, histogram) }
+            LegRow { files, ..row(lane, figures, group, histogram) }
         })
         .collect()
 }
 
-fn row(lane: &LaneTrace<'_>, found: &Findings, group: &[usize], histogram: Option<&LegLatencies>) -> LegRow {
+fn row(
+    lane: &LaneTrace<'_>,
+    figures: &[LegFigures],
+    group: &[usize],
+    histogram: Option<&LegLatencies>,
+) -> LegRow {
     let LaneTrace { trace, context, .. } = *lane;
     let legs: Vec<&TraceLeg> = group.iter().map(|i| &trace.legs()[*i]).collect();
     let loaded: Vec<&TraceLeg> = legs.iter().copied().filter(|l| l.op != Op::Idle).collect();
@@ -236,7 +241,7 @@ fn row(lane: &LaneTrace<'_>, found: &Findings, group: &[usize], histogram: Optio
         first_tenth_mb_s: even.map(|e| e.first_tenth_mb_s),
         last_tenth_mb_s: even.map(|e| e.last_tenth_mb_s),
         worst_second_mb_s: even.map(|e| e.worst_second_mb_s),
-        cache_bytes: group.iter().find_map(|i| found.legs.get(*i)?.cache_bytes),
+        cache_bytes: group.iter().find_map(|i| figures.get(*i)?.cache_bytes),
         min_c: extents().map(|e| e.min).reduce(f64::min),
         mean_c: mean(trace, own, |i| trace.temp.get(i)),
         max_c,
@@ -435,7 +440,7 @@ mod tests {
             lane(&[("w / repeat 1", 400.0, 50.0), ("pause", 0.0, 40.0), ("w / repeat 2", 300.0, 48.0)]);
         let found = findings(&trace, &context);
         let of = LaneTrace { name: "", trace: &trace, context: &context, series: &series, number: 0 };
-        let rows = leg_rows(&of, &found);
+        let rows = leg_rows(&of, &found.legs);
         assert_eq!(rows.len(), 3);
         let (a, pause) = (&rows[0], &rows[1]);
         // 19 s at 400 MB/s and one at 200.

@@ -3,29 +3,37 @@
 //! Everything here is a pure function of its arguments. There is no I/O, no clock, no thread and no screen,
 //! so that a finding is the same whether the run is live, archived or imported.
 
+pub mod breaks;
+pub mod cache;
 pub mod causes;
 pub mod channel;
 pub mod claims;
 pub mod compare;
 pub mod consistency;
+pub mod context;
 pub mod copies;
 mod cycles;
 pub mod demand;
 mod digest;
 pub mod engine;
 pub mod faults;
+pub mod figures;
 pub mod files;
 pub mod findings;
 pub mod fleet;
 pub mod health;
 pub mod heat;
+pub mod hollow;
 mod interference;
 pub mod latencies;
+pub mod ledger;
 pub mod leg_name;
 pub mod legs;
 pub mod live;
 pub mod moments;
 pub mod next_step;
+pub mod pauses;
+pub mod places;
 pub mod plateaus;
 pub mod pyramid;
 pub mod repeats;

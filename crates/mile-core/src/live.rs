@@ -7,8 +7,10 @@
 //! A look costs more the longer the leg is, so that the time between two looks grows with it: each sample costs about the same, however long the
 //! run is. Where the newest rates differ from those before them, or something waits to be told, looks come sixteen times as often as otherwise.
 
+use crate::breaks::Break;
+use crate::context::Context;
 use crate::engine::{Engine, Look};
-use crate::findings::{self, Break, Context, Findings};
+use crate::findings::{self, Findings};
 use crate::heat::{self, HeatFit};
 use crate::plateaus::Settings;
 use crate::sample::{Op, Sample};

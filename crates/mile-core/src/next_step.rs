@@ -1,15 +1,26 @@
 //! What to run next, so that a doubtful break becomes a sure one: the cheapest course that gives the candidates different outcomes.
 
+use crate::breaks::{Break, Cause};
 use crate::causes::{address, weight_of};
-use crate::findings::{Break, Cause, Context, NextStep};
+use crate::context::Context;
 use crate::sample::Op;
 use crate::trace::{Trace, TraceLeg};
 use crate::units::{Bytes, Nanos};
+use serde::{Deserialize, Serialize};
 
 /// Confidence from which a break needs no further run.
 pub const SURE: f64 = 0.95;
 /// The surface is read again so far to either side of a break, share of the drive.
 const AROUND: f64 = 0.02;
+
+/// What to run next.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct NextStep {
+    /// Why and what, in words.
+    pub text: String,
+    /// A course that can be run as it is.
+    pub course: Option<String>,
+}
 
 /// The cheapest run that would make the least sure break surer; `None` where every break is at least that sure.
 pub fn next_step(trace: &Trace, context: &Context, breaks: &[Break]) -> Option<NextStep> {

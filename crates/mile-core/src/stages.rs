@@ -1,7 +1,7 @@
 //! Lanes of a run side by side: what each drive did, and how warm it became, in each leg.
 
 use crate::channel::Series;
-use crate::findings::Context;
+use crate::context::Context;
 use crate::trace::Trace;
 use serde::{Deserialize, Serialize};
 

@@ -11,40 +11,28 @@
 
 mod baseline;
 mod latency;
+mod map;
 mod passes;
 pub mod refine;
 mod stale;
+mod view;
 
-use crate::findings::Hollow;
+use crate::hollow::Hollow;
 use crate::sample::Op;
 use crate::stats;
 use crate::trace::{Trace, TraceLeg};
-use crate::units::{Bytes, number};
-use baseline::{baseline, zones};
-pub use latency::SlowOperations;
-pub use passes::is_at_random;
-pub use passes::is_in_mixed_order;
-use passes::{Found, cells_of, pass};
-use serde::{Deserialize, Serialize};
+use baseline::{LEAST_DEPTH, zones};
+pub use map::{Instead, Order, Pass, Passing, RecordingZone, Surface};
+use passes::{Found, pass};
+pub use passes::{is_at_random, is_in_mixed_order};
 use std::ops::Range;
+use view::{JOIN, Slow, View, runs};
 
 /// Cells that the grid has at the most, and as many as there are zones, up to [`MOST_ZONES`].
 const MOST_CELLS: usize = 4096;
 const MOST_ZONES: usize = 100_000;
-/// False discovery rate.
-const FALSE_DISCOVERIES: f64 = 0.01;
-/// Least depth of a hollow, as a difference of logarithms: 8 %, as for a break.
-const LEAST_DEPTH: f64 = 0.083;
 /// Cells from which a stretch is more than a moment: single slow operations make one cell slow in one pass, and at times two.
 const LEAST_CELLS: usize = 3;
-/// Share of the cells of a stretch that are slow.
-const SOLID: f64 = 0.7;
-/// Share of its depth to which the cells of a hollow are followed at its edges.
-const EDGE: f64 = 0.5;
-/// Cells between two hollows that are one.
-const JOIN: usize = 2;
-/// Cells at the baseline, as a sum of what speaks against them, behind which a stretch does not go on.
-const AGAINST: f64 = 3.0;
 /// Half of the visits in a row, or of the cells of a pass in the order of addresses, over which the rate of a pass is followed in time.
 const WINDOW: usize = 12;
 /// Share of the shorter one that two stretches of different passes share, when they are the same.
@@ -56,171 +44,8 @@ const OTHERS: f64 = 0.3;
 /// Share of the time in which a drive has to count as throttled for a slow stretch to be heat.
 const THROTTLED: f64 = 0.3;
 
-/// The order in which a pass went.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Order {
-    /// From low addresses to high ones.
-    Forward,
-    /// From high ones to low ones.
-    Backward,
-    /// In another.
-    Other,
-}
-
-impl Order {
-    /// In words.
-    pub fn words(self) -> &'static str {
-        match self {
-            Self::Forward => "forward",
-            Self::Backward => "backward",
-            Self::Other => "in mixed order",
-        }
-    }
-}
-
 /// Neighbouring recording zones of a disk differ by a few percent; a baseline that falls to less than this share of what it was is none of them.
 const ZONES_APART: f64 = 0.8;
-
-/// A pass over the surface.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Pass {
-    /// Name of its leg.
-    pub leg: String,
-    /// What it did.
-    pub op: Op,
-    /// In which order.
-    pub order: Order,
-    /// When it began, seconds since the start of the run.
-    pub start_s: f64,
-    /// When it ended.
-    pub end_s: f64,
-    /// Rate of each cell, MB/s; `None` where it did not go.
-    pub mb_s: Vec<Option<f64>>,
-    /// Half of the operations in a cell took no longer, µs; empty where latencies were not read.
-    #[serde(default)]
-    pub p50_us: Vec<Option<f64>>,
-    /// 99 of 100 took no longer, µs: the largest of its samples.
-    #[serde(default)]
-    pub p99_us: Vec<Option<f64>>,
-    /// Slowest operation, µs.
-    #[serde(default)]
-    pub slowest_us: Vec<Option<f64>>,
-    /// Temperature at which a cell was read, °C; empty where it was not read.
-    #[serde(default)]
-    pub temp_c: Vec<Option<f64>>,
-}
-
-/// A stretch of addresses with one baseline.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
-pub struct RecordingZone {
-    /// First byte.
-    pub start_byte: u64,
-    /// One past the last.
-    pub end_byte: u64,
-    /// Rate of what is not weak in it, MB/s.
-    pub mb_s: f64,
-}
-
-/// What makes a slow stretch of one pass no hollow.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Instead {
-    /// The drive was throttled.
-    Heat,
-    /// Others moved data.
-    Others,
-    /// Another pass, which went there too, did not show it.
-    OnePassOnly,
-    /// It was slow until it was written anew: the data were old, and the place is not weak.
-    StaleData,
-}
-
-impl Instead {
-    /// In words.
-    pub fn words(self) -> &'static str {
-        match self {
-            Self::Heat => "the drive was throttled there by heat",
-            Self::Others => "other I/O on the drive",
-            Self::OnePassOnly => "another pass went there and does not show it",
-            Self::StaleData => "it held old data, and is as fast as the rest since it was written again",
-        }
-    }
-}
-
-/// A slow stretch that is no hollow.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Passing {
-    /// First byte.
-    pub start_byte: u64,
-    /// One past the last.
-    pub end_byte: u64,
-    /// The leg that showed it.
-    pub leg: String,
-    /// How far below the baseline, percent.
-    pub depth_pct: f64,
-    /// What it is instead.
-    pub instead: Instead,
-}
-
-/// The surface as a run shows it.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-pub struct Surface {
-    /// First byte of the first cell.
-    pub start_byte: u64,
-    /// Bytes of a cell.
-    pub cell_bytes: f64,
-    /// The passes, in the order of time.
-    pub passes: Vec<Pass>,
-    /// Baseline of each cell over all passes, MB/s; `None` where no pass went.
-    pub baseline_mb_s: Vec<Option<f64>>,
-    /// Stretches with one baseline each: one on flash, those of a disk from the outer tracks to the inner ones.
-    pub recording_zones: Vec<RecordingZone>,
-    /// Addresses that no pass looked at, from and to.
-    pub not_looked_at: Vec<(u64, u64)>,
-    /// Slow stretches that are no hollows.
-    pub passing: Vec<Passing>,
-    /// Noise of a cell as a share of its rate: standard deviation.
-    pub noise: f64,
-}
-
-impl Surface {
-    /// Address of the start of a cell.
-    pub fn at(&self, cell: usize) -> u64 {
-        self.start_byte + (cell as f64 * self.cell_bytes) as u64
-    }
-
-    /// How it was looked at and what its baseline is, in one sentence without its full stop.
-    pub fn sentence(&self) -> String {
-        let orders: Vec<&str> = self.passes.iter().map(|p| p.order.words()).collect();
-        let passes = if orders.len() == 1 { "pass".to_owned() } else { "passes".to_owned() };
-        let base = match self.recording_zones.as_slice() {
-            [] => "no baseline".to_owned(),
-            [one] => format!("the baseline is flat at {} MB/s", number(one.mb_s)),
-            [first, .., last] => format!(
-                "the baseline goes down from {} to {} MB/s in {} recording zones",
-                number(first.mb_s),
-                number(last.mb_s),
-                self.recording_zones.len()
-            ),
-        };
-        format!(
-            "{} {passes} ({}) over {} to {}; {base}; a cell of {} scatters by {:.1} %",
-            orders.len(),
-            orders.join(", "),
-            Bytes(self.start_byte),
-            Bytes(self.at(self.baseline_mb_s.len())),
-            Bytes(self.cell_bytes as u64),
-            100.0 * self.noise
-        )
-    }
-
-    /// Whether passes went in different orders, so that what goes with the time does not go with the address.
-    pub fn has_several_orders(&self) -> bool {
-        self.passes.iter().any(|p| p.order != self.passes[0].order)
-            || self.passes.iter().filter(|p| p.order == Order::Other).count() > 1
-    }
-}
 
 /// The surface as a trace shows it, and its hollows in the order of addresses. `None` where no leg goes over a range of addresses.
 pub fn surface(trace: &Trace) -> Option<(Surface, Vec<Hollow>)> {
@@ -353,166 +178,6 @@ pub fn by_zones(trace: &Trace) -> Option<(Surface, Vec<Hollow>)> {
         })
         .collect();
     Some((surface, hollows))
-}
-
-/// A pass on the grid, in logarithms of rates.
-struct View {
-    rate: Vec<Option<f64>>,
-    /// The sample that a cell was seen by.
-    sample: Vec<usize>,
-    /// Whether what was read of a cell failed in part, so that it has no rate.
-    failed: Vec<bool>,
-    baseline: Vec<f64>,
-    sigma: f64,
-    slow: Vec<Slow>,
-}
-
-/// A slow stretch of a pass.
-#[derive(Clone, Debug)]
-struct Slow {
-    cells: Range<usize>,
-    depth: f64,
-}
-
-impl View {
-    fn of(trace: &Trace, found: &Found, from: f64, width: f64, cells: usize) -> Self {
-        let mut sums = vec![(0.0, 0.0); cells];
-        let mut sample = vec![usize::MAX; cells];
-        let mut failed = vec![false; cells];
-        for span in &found.spans {
-            let i = span.0;
-            let bytes = (trace.moved(i + 1).0 - trace.moved(i).0) as f64;
-            let seconds = trace.end(i).since(trace.start(i)).secs();
-            let fails = trace.failed_in(&(i..i + 1)) > 0;
-            for c in cells_of(span, from, width, cells) {
-                failed[c] |= fails;
-                if fails {
-                    // It says how long the drive tried.
-                    continue;
-                }
-                sums[c].0 += bytes;
-                sums[c].1 += seconds;
-                sample[c] = sample[c].min(i);
-            }
-        }
-        let rate: Vec<Option<f64>> = sums
-            .iter()
-            .map(|(bytes, seconds)| (*seconds > 0.0 && *bytes > 0.0).then(|| (bytes / seconds / 1e6).ln()))
-            .collect();
-        Self { failed, ..Self::on(rate, sample) }
-    }
-
-    fn on(rate: Vec<Option<f64>>, sample: Vec<usize>) -> Self {
-        let (baseline, sigma) = baseline(&rate);
-        let mut view =
-            Self { failed: vec![false; rate.len()], rate, sample, baseline, sigma, slow: Vec::new() };
-        view.slow = view.find();
-        view
-    }
-
-    /// The cells that were looked at, in the order of time.
-    fn in_time(&self) -> Vec<usize> {
-        let mut cells: Vec<usize> = (0..self.rate.len()).filter(|c| self.rate[*c].is_some()).collect();
-        cells.sort_by_key(|c| self.sample[*c]);
-        cells
-    }
-
-    /// What was seen in one go, in the order of time: cells that follow each other in time and in address.
-    fn visits(&self) -> Vec<Vec<usize>> {
-        let cells = self.in_time();
-        cells.chunk_by(|a, b| *b == a + 1).map(<[usize]>::to_vec).collect()
-    }
-
-    /// This pass without what `slower` gives for cells in the order of time.
-    fn without(&self, cells: &[usize], slower: &[f64]) -> Self {
-        let mut rate = self.rate.clone();
-        for (c, by) in cells.iter().zip(slower) {
-            rate[*c] = rate[*c].map(|r| r - by);
-        }
-        Self { failed: self.failed.clone(), ..Self::on(rate, self.sample.clone()) }
-    }
-
-    fn residual(&self, cell: usize) -> Option<f64> {
-        Some(self.rate[cell]? - self.baseline[cell])
-    }
-
-    /// How far some cells lie below the baseline: their median.
-    fn depth(&self, cells: Range<usize>) -> Option<f64> {
-        let mut all: Vec<f64> = cells.filter_map(|c| self.residual(c)).collect();
-        stats::median(&mut all).map(|m| -m)
-    }
-
-    /// Whether this pass went over most of the cells.
-    fn went(&self, cells: &Range<usize>) -> bool {
-        2 * cells.clone().filter(|c| self.rate[*c].is_some()).count() > cells.len()
-    }
-
-    /// Stretches below the baseline, by the false discovery rate over all cells.
-    fn find(&self) -> Vec<Slow> {
-        let mut chances: Vec<(f64, usize)> =
-            (0..self.rate.len()).filter_map(|c| Some((below(self.residual(c)? / self.sigma), c))).collect();
-        chances.sort_by(|a, b| a.0.total_cmp(&b.0));
-        let all = chances.len() as f64;
-        let last =
-            (0..chances.len()).rev().find(|&k| chances[k].0 <= FALSE_DISCOVERIES * (k + 1) as f64 / all);
-        let mut is_slow = vec![false; self.rate.len()];
-        for (_, c) in &chances[..last.map_or(0, |k| k + 1)] {
-            is_slow[*c] = self.residual(*c).is_some_and(|r| r <= -LEAST_DEPTH);
-        }
-        let mut joined: Vec<Range<usize>> = Vec::new();
-        for run in runs(is_slow.into_iter()) {
-            match joined.last_mut().filter(|l| run.start - l.end <= JOIN) {
-                Some(last) => last.end = run.end,
-                None => joined.push(run),
-            }
-        }
-        // Pieces of one stretch grow into each other.
-        let mut grown: Vec<Range<usize>> = Vec::new();
-        for cells in joined.into_iter().map(|run| self.followed(run)) {
-            match grown.last_mut().filter(|l| cells.start <= l.end + JOIN) {
-                Some(last) => *last = last.start.min(cells.start)..last.end.max(cells.end),
-                None => grown.push(cells),
-            }
-        }
-        let slow = grown.into_iter().filter_map(|cells| {
-            let depth = self.depth(cells.clone())?;
-            let low = cells.clone().filter(|c| self.residual(*c).is_some_and(|r| r < -EDGE * depth)).count();
-            let stands_out = depth > 4.0 * self.sigma / (low as f64).sqrt();
-            (stands_out && depth >= LEAST_DEPTH && low as f64 >= SOLID * cells.len() as f64)
-                .then_some(Slow { cells, depth })
-        });
-        slow.collect()
-    }
-
-    /// A stretch as far as its cells are nearer to its depth than to the baseline. A cell counts for it or against it by how much nearer it is to the one
-    /// than to the other, and the edges are where the sum of that is largest: one cell that noise has lifted ends nothing.
-    fn followed(&self, run: Range<usize>) -> Range<usize> {
-        let mut inside: Vec<f64> = run.clone().filter_map(|c| self.residual(c)).collect();
-        let level = stats::median(&mut inside).unwrap_or(0.0).min(-1e-9);
-        let gain = |c: usize| self.residual(c).map_or(0.0, |r| (r.abs() - (r - level).abs()) / -level);
-        let grow = |cells: &mut dyn Iterator<Item = usize>| {
-            let (mut sum, mut best, mut count) = (0.0, 0.0, 0);
-            for (k, c) in cells.enumerate() {
-                sum += gain(c);
-                if sum > best {
-                    (best, count) = (sum, k + 1);
-                } else if sum < best - AGAINST {
-                    break;
-                }
-            }
-            count
-        };
-        let mut a = run.start - grow(&mut (0..run.start).rev());
-        let mut b = run.end + grow(&mut (run.end..self.rate.len()));
-        let low = |c: usize| gain(c) > 0.0;
-        while a + 1 < b && !low(a) {
-            a += 1;
-        }
-        while b > a + 1 && !low(b - 1) {
-            b -= 1;
-        }
-        a..b
-    }
 }
 
 /// The passes without what goes with the time. In a pass in a random order neighbours in time are no neighbours in address, so that a running median over
@@ -736,37 +401,6 @@ fn instead(view: &View, trace: &Trace, leg: &TraceLeg, slow: &Slow) -> Option<In
     (seconds > 0.0 && ticks > THROTTLED * seconds).then_some(Instead::Heat)
 }
 
-/// Chance of a normal value at or below `z`, for z below 0; Abramowitz and Stegun, "Handbook of Mathematical Functions", 1964, 26.2.17 and, far out,
-/// 26.2.12. 1 for values above 0.
-fn below(z: f64) -> f64 {
-    if z >= 0.0 {
-        return 1.0;
-    }
-    let x = -z;
-    let density = (-0.5 * x * x).exp() / std::f64::consts::TAU.sqrt();
-    if x > 6.0 {
-        return density / x * (1.0 - 1.0 / (x * x));
-    }
-    let t = 1.0 / (1.0 + 0.231_641_9 * x);
-    let poly = t
-        * (0.319_381_53
-            + t * (-0.356_563_782 + t * (1.781_477_937 + t * (-1.821_255_978 + t * 1.330_274_429))));
-    density * poly
-}
-
 fn hundredths(mb_s: f64) -> f64 {
     (mb_s * 100.0).round() / 100.0
-}
-
-/// Runs of cells for which something holds.
-fn runs(cells: impl Iterator<Item = bool>) -> Vec<Range<usize>> {
-    let mut all: Vec<Range<usize>> = Vec::new();
-    for (c, holds) in cells.enumerate() {
-        match all.last_mut().filter(|r| r.end == c) {
-            Some(last) if holds => last.end = c + 1,
-            _ if holds => all.push(c..c + 1),
-            _ => {}
-        }
-    }
-    all
 }

@@ -3,7 +3,8 @@
 //! What belongs together is read from the names of the legs ([`crate::LegName`]): `fill 50 % / burst / repeat 2` is the second repeat
 //! of the leg `burst` at half full. A leg `prepare` only prepares, and is no figure.
 
-use crate::findings::{Break, Cache, Cause, cache};
+use crate::breaks::{Break, Cause};
+use crate::cache::{Cache, cache};
 use crate::leg_name::LegName;
 use crate::plateaus::Stretch;
 use crate::repeats::Figure;

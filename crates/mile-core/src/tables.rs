@@ -204,7 +204,7 @@ mod tests {
         }
         let context = Context::default();
         let lane = LaneTrace { name: "", trace: &trace, context: &context, series: &[], number: 0 };
-        leg_rows(&lane, &findings(&trace, &context))
+        leg_rows(&lane, &findings(&trace, &context).legs)
     }
 
     #[test]

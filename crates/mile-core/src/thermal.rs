@@ -1,18 +1,120 @@
 //! Temperature over a run, and the throttling it led to.
 
-use crate::findings::{Break, Cause, Context, Episode, HeatCurve, Phase, Plateau, Thermal, Throttling};
+use crate::breaks::{Break, Cause};
+use crate::context::Context;
+use crate::figures::Plateau;
 use crate::heat::{self, HeatFit};
 use crate::plateaus::Swing;
 use crate::sample::Op;
 use crate::trace::Trace;
 use crate::units::{Nanos, Rate};
+use serde::{Deserialize, Serialize};
 
 /// Ambient temperature to which readings are brought, so that runs in different rooms compare, °C.
 const REFERENCE_C: f64 = 25.0;
-/// A settling temperature is known when its interval reaches no further than this either way, °C.
-pub const KNOWN_C: f64 = 2.0;
 /// A rest in which the drive gets cooler by this much begins with a cool-down, °C.
 const COOLS_C: f64 = 3.0;
+
+/// A stretch of time in which the drive was throttled.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Episode {
+    /// Start, seconds.
+    pub start_s: f64,
+    /// End, seconds.
+    pub end_s: f64,
+    /// Temperature at its start, °C.
+    pub onset_c: Option<f64>,
+    /// Temperature at its end where it was released, °C.
+    pub release_c: Option<f64>,
+    /// Rate before, MB/s.
+    pub before_mb_s: f64,
+    /// Mean rate during, MB/s.
+    pub during_mb_s: f64,
+}
+
+/// Throttling over the whole run.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Throttling {
+    /// The episodes.
+    pub episodes: Vec<Episode>,
+    /// Their share of the time under load, 0 to 1.
+    pub share_of_time: f64,
+    /// Bytes that were not moved for it, against the rate before each.
+    pub lost_bytes: u64,
+}
+
+/// Temperature over the whole run, °C.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Thermal {
+    /// First reading.
+    pub start_c: f64,
+    /// Lowest.
+    pub min_c: f64,
+    /// Mean.
+    pub mean_c: f64,
+    /// Highest.
+    pub max_c: f64,
+    /// Highest above mean ambient, where ambient was read.
+    pub rise_over_ambient_c: Option<f64>,
+    /// Time constant of the heat-up, seconds.
+    pub time_constant_s: Option<f64>,
+    /// Temperature it would settle at.
+    pub settles_at_c: Option<f64>,
+    /// Lower bound (95 %).
+    pub settles_low_c: Option<f64>,
+    /// Upper bound (95 %).
+    pub settles_high_c: Option<f64>,
+    /// Distance of the highest reading from the warning limit.
+    pub margin_to_warn_c: Option<f64>,
+    /// Ambient from which throttling is to be expected.
+    pub throttles_above_ambient_c: Option<f64>,
+    /// From when on the settling temperature was known to 2 °C either way, seconds since the start of the run.
+    pub settles_known_from_s: Option<f64>,
+    /// Highest, as it would be at an ambient of 25 °C: T - T ambient + 25.
+    pub max_at_25_ambient_c: Option<f64>,
+    /// Temperature it would settle at, at an ambient of 25 °C.
+    pub settles_at_25_ambient_c: Option<f64>,
+    /// The curve that was fitted.
+    pub curve: Option<HeatCurve>,
+}
+
+/// The curve that was fitted to a heat-up: T(t) = settles + Σ amplitude · exp(-(t - start) / τ).
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct HeatCurve {
+    /// Start, seconds since the start of the run.
+    pub start_s: f64,
+    /// End of the readings that it was fitted to.
+    pub end_s: f64,
+    /// Temperature it leads to, °C.
+    pub settles_c: f64,
+    /// Time constants, seconds, and amplitudes, °C: one or two.
+    pub terms: Vec<(f64, f64)>,
+}
+
+impl HeatCurve {
+    /// Temperature at a time of the run, °C.
+    pub fn at(&self, seconds: f64) -> f64 {
+        let t = seconds - self.start_s;
+        self.settles_c + self.terms.iter().map(|(tau, amplitude)| amplitude * (-t / tau).exp()).sum::<f64>()
+    }
+}
+
+/// A stretch of time in which the drive heats up under load, cools down, or is at rest and cool.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Phase {
+    /// `load`, `cool-down` or `idle`.
+    pub kind: String,
+    /// Start, seconds.
+    pub start_s: f64,
+    /// End, seconds.
+    pub end_s: f64,
+    /// First reading, °C.
+    pub start_c: f64,
+    /// Last reading, °C.
+    pub end_c: f64,
+    /// Mean, °C.
+    pub mean_c: f64,
+}
 
 /// Temperature over the whole run; `None` without a reading.
 pub fn summary(trace: &Trace, context: &Context) -> Option<Thermal> {

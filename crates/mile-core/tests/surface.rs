@@ -1,7 +1,8 @@
 //! Hollows of made-up surfaces: recording zones, weak stretches, heat and others, over many seeds. The truth is the list that each was made from.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
-use mile_core::surface::{Instead, Order, SlowOperations, Surface, surface};
+use mile_core::hollow::SlowOperations;
+use mile_core::surface::{Instead, Order, Surface, surface};
 use mile_core::{Bytes, Celsius, Latency, Nanos, Op, Rate, Sample, Throttled, Trace};
 
 /// Uniform numbers by the minimal standard of Park and Miller, 1988, which nothing else here uses.

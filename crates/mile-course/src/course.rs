@@ -2,7 +2,7 @@
 
 use crate::copy::{Copy, CopyPart};
 use crate::files::Files;
-use mile_core::claims::stated::StatedClaim;
+use mile_core::claims::conditions::StatedClaim;
 use mile_core::health::{Counter, SelfTestKind};
 use mile_core::{Bytes, Celsius, Demand, Nanos, Op, Rate};
 use serde::{Deserialize, Serialize};

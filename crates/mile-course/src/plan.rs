@@ -14,7 +14,7 @@ use crate::course::{
 };
 use crate::files::{self, Files, PlannedFiles, There};
 use folded::Folded;
-use mile_core::claims::stated::StatedClaim;
+use mile_core::claims::conditions::StatedClaim;
 use mile_core::health::{Counter, SelfTestKind};
 use mile_core::surface::refine::MOST_READ;
 use mile_core::units::{IN_FLIGHT_MOST, block_size, thousands};

@@ -240,7 +240,7 @@ fn a_sweep_over_any_name_is_drawn_against_it_and_steps_that_double_stand_evenly(
     let (trace, context) = (Trace::of(&samples, &names), Context::default());
     let mut found = findings(&trace, &context);
     let lane = LaneTrace { name: "", trace: &trace, context: &context, series: &[], number: 0 };
-    let rows = leg_rows(&lane, &found);
+    let rows = leg_rows(&lane, &found.legs);
     found.add_rows(rows, &context);
     let svg = mile_figures::draw_sweep("sweep", &[], &found).unwrap().unwrap();
     let all = texts(&svg);

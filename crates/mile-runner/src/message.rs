@@ -1,7 +1,7 @@
 //! What goes to a runner and comes from it. All of it is serde types, so that the two may be different processes.
 
 use mile_core::channel::{Channel, Reading};
-use mile_core::claims::stated::{LegLoad, StatedClaim};
+use mile_core::claims::conditions::{LegLoad, StatedClaim};
 use mile_core::files::FileFigures;
 use mile_core::findings::Break;
 use mile_core::health::{FailedTest, SelfTestKind};

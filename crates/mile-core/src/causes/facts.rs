@@ -1,7 +1,9 @@
 //! What the readings say about one break, before any of it is weighed.
 
-use super::{Scene, Seen};
-use crate::findings::{Break, Cause};
+use super::scales::STANDSTILL;
+use super::scene::Scene;
+use super::seen::{Seen, address, extent};
+use crate::breaks::{Break, Cause};
 use crate::interference::GAP;
 use crate::plateaus::Edge;
 use crate::sample::Op;
@@ -13,8 +15,6 @@ use std::ops::Range;
 pub(super) const WINDOW_S: f64 = 30.0;
 /// The same in samples, where they are long.
 const WINDOW_SAMPLES: usize = 12;
-/// A sensor that is read every few seconds and lags behind shows what was at a break so much later.
-const LAG_S: f64 = 10.0;
 /// How near to each other two heights of the rate are the same, as a difference of logarithms.
 const SAME_RATE: f64 = 0.1;
 /// How near two addresses are the same place, share of the capacity.
@@ -168,7 +168,7 @@ impl Facts {
             same_bytes: if leg.op == Op::Write && falls { scene.same_bytes(index) } else { (0, 0) },
             here_after_other_bytes: scene.here_after_other_bytes(index, SAME_PLACE),
             back_after_rest: falls && scene.is_back_after_rest(index),
-            stands_still: edge.to.0 < super::STANDSTILL * edge.from.0,
+            stands_still: edge.to.0 < STANDSTILL * edge.from.0,
             stall: stall(trace, seen, falls),
             since_rest,
             capacity: scene.context.capacity,
@@ -247,7 +247,7 @@ fn fall_follows(trace: &Trace, edge: &Edge, next: &Edge) -> Option<f64> {
 /// Seconds of the stalls in the stretch to which the rate fell, or from which it rose, where they are most of it.
 fn stall(trace: &Trace, seen: &Seen, falls: bool) -> Option<f64> {
     let (low, high) = (seen.edge.from.0.min(seen.edge.to.0), seen.edge.from.0.max(seen.edge.to.0));
-    if low >= super::STANDSTILL * high {
+    if low >= STANDSTILL * high {
         return None;
     }
     let at = seen.edge.sample.min(trace.len());
@@ -292,31 +292,6 @@ fn sinks(trace: &Trace, samples: &Range<usize>, capacity: Option<Bytes>) -> bool
     first < DISK_MOST.0
         && means.windows(2).all(|w| w[1] < 0.98 * w[0])
         && (0..4).all(|k| means[k] >= ZONED * radius(k) * first)
-}
-
-/// Address at which a sample began, where addresses are logged.
-pub(crate) fn address(trace: &Trace, at: usize) -> Option<Bytes> {
-    trace.offset.get(at).map(|mb| Bytes((mb * 1e6) as u64))
-}
-
-/// Temperature at a break: the highest shown from a little before until the sensor has caught up.
-pub(super) fn temp_at(trace: &Trace, edge: &Edge, seen: &Seen) -> Option<Celsius> {
-    let at = extent(trace, seen).0;
-    let time = if at == edge.sample { edge.at } else { trace.start(at) };
-    let from = trace
-        .index_at_time(time.since(Nanos::from_secs(5.0)))
-        .min(at.saturating_sub(1))
-        .max(seen.from.min(at));
-    let to = trace.index_at_time(time.plus(Nanos::from_secs(LAG_S))).max(at + 1).min(seen.until.max(at + 1));
-    trace.temp.extent(from, to).map(|e| Celsius(e.max))
-}
-
-/// First and last sample of a change: the same for a sharp one.
-pub(super) fn extent(trace: &Trace, seen: &Seen) -> (usize, usize) {
-    let last = trace.len().saturating_sub(1);
-    let at = seen.edge.sample.min(last);
-    let (begin, done) = seen.edge.span;
-    (begin.clamp(seen.from.min(at), at), done.clamp(at, seen.until.max(at + 1) - 1).min(last))
 }
 
 /// The samples on both sides of a break.

@@ -1,11 +1,11 @@
 //! The rows of the evidence: which fact speaks for or against which cause, and in which words. What each weighs is in `weights.rs`.
 
 use super::facts::{Facts, WINDOW_S};
-use super::weights::of;
-use super::{
+use super::scales::{
     AT_LIMIT_C, CLEAR_C, COOL_C, FAR_C, FOREIGN, HOT_C, LARGEST_CACHE, NEAR_C, RELEASES_C, STOLEN, WARM_C,
 };
-use crate::findings::{Cause, Evidence};
+use super::weights::of;
+use crate::breaks::{Cause, Evidence};
 use crate::sample::Op;
 use crate::units::number;
 

@@ -1,6 +1,6 @@
 //! A drive that is slow from one temperature on until it has cooled to another: what shows heat at whatever temperature that is.
 
-use super::{Mark, Seen};
+use super::seen::{Mark, Seen};
 use crate::stats;
 use crate::trace::Trace;
 use crate::units::{Celsius, Nanos};

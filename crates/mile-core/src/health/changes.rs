@@ -1,7 +1,7 @@
 //! What is different between two moments of a drive, worst first, and what that means by whose account.
 
-use super::{Counter, Snapshot};
-use crate::units::{Bytes, thousands};
+use super::{Counter, Snapshot, value};
+use crate::units::Bytes;
 use serde::{Deserialize, Serialize};
 
 /// Something that changed.
@@ -102,15 +102,6 @@ fn meaning(counter: Counter) -> (u8, Option<(&'static str, &'static str)>) {
         | Counter::FlashWrittenBytes
         | Counter::PowerCycles
         | Counter::PowerOnHours => (3, None),
-    }
-}
-
-/// A value in its unit.
-pub fn value(counter: Counter, v: u64) -> String {
-    match counter {
-        Counter::WrittenBytes | Counter::ReadBytes | Counter::FlashWrittenBytes => Bytes(v).to_string(),
-        Counter::UsedPct | Counter::SparePct | Counter::SpareThresholdPct => format!("{v} %"),
-        _ => thousands(&v.to_string()),
     }
 }
 

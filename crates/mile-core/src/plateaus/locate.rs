@@ -1,6 +1,6 @@
 //! Where an edge between two parts of a leg is, on the unfiltered rates, and between which places that is sure.
 
-use super::{Edge, Noise, Part, Steps};
+use super::parts::{Edge, Noise, Part, Steps};
 use crate::cycles::Cycle;
 use crate::interference::GAP;
 use crate::moments::Line;

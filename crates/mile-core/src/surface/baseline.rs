@@ -1,9 +1,10 @@
 //! The baseline of a surface, and the recording zones that it is made of.
 
-use super::LEAST_DEPTH;
 use crate::stats;
 use std::ops::Range;
 
+/// Least depth of a hollow, as a difference of logarithms: 8 %, as for a break.
+pub(super) const LEAST_DEPTH: f64 = 0.083;
 /// Bins of the baseline at the most: it has some tens of steps, and none of them is narrow.
 const MOST_BINS: usize = 512;
 /// Recording zones differ at least by this, as a difference of logarithms.

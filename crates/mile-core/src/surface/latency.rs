@@ -1,34 +1,13 @@
 //! How long operations take by address, and whether a hollow is slow in all of them or in some.
 
 use super::passes::{Found, cells_of};
-use crate::findings::Hollow;
+use crate::hollow::{Hollow, SlowOperations};
 use crate::pyramid::Pyramid;
 use crate::stats;
 use crate::trace::Trace;
-use serde::{Deserialize, Serialize};
 
 /// Share of the depth of a hollow by which half of its operations have to be slower for all of them to be.
 const MOST_OF_IT: f64 = 0.5;
-
-/// What is slow in a hollow.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum SlowOperations {
-    /// Half of them and more: the place is read at a slower pace.
-    Most,
-    /// Few of them, but these are far slower, as where a block is read several times.
-    Few,
-}
-
-impl SlowOperations {
-    /// In words.
-    pub fn words(self) -> &'static str {
-        match self {
-            Self::Most => "most operations take longer there",
-            Self::Few => "few operations take far longer there, the others as long as elsewhere",
-        }
-    }
-}
 
 /// Readings of the samples of a pass by cell.
 #[derive(Clone, Debug, Default)]

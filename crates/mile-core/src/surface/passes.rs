@@ -1,6 +1,7 @@
 //! Which legs are passes over the surface, and in which order they go.
 
-use super::{Order, refine};
+use super::map::Order;
+use super::refine;
 use crate::sample::Op;
 use crate::stats;
 use crate::trace::{Trace, TraceLeg};

@@ -9,8 +9,8 @@
 //!
 //! What is read next follows from what was read so far, so that the analysis of the finished run goes the same way through the samples as the run did.
 
-use super::Surface;
-use crate::findings::Hollow;
+use super::map::Surface;
+use crate::hollow::Hollow;
 use crate::leg_name::LegName;
 use crate::stats;
 use crate::trace::{Trace, TraceLeg};

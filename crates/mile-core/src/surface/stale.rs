@@ -1,7 +1,7 @@
 //! Stale data: a place that was slow to read until it was written anew, and is not slow since.
 
 use super::passes::Found;
-use super::{Slow, View};
+use super::view::{Slow, View};
 use crate::sample::Op;
 use crate::trace::Trace;
 use std::ops::Range;

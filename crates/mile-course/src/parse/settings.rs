@@ -4,7 +4,7 @@ use super::{Parser, Read};
 use crate::course::{Course, Guard, Lane, Then, Threshold, When};
 use crate::diagnostic::Diagnostic;
 use crate::token::Kind;
-use mile_core::claims::stated::{ClaimedFigure, StatedClaim};
+use mile_core::claims::conditions::{ClaimedFigure, StatedClaim};
 use mile_core::health::Counter;
 use mile_core::units::size_unit;
 use mile_core::{Bytes, Demand, Nanos, Op, Rate};

@@ -178,7 +178,7 @@ impl Run<'_> {
             let unit = mile_core::units::size_unit(&threshold.unit).unwrap_or(1);
             let beyond = threshold.is_reached(value as f64 / unit as f64);
             beyond.then(|| {
-                format!("{}: it is {}", threshold.words(), mile_core::health::changes::value(*counter, value))
+                format!("{}: it is {}", threshold.words(), mile_core::health::value(*counter, value))
             })
         });
         self.counter_guard = self.counter_guard.take().or(reached);

@@ -1,7 +1,6 @@
 //! The ledger of a break: what was considered for it, and the rows that add up to that.
 
-use super::{Break, Candidate, Evidence};
-use crate::findings::Cause;
+use crate::breaks::{Break, Candidate, Cause, Evidence};
 
 impl Break {
     /// What was considered, the likeliest first, with the rows that add up to its odds; those of less than a hundredth are left out, and so are rows of
