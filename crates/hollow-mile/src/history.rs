@@ -393,47 +393,63 @@ impl Story {
         (heads, cells)
     }
 
-    /// When limits are reached, a line or two for each.
+    /// When limits are reached, in a sentence or two for each.
     pub(crate) fn when(&self) -> Vec<String> {
-        let mut lines = Vec::new();
-        for p in &self.projections {
-            let amount = |v: f64| match p.limit {
-                Limit::Endurance => Bytes(v.max(0.0) as u64).to_string(),
-                Limit::Life | Limit::Spare => format!("{} %", number(v)),
-            };
-            let mut line = match p.limit {
-                Limit::Endurance => {
-                    format!("{} of the rated {} written; all of it: ", amount(p.now), amount(p.at_value))
-                }
-                Limit::Life => format!("{} of its life used; 100 %: ", amount(p.now)),
-                Limit::Spare => format!("{} spare; {}, its threshold: ", amount(p.now), amount(p.at_value)),
-            };
-            line.push_str(&match (p.at, &p.why_not) {
-                (_, Some(why)) => format!("not said, as {why}"),
-                (Some(at), None) => {
-                    let early = p.earliest.map_or("–".into(), day);
-                    let late = p.latest.map_or("no latest".into(), day);
-                    format!("{} (95 %: {early} to {late})", day(at))
-                }
-                (None, None) => "later than in a thousand years".into(),
-            });
-            lines.push(line);
-            if let Some(mean) = p.per_day {
-                let typical =
-                    p.typical_per_day.filter(|t| p.limit == Limit::Endurance && (t / mean - 1.0).abs() > 0.1);
-                let typical = typical.map_or(String::new(), |t| format!("; most often {} a day", amount(t)));
-                let digits = |v: f64| match p.limit {
-                    Limit::Endurance => amount(v),
-                    Limit::Life | Limit::Spare => format!("{v:.3} %"),
-                };
-                lines.push(format!("    {} a day on average{typical}", digits(mean)));
-            }
-            if let (Some(given), Some(at)) = (self.per_day_bytes, p.at_given) {
-                lines.push(format!("    at {} a day: {}", Bytes(given as u64), day(at)));
-            }
-        }
-        lines
+        self.projections.iter().map(|p| self.reached(p)).collect()
     }
+
+    fn reached(&self, p: &Projection) -> String {
+        let amount = |v: f64| match p.limit {
+            Limit::Endurance => Bytes(v.max(0.0) as u64).to_string(),
+            Limit::Life | Limit::Spare => format!("{v:.0} %"),
+        };
+        let (now, then) = (amount(p.now), amount(p.at_value));
+        let (stands, reached, not_said) = match p.limit {
+            Limit::Endurance => (
+                format!("{now} of the rated {then} are written."),
+                "The rest lasts until about".to_owned(),
+                "How long the rest lasts".to_owned(),
+            ),
+            Limit::Life => (
+                format!("{now} of its life is used."),
+                format!("{then} is reached about"),
+                format!("When {then} is reached"),
+            ),
+            Limit::Spare => (
+                format!("{now} of the spare blocks are left."),
+                format!("The threshold of {then} is reached about"),
+                format!("When the threshold of {then} is reached"),
+            ),
+        };
+        let mut text = match (p.at, &p.why_not) {
+            (_, Some(why)) => format!("{stands} {not_said} is not said: {why}."),
+            (Some(at), None) => {
+                let early = p.earliest.map_or("–".into(), day);
+                let late = p.latest.map_or("no latest".into(), day);
+                format!("{stands} {reached} {} (95 %: {early} to {late}){}.", day(at), pace(p))
+            }
+            (None, None) => {
+                format!("{stands} {reached} a time that is more than a thousand years away{}.", pace(p))
+            }
+        };
+        if let (Some(given), Some(at)) = (self.per_day_bytes, p.at_given) {
+            let _ = write!(text, " At {} a day: until {}.", Bytes(given as u64), day(at));
+        }
+        text
+    }
+}
+
+/// At which pace: `, at 65.1 GB a day on average`.
+fn pace(p: &Projection) -> String {
+    let amount = |v: f64| match p.limit {
+        Limit::Endurance => Bytes(v.max(0.0) as u64).to_string(),
+        Limit::Life | Limit::Spare => format!("{v:.3} %"),
+    };
+    let Some(mean) = p.per_day else { return String::new() };
+    let differs = |t: &f64| p.limit == Limit::Endurance && (t / mean - 1.0).abs() > 0.1;
+    let typical = p.typical_per_day.filter(differs);
+    let typical = typical.map_or(String::new(), |t| format!(", most often {}", amount(t)));
+    format!(", at {} a day on average{typical}", amount(mean))
 }
 
 /// Two drives side by side: what each tells now, or was kept of it last.

@@ -74,6 +74,9 @@ fn an_imported_history_is_told_with_its_changes_and_comes_to_the_date_that_its_l
     let endurance = of("endurance");
     assert!((endurance["at"].as_i64().unwrap() - (last + 38 * 7 * DAY)).abs() < DAY, "{endurance}");
     assert!((endurance["at_given"].as_i64().unwrap() - (last + 76 * DAY)).abs() < DAY / 24, "{endurance}");
+    let said = says(&health(&bench, &["MU-1", "--history", "--endurance", "10 TB", "--per-day", "50 GB"]));
+    assert!(said.contains("6.20 TB of the rated 10.0 TB are written. The rest lasts until about"), "{said}");
+    assert!(said.contains("At 50.0 GB a day: until"), "{said}");
     // 20 % used, a percent in three weeks, the last step just seen: 240 weeks.
     let life = of("life");
     assert_eq!(life["now"], 20.0);

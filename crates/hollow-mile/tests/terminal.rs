@@ -197,6 +197,23 @@ fn a_run_that_ends_is_announced_kept_and_shown() {
 }
 
 #[test]
+fn a_place_where_no_run_is_open_opens_the_newest_that_it_can_show() {
+    let start = || {
+        let t = Terminal::start(159, 46, "", "demo");
+        t.until("sim:merrow-k2-finned");
+        t
+    };
+    // Of the six runs, the fifth is the only one over fill levels, and none scans.
+    let t = start();
+    t.press(&["8"], "No run of the logbook goes over a range of addresses.");
+    t.press(&["5"], "Run 5: 4 levels.");
+    // It stays open.
+    t.press(&["4"], "Run 5, quay fill sweep on Halyard Q4 4TB: done");
+    let t = start();
+    t.press(&["4"], "Run 6, two slots on Merrow K2 2TB");
+}
+
+#[test]
 fn the_cursor_reads_all_strips_and_the_breaks_bring_it_along() {
     let t = Terminal::start(159, 46, "", "demo");
     t.press(&["7"], "6 runs");
@@ -901,7 +918,8 @@ fn a_scan_is_read_on_the_map_of_the_surface_and_handed_over_as_a_figure() {
         let program = env!("CARGO_BIN_EXE_hollow-mile");
         t.type_text(&format!("{program} logbook import scan.csv --capacity 1TB && {program}"));
         t.press(&["Enter"], "bench");
-        t.press(&["8"], "No run is open. Open a scan from the logbook (7).");
+        // Nothing is open: the newest run that the place can show is opened.
+        t.press(&["8"], "Run 1: 1 hollow confirmed, no unreadable stretches.");
         t.press(&["7"], "One run.");
         t.press(&["Enter"], "Run 1, scan on");
         t.press(&["8"], "Run 1: 1 hollow confirmed, no unreadable stretches.");

@@ -1,7 +1,7 @@
 //! Work that takes longer than a frame, off the drawing thread.
 
 use super::check::{Background, Question, check};
-use super::state::{Checked, Early, HealthShown, Shown, StartForm};
+use super::state::{Checked, Early, HealthShown, Shown, StartForm, Wanted};
 use super::update::start::ahead;
 use crate::figure;
 use crate::history::{self, Ask};
@@ -12,13 +12,14 @@ use mile_bench::lab::change_run;
 use mile_bench::session::{self, Order, Told};
 use mile_core::copies::CopyFound;
 use mile_core::ruler::{Ruler, Window};
-use mile_core::{Bytes, Trace, findings};
+use mile_core::{Bytes, LegName, Trace, findings};
+use mile_course::{Action, Kind, Leg};
 use mile_drive::block::probe::{TestRequest, request_test};
 use mile_drive::health::SelfTest;
 use mile_drive::sysfs::Roots;
 use mile_drive::{Identity, Situation};
 use mile_logbook::lab::watch::News;
-use mile_logbook::{DriveKey, Entry, Logbook, StoredRun};
+use mile_logbook::{DriveKey, Entry, Filter, Logbook, LogbookError, StoredRun};
 use mile_runner::Speed;
 use mile_runner::remote::Client;
 use std::path::{Path, PathBuf};
@@ -38,6 +39,8 @@ pub(crate) enum Done {
     News(std::collections::HashMap<String, String>),
     /// A run of another bench is followed.
     Watched(Result<Box<(Client, Vec<Told>)>, String>),
+    /// The newest run of a kind, where there is one.
+    Newest(Wanted, Result<Option<i64>, String>),
     /// The run of this number in the terminal has this number in the archive.
     Archived(u64, i64),
     Loaded(Result<Box<Shown>, String>),
@@ -300,6 +303,20 @@ impl Jobs {
         });
     }
 
+    /// Looks for the newest run of a kind.
+    pub(crate) fn newest(&self, path: &Path, wanted: Wanted) {
+        let path = path.to_owned();
+        self.spawn(move || {
+            Done::Newest(
+                wanted,
+                match Logbook::reading(&path, |book| newest(book, wanted)) {
+                    Err(LogbookError::Blank { .. }) => Ok(None),
+                    found => found.map_err(|e| e.to_string()),
+                },
+            )
+        });
+    }
+
     /// Takes a run off the list of the logbook, or brings the one back that was taken off last.
     pub(crate) fn remove(&self, path: &Path, run: Option<i64>) {
         let path = path.to_owned();
@@ -374,7 +391,7 @@ const LOOKED_THROUGH: u32 = 200;
 /// The newest runs on drives of a model.
 fn of_model(book: &Logbook, model: &str) -> Result<Vec<Entry>, mile_logbook::LogbookError> {
     let (model, newest) = (Some(model.trim().to_owned()), Some(LOOKED_THROUGH));
-    book.list_of(&mile_logbook::Filter { model, newest, ..Default::default() })
+    book.list_of(&Filter { model, newest, ..Default::default() })
 }
 
 /// The last run on a drive, known by its serial number, and how it was set up.
@@ -459,8 +476,36 @@ fn last_change(path: &Path, card: &Card) -> Option<(i64, Vec<String>)> {
 
 /// Samples of a run whose findings take long enough for it to be shown without them first.
 const LONG: usize = 100_000;
+/// Runs in which one of a kind is looked for, the newest ones.
+const LOOKED_AT: u32 = 200;
 
 /// Reads a run and computes the findings of one of its lanes. Where that takes a while, what was read is shown before.
+/// The newest run of a kind, by its course; where no course is of that kind, the newest that was brought from elsewhere, as it has none.
+fn newest(book: &Logbook, wanted: Wanted) -> Result<Option<i64>, LogbookError> {
+    let last = Filter { newest: Some(LOOKED_AT), ..Filter::default() };
+    let mut imported = None;
+    for entry in book.list_of(&last)?.into_iter().filter(|e| e.digest.is_some() && e.problem.is_none()) {
+        if wanted == Wanted::Any {
+            return Ok(Some(entry.run));
+        }
+        let (head, ..) = book.ends(entry.run)?;
+        match mile_course::parse(&head.course_text) {
+            Ok(course) if course.legs.iter().any(|leg| is_of(leg, wanted)) => return Ok(Some(entry.run)),
+            Err(_) if head.course_text.is_empty() => imported = imported.or(Some(entry.run)),
+            _ => {}
+        }
+    }
+    Ok(imported)
+}
+
+fn is_of(leg: &Leg, wanted: Wanted) -> bool {
+    match wanted {
+        Wanted::Any => true,
+        Wanted::Fill => LegName::read(&leg.name).step("fill").is_some(),
+        Wanted::Surface => matches!(&leg.action, Action::Transfer(t) if matches!(t.kind, Kind::Scan(..))),
+    }
+}
+
 pub(crate) fn load(path: &Path, run: i64, lane: usize, early: &dyn Fn(Early)) -> Result<Shown, String> {
     let (mut stored, traces) = Logbook::reading(path, |b| b.traced(run)).map_err(|e| e.to_string())?;
     // A lane that is not there is the one behind the last: the first.

@@ -349,6 +349,8 @@ pub(crate) struct FindingsPlace {
     pub(crate) loading: Option<i64>,
     /// The same, once it was read.
     pub(crate) early: Option<Early>,
+    /// Kinds of runs that were looked for in the logbook, as none was open, and are not there.
+    pub(crate) missing: Vec<Wanted>,
     /// How a run is framed that was open when the screen was left.
     pub(crate) kept: Option<(i64, Framing)>,
     /// The run underway that is looked at again and again, and its lane.
@@ -360,6 +362,24 @@ pub(crate) struct FindingsPlace {
     pub(crate) panel: Panel,
     /// Lines below the terrain that are passed over.
     pub(crate) scroll: usize,
+}
+
+impl FindingsPlace {
+    /// Whether no run is open or being opened.
+    pub(crate) fn is_empty(&self) -> bool {
+        self.shown.is_none() && self.loading.is_none()
+    }
+}
+
+/// A run that a place can show, where none is open.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Wanted {
+    /// Any.
+    Any,
+    /// One that goes over fill levels.
+    Fill,
+    /// One that scans a drive.
+    Surface,
 }
 
 /// What stands beside the breaks, or in their stead on a narrow screen.

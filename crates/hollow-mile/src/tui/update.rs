@@ -7,7 +7,7 @@ pub(super) mod start;
 use super::jobs::{Done, Jobs};
 use super::keys::{self, Action};
 use super::places::{self, AtHand, COMPARE, FINDINGS, HEALTH, LOGBOOK, Place, UNDERWAY};
-use super::state::{ComparePlace, HealthPlace, Live, Overlay, PathFor, State};
+use super::state::{ComparePlace, HealthPlace, Live, Overlay, PathFor, State, Wanted};
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
 use mile_bench::session;
 use mile_core::Bytes;
@@ -384,6 +384,20 @@ fn watch(state: &mut State, jobs: &Jobs) -> bool {
     true
 }
 
+/// Where no run is open, opens the run underway, or the newest of the logbook that the place can show.
+pub(crate) fn show_something(state: &mut State, jobs: &Jobs, wanted: Wanted) {
+    if !state.findings.is_empty() {
+        return;
+    }
+    match state.live.as_ref().and_then(|l| l.number) {
+        Some(run) => show(state, jobs, run),
+        None => {
+            state.findings.missing.clear();
+            jobs.newest(&state.logbook_path, wanted);
+        }
+    }
+}
+
 /// Loads a run into the place of findings.
 pub(crate) fn show(state: &mut State, jobs: &Jobs, run: i64) {
     state.findings.loading = Some(run);
@@ -705,6 +719,13 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
         Done::Noted(Err(text)) => state.complain(text),
         Done::Tested(Err(text)) | Done::Health(Err(text)) | Done::Kept(Err(text)) => state.complain(text),
         Done::Exported(Ok(paths)) => state.tell(format!("Written: {}", paths.join(", "))),
+        Done::Newest(wanted, Ok(None)) => state.findings.missing.push(wanted),
+        Done::Newest(_, Ok(Some(run))) => {
+            if state.findings.is_empty() {
+                show(state, jobs, run);
+            }
+        }
+        Done::Newest(_, Err(text)) => state.complain(text),
         Done::Loaded(Err(text)) => {
             (state.findings.loading, state.findings.early) = (None, None);
             (state.findings.following, state.findings.refreshing) = (None, false);

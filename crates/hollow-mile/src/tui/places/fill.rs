@@ -2,10 +2,11 @@
 //! figures against fill level.
 
 use super::super::canvas;
+use super::super::jobs::Jobs;
 use super::super::keys::{self, Binding};
-use super::super::state::State;
-use super::super::state::{FillPlace, FindingsPlace, Shown};
+use super::super::state::{FillPlace, FindingsPlace, Shown, State, Wanted};
 use super::super::theme::Theme;
+use super::super::update;
 use super::lines;
 use super::{Place, View};
 use crate::text::sweeps::{figure_words, fill_rows, percent};
@@ -51,6 +52,10 @@ impl View for Fill {
         fill(buffer, area, state.theme, &state.findings, &mut state.fill);
     }
 
+    fn arrive(&self, state: &mut State, jobs: &Jobs) {
+        update::show_something(state, jobs, Wanted::Fill);
+    }
+
     fn step(&self, state: &mut State, by: isize) {
         state.fill.scroll = super::step(state.fill.scroll, by, 400);
     }
@@ -59,7 +64,13 @@ impl View for Fill {
 fn told(place: &FindingsPlace) -> (String, String) {
     let none = |text: &str| (text.to_owned(), String::new());
     let Some(shown) = &place.shown else {
-        return none("No run is open. Open a sweep over fill levels from the logbook (7).");
+        return none(match place.loading {
+            Some(_) => "Reading a run …",
+            None if place.missing.contains(&Wanted::Fill) => {
+                "No run of the logbook goes over fill levels. The ready-made course \"fill sweep\" does: start it on the bench (1)."
+            }
+            None => "No run is open. Open a sweep over fill levels from the logbook (7).",
+        });
     };
     let Some(found) = &shown.findings.fill else {
         let is_level = |l: &TraceLeg| LegName::read(&l.name).step("fill").is_some();

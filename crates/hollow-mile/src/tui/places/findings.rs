@@ -7,7 +7,7 @@ use super::super::draw::wrap;
 use super::super::jobs::Jobs;
 use super::super::keys::{self, Action, Binding, bind};
 use super::super::state::State;
-use super::super::state::{FindingsPlace, Line, Panel, Shown};
+use super::super::state::{FindingsPlace, Line, Panel, Shown, Wanted};
 use super::super::theme::Theme;
 use super::super::update;
 use super::{AtHand, FILL, LOGBOOK};
@@ -152,14 +152,8 @@ impl View for Findings {
         true
     }
 
-    /// Where nothing is open, the run underway is.
     fn arrive(&self, state: &mut State, jobs: &Jobs) {
-        let number = state.live.as_ref().and_then(|l| l.number);
-        if let Some(run) =
-            number.filter(|_| state.findings.shown.is_none() && state.findings.loading.is_none())
-        {
-            update::show(state, jobs, run);
-        }
+        update::show_something(state, jobs, Wanted::Any);
     }
 
     fn at_hand(&self, state: &State) -> Option<AtHand> {

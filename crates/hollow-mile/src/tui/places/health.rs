@@ -260,8 +260,9 @@ fn costs(story: &Story, theme: Theme) -> Lines {
     if cells.is_empty() {
         return Vec::new();
     }
-    let head = |i: usize| if i == 0 { theme.faint() } else { ink };
-    text.lines().enumerate().map(|(i, l)| (l.to_owned(), head(i))).collect()
+    let head = |i: usize| if i == 0 { theme.strong() } else { ink };
+    let rows = text.lines().enumerate().map(|(i, l)| (l.to_owned(), head(i)));
+    std::iter::once((String::new(), ink)).chain(rows).collect()
 }
 
 /// What it tells now; with `all` also attributes, statistics and what is missing.

@@ -2,9 +2,11 @@
 
 use super::super::canvas::fill;
 use super::super::draw::wrap;
+use super::super::jobs::Jobs;
 use super::super::keys::{self, Action, Binding, bind};
-use super::super::state::{State, SurfacePlace};
+use super::super::state::{State, SurfacePlace, Wanted};
 use super::super::theme::Theme;
+use super::super::update;
 use super::{AtHand, Place, View, lines};
 use crossterm::event::KeyCode::{Char, Left, Right};
 use mile_core::Bytes;
@@ -107,6 +109,10 @@ impl View for OfSurface {
                     "Run {} goes over no range of addresses. The ready-made course surface-check does; n in the place of the course (2) has it.",
                     open.run
                 ),
+                None if state.findings.loading.is_some() => "Reading a run …".to_owned(),
+                None if state.findings.missing.contains(&Wanted::Surface) => {
+                    "No run of the logbook goes over a range of addresses. The ready-made course surface-check does; n in the place of the course (2) has it.".to_owned()
+                }
                 None => "No run is open. Open a scan from the logbook (7).".to_owned(),
             };
             return (text, String::new());
@@ -164,6 +170,10 @@ impl View for OfSurface {
 
     fn at_hand(&self, state: &State) -> Option<AtHand> {
         super::FINDINGS.view().at_hand(state)
+    }
+
+    fn arrive(&self, state: &mut State, jobs: &Jobs) {
+        update::show_something(state, jobs, Wanted::Surface);
     }
 
     fn step(&self, state: &mut State, by: isize) {
