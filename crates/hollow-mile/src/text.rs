@@ -158,8 +158,8 @@ pub(crate) fn health_rows(h: &mile_drive::Health) -> Vec<(String, String)> {
     }
     for a in &h.attributes {
         let threshold = a.threshold.map_or(String::new(), |t| format!(", threshold {t}"));
-        let what = a.meaning.as_deref().map_or(String::new(), |m| format!("  {m}"));
-        let value = format!("{} (worst {}{threshold}), raw {}{what}", a.value, a.worst, a.raw);
+        let what = a.meaning.as_deref().map_or(String::new(), |m| format!("{m}: "));
+        let value = format!("{what}raw {}, value {} (worst {}{threshold})", a.raw, a.value, a.worst);
         row(&format!("attribute {}", a.id), Some(value));
     }
     for line in h.self_test.iter().flat_map(self_test) {

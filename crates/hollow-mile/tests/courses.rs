@@ -422,10 +422,46 @@ fn claims_are_held_against_legs_under_their_own_conditions() {
         ("claim random read 9 IOPS, depth 4, depth 8", "once"),
         ("claim sequential write 0 IOPS", "0"),
         ("claim random read 9 IOPS, depth 0", "whole number"),
+        ("claim power 8", "`W`"),
+        ("claim power 8 GB", "`W`"),
+        ("claim sequential write power 0 W", "0"),
     ] {
         bench
             .write("bad.course", &format!("course \"b\"\n{line}\nleg w\n  write sequential, blocks 1 MiB\n"));
         let said = bench.fails(&["course", "check", "bad.course"]);
         assert!(said.contains("line 2") && said.contains(error), "{line}: {said}");
     }
+}
+
+/// A power is the mean over a leg, which the simulation knows: the energy that the drive took, over the time. What is idle is no part of it.
+#[test]
+fn a_claimed_power_is_held_against_what_the_drive_drew() {
+    let bench = Bench::new();
+    bench.write("p.course", "course \"p\"\nsample every 500 ms\nclaim power 0.5 W\nclaim sequential write power 50 W, blocks 1 MiB\nclaim random read power 5 W\nleg w\n write sequential, blocks 1 MiB, depth 16, for 5 min\n");
+    let run = |more: &[&str]| {
+        let args = [&["run", "p.course", "--on", "sim:merrow-k2", "--format", "json"], more].concat();
+        json(&bench.ok(&args))
+    };
+    let with = run(&["--instruments", "bench", "--truth", "t.json"]);
+    let claims = &with["findings"]["stated_claims"];
+    let truth = json(&bench.read("t.json"));
+    let drawn = truth["instruments"]["energy_j"].as_f64().unwrap() / with["seconds"].as_f64().unwrap();
+    let measured = claims[0]["measured"]["mean"].as_f64().unwrap();
+    assert!((measured / drawn - 1.0).abs() < 0.02, "{measured} and {drawn} W");
+    assert_eq!(
+        (&claims[0]["unit"], &claims[0]["is_met"], &claims[0]["at_most"]),
+        (&"W".into(), &false.into(), &true.into())
+    );
+    assert_eq!((&claims[1]["is_met"], &claims[1]["legs"]), (&true.into(), &serde_json::json!(["w"])));
+    assert_eq!((&claims[2]["measured"], &claims[2]["is_met"]), (&Value::Null, &Value::Null));
+    // Nothing measures it: nothing is said.
+    let without = run(&[]);
+    for claim in without["findings"]["stated_claims"].as_array().unwrap() {
+        assert_eq!((&claim["measured"], &claim["is_met"]), (&Value::Null, &Value::Null), "{claim:#}");
+    }
+    // As another side, it is a figure of the leg; of two claims for it, the first.
+    let beside = json(&bench.ok(&["compare", "claims", "1", "--format", "json"]));
+    let power = beside["figures"].as_array().unwrap().iter().find(|f| f["unit"] == "W").unwrap().clone();
+    assert_eq!(power["a"]["mean"], 0.5, "{power:#}");
+    assert!((power["b"]["mean"].as_f64().unwrap() / drawn - 1.0).abs() < 0.02, "{power:#}");
 }

@@ -1040,8 +1040,8 @@ fn the_story_of_a_drive_is_shown_and_kept_without_leaving_the_terminal() {
         if rows > 40 {
             t.until_all(&[
                 "When limits are reached",
-                "366.0 TB of the rated 600.0 TB written",
-                "(95 %: 2030-",
+                "366.0 TB of the rated 600.0 TB are written.",
+                "The rest lasts until about 2030-",
             ]);
         } else {
             t.press(&["End"], "Self-tests");

@@ -102,6 +102,11 @@ pub fn claimed_figures(trace: &Trace, context: &Context, rows: &[LegRow]) -> Vec
                 ClaimedFigure::P50 => add(row, "p50", "µs", claim.value),
                 ClaimedFigure::P99 => add(row, "p99", "µs", claim.value),
                 ClaimedFigure::Temperature => {}
+                ClaimedFigure::Power => {
+                    if let Some(channel) = row.channels.iter().find(|c| c.unit == "W") {
+                        add(row, &format!("{} mean", channel.name), "W", claim.value);
+                    }
+                }
             }
         }
         let rated = match row.op {

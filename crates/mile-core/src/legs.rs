@@ -128,6 +128,11 @@ impl LegRow {
         if self.lane.is_empty() { leg } else { format!("{}: {leg}", self.lane) }
     }
 
+    /// Mean power, W, where a channel of the lane has it.
+    pub fn mean_w(&self) -> Option<f64> {
+        self.energy_wh.filter(|_| self.seconds > 0.0).map(|wh| 3600.0 * wh / self.seconds)
+    }
+
     /// The figures that are worth holding against others, those that are known. Temperatures are given at this ambient, °C, where that of the leg is
     /// known, as the rise above ambient is what a drive and its cooling do.
     pub fn figures(&self, reference_ambient: Option<f64>) -> Vec<(FigureName, f64)> {

@@ -18,6 +18,8 @@ pub enum ClaimedFigure {
     P99,
     /// The highest temperature under load, °C.
     Temperature,
+    /// The mean power that is drawn, W, where a channel of the lane has it.
+    Power,
 }
 
 impl ClaimedFigure {
@@ -28,12 +30,13 @@ impl ClaimedFigure {
             Self::Operations => "1/s",
             Self::P50 | Self::P99 => "µs",
             Self::Temperature => "°C",
+            Self::Power => "W",
         }
     }
 
     /// Whether less is better.
     pub fn is_at_most(self) -> bool {
-        matches!(self, Self::P50 | Self::P99 | Self::Temperature)
+        matches!(self, Self::P50 | Self::P99 | Self::Temperature | Self::Power)
     }
 
     /// Its name.
@@ -44,6 +47,7 @@ impl ClaimedFigure {
             Self::P50 => "p50",
             Self::P99 => "p99",
             Self::Temperature => "temperature",
+            Self::Power => "power",
         }
     }
 }

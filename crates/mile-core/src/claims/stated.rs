@@ -119,6 +119,7 @@ fn of(figure: ClaimedFigure, row: &LegRow) -> Option<f64> {
         ClaimedFigure::P50 => row.p50_us,
         ClaimedFigure::P99 => row.p99_us,
         ClaimedFigure::Temperature => row.max_c,
+        ClaimedFigure::Power => row.mean_w(),
     }
 }
 

@@ -14,8 +14,8 @@ pub(super) const WORDS: [&str; 9] =
     ["sample", "stop", "health", "rest", "claim", "situation", "demand", "lane", "lanes"];
 
 /// What may be claimed; the last two begin a claim with conditions.
-const CLAIMED: [&str; 6] = ["write", "read", "endurance", "temperature", "sequential", "random"];
-/// A claim of a temperature under any load.
+const CLAIMED: [&str; 7] = ["write", "read", "endurance", "temperature", "power", "sequential", "random"];
+/// A claim of a temperature or a power under any load.
 const ANY: StatedClaim = StatedClaim {
     figure: ClaimedFigure::Temperature,
     value: 0.0,
@@ -75,8 +75,12 @@ impl Parser {
                     let claim = StatedClaim { value, ..ANY };
                     course.stated.push(claim);
                 }
+                4 => {
+                    let value = self.watts()?;
+                    course.stated.push(StatedClaim { figure: ClaimedFigure::Power, value, ..ANY });
+                }
                 access => {
-                    let claim = self.stated(access == 5)?;
+                    let claim = self.stated(access == 6)?;
                     course.stated.push(claim);
                 }
             },
@@ -112,9 +116,12 @@ impl Parser {
             (claim.figure, claim.value) = (ClaimedFigure::P50, self.duration()?.0 as f64 / 1e3);
         } else if self.take_word("p99") {
             (claim.figure, claim.value) = (ClaimedFigure::P99, self.duration()?.0 as f64 / 1e3);
+        } else if self.take_word("power") {
+            (claim.figure, claim.value) = (ClaimedFigure::Power, self.watts()?);
         } else {
             let start = self.at;
-            let value = self.number("what is claimed: `900000 IOPS`, `5000 MB/s`, or `p99 0.2 ms`")?;
+            let value =
+                self.number("what is claimed: `900000 IOPS`, `5000 MB/s`, `p99 0.2 ms` or `power 8 W`")?;
             if self.unit.is_none() && self.take_word("IOPS") {
                 (claim.figure, claim.value) = (ClaimedFigure::Operations, value);
             } else {
@@ -140,6 +147,19 @@ impl Parser {
             }
         }
         Ok(claim)
+    }
+
+    /// A power, `8.5 W`.
+    fn watts(&mut self) -> Read<f64> {
+        let span = self.here();
+        let value = self.number("a power, such as `8.5 W`")?;
+        if !self.take_word("W") {
+            return self.expected("its unit, `W`", None);
+        }
+        if value <= 0.0 {
+            return self.fail(Diagnostic::new(span, "a claim of 0 says nothing"));
+        }
+        Ok(value)
     }
 
     /// A whole number from 1 to 65,536.
