@@ -1,0 +1,158 @@
+//! No file depends on one that depends on it: what passes tell each other are schemas without passes, and findings are made from all of them.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::{Path, PathBuf};
+
+/// Crates whose files are in no circle.
+const CRATES: [&str; 4] = ["mile-core", "mile-files", "mile-instrument", "mile-sim"];
+
+/// A module by its path from the root of its crate: `["causes", "facts"]`.
+type Module = Vec<String>;
+
+fn sources(folder: &Path) -> Vec<PathBuf> {
+    let mut all = Vec::new();
+    for entry in std::fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        if path.is_dir() {
+            all.extend(sources(&path));
+        } else if path.extension().is_some_and(|e| e == "rs") {
+            all.push(path);
+        }
+    }
+    all
+}
+
+/// The paths of a tree of names: `a::{b, c::{self, d}}` is `a::b`, `a::c::self` and `a::c::d`.
+fn unfold(tree: &str) -> Vec<Vec<String>> {
+    let tree = tree.trim();
+    let Some(open) = tree.find('{') else {
+        let plain = tree.split(" as ").next().unwrap();
+        return vec![plain.split("::").map(|p| p.trim().to_owned()).filter(|p| !p.is_empty()).collect()];
+    };
+    let front: Vec<String> =
+        tree[..open].split("::").map(|p| p.trim().to_owned()).filter(|p| !p.is_empty()).collect();
+    let inner = &tree[open + 1..tree.rfind('}').unwrap()];
+    let (mut parts, mut depth) = (vec![String::new()], 0);
+    for c in inner.chars() {
+        match c {
+            ',' if depth == 0 => parts.push(String::new()),
+            _ => {
+                depth += i32::from(c == '{') - i32::from(c == '}');
+                parts.last_mut().unwrap().push(c);
+            }
+        }
+    }
+    let within = parts.iter().filter(|p| !p.trim().is_empty()).flat_map(|p| unfold(p));
+    within.map(|path| [front.clone(), path].concat()).collect()
+}
+
+/// The modules of a crate with their sources, those of its programs left out.
+fn modules(root: &Path) -> BTreeMap<Module, String> {
+    let named = sources(root).into_iter().map(|path| {
+        let name = path.strip_prefix(root).unwrap().with_extension("");
+        let module: Module = name.iter().map(|p| p.to_str().unwrap().to_owned()).collect();
+        (module, std::fs::read_to_string(&path).unwrap())
+    });
+    named.filter(|(module, _)| module[0] != "bin").collect()
+}
+
+/// What stands between `use` and the semicolon, at the left edge of a source.
+fn statements(text: &str) -> Vec<String> {
+    let mut all: Vec<String> = Vec::new();
+    let mut open = false;
+    for line in text.lines() {
+        let private =
+            line.strip_prefix("pub(").and_then(|l| l.split_once(") ")).map_or(line, |(_, rest)| rest);
+        if let Some(rest) = private.strip_prefix("pub ").unwrap_or(private).strip_prefix("use ") {
+            all.push(String::new());
+            open = true;
+            all.last_mut().unwrap().push_str(rest);
+        } else if open {
+            all.last_mut().unwrap().push_str(line);
+        }
+        open = open && !line.ends_with(';');
+    }
+    all.iter().map(|s| s.trim_end_matches(';').to_owned()).collect()
+}
+
+/// The modules that each module uses outside of its tests. The root is left out, which names them all.
+fn uses(texts: &BTreeMap<Module, String>) -> BTreeMap<Module, BTreeSet<Module>> {
+    let mut all = BTreeMap::new();
+    for (module, text) in texts {
+        let own = text.split("#[cfg(test)]\nmod tests").next().unwrap();
+        let mut used = BTreeSet::new();
+        for path in statements(own).iter().flat_map(|s| unfold(s)) {
+            let mut from: Module = match path[0].as_str() {
+                "crate" => Vec::new(),
+                "super" => module[..module.len().saturating_sub(1)].to_vec(),
+                "self" => module.clone(),
+                // A module that is within this one.
+                first if texts.contains_key(&[module.clone(), vec![first.to_owned()]].concat()) => {
+                    used.insert([module.clone(), vec![first.to_owned()]].concat());
+                    continue;
+                }
+                _ => continue,
+            };
+            for part in &path[1..] {
+                let longer = [from.clone(), vec![part.clone()]].concat();
+                match part.as_str() {
+                    "super" => drop(from.pop()),
+                    _ if texts.contains_key(&longer) => from = longer,
+                    _ => break,
+                }
+            }
+            if !from.is_empty() && from != *module {
+                used.insert(from);
+            }
+        }
+        all.insert(module.clone(), used);
+    }
+    all
+}
+
+/// What is reached from a module.
+fn reached(all: &BTreeMap<Module, BTreeSet<Module>>, from: &Module) -> BTreeSet<Module> {
+    let (mut seen, mut left) = (BTreeSet::new(), vec![from.clone()]);
+    while let Some(module) = left.pop() {
+        for next in all.get(&module).into_iter().flatten() {
+            if seen.insert(next.clone()) {
+                left.push(next.clone());
+            }
+        }
+    }
+    seen
+}
+
+fn circles(all: &BTreeMap<Module, BTreeSet<Module>>) -> Vec<String> {
+    let own = all.keys().filter(|m| reached(all, m).contains(*m));
+    own.map(|m| m.join("/")).collect()
+}
+
+#[test]
+fn no_file_depends_on_one_that_depends_on_it() {
+    for name in CRATES {
+        let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("..").join(name).join("src");
+        let all = uses(&modules(&root));
+        assert!(all.values().map(BTreeSet::len).sum::<usize>() > all.len() / 2, "{name}: {all:#?}");
+        assert_eq!(circles(&all), Vec::<String>::new(), "{name}");
+    }
+}
+
+/// The figure by hand: two files that use each other, through a tree of names and by `super`, and a third that only uses them.
+#[test]
+fn a_circle_is_found() {
+    let with = |b: &str| {
+        let files = [
+            ("lib", "pub mod a;\npub mod b;\npub mod c;\n"),
+            ("a", "//! A.\n\nuse crate::{b::{self, Thing}, c as other};\n"),
+            ("b", b),
+            ("c", "use std::path::Path;\n\n#[cfg(test)]\nmod tests {\n    use crate::a;\n}\n"),
+        ];
+        circles(&uses(&files.into_iter().map(|(n, t)| (vec![n.to_owned()], t.to_owned())).collect()))
+    };
+    assert_eq!(with("use super::a::Other;\n"), ["a", "b"]);
+    assert_eq!(with("pub use crate::a::{Other, More};\n"), ["a", "b"]);
+    assert_eq!(with("// use super::a::Other;\n"), Vec::<String>::new());
+    assert_eq!(with("use crate::c;\n"), Vec::<String>::new());
+}
