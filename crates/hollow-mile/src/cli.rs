@@ -269,6 +269,9 @@ pub(crate) struct SituationArgs {
     /// Anything else worth keeping with the run.
     #[arg(long)]
     pub(crate) note: Option<String>,
+    /// What is claimed of the drive, as in a course: "write 3000 MB/s", or "random read 900000 IOPS, blocks 4 KiB"; may be given several times.
+    #[arg(long, value_name = "CLAIM")]
+    pub(crate) claim: Vec<String>,
 }
 
 #[derive(Debug, Args)]

@@ -465,3 +465,27 @@ fn a_claimed_power_is_held_against_what_the_drive_drew() {
     assert_eq!(power["a"]["mean"], 0.5, "{power:#}");
     assert!((power["b"]["mean"].as_f64().unwrap() / drawn - 1.0).abs() < 0.02, "{power:#}");
 }
+
+/// Claims that are said beside the course count as if they stood in it, and are kept with the run; what the course says goes before them.
+#[test]
+fn claims_that_are_said_beside_a_course_are_held_and_kept() {
+    let bench = Bench::new();
+    bench.write(
+        "c.course",
+        "course \"c\"\nsample every 100 ms\nclaim write 2500 MB/s\nleg w\n write sequential, blocks 1 MiB, depth 16, over 0 % to 2 %\n",
+    );
+    let args = ["run", "c.course", "--on", "sim:merrow-k2", "--format", "json"];
+    let claimed =
+        ["--claim", "write 100 MB/s; temperature 20 °C", "--claim", "sequential write 50 MB/s, blocks 1 MiB"];
+    let run = json(&bench.ok(&[&args[..], &claimed].concat()));
+    let found = &run["findings"];
+    assert_eq!(found["claims"][0]["claimed_mb_s"], 2500.0, "{:#}", found["claims"]);
+    let stated: Vec<_> =
+        found["stated_claims"].as_array().unwrap().iter().map(|c| (&c["claimed"], &c["is_met"])).collect();
+    assert_eq!(stated, [(&20.0.into(), &false.into()), (&50.0.into(), &true.into())], "{found:#}");
+    let again = json(&bench.ok(&["findings", "1", "--format", "json"]));
+    assert_eq!(again["stated_claims"], found["stated_claims"]);
+    let said = bench.fails(&[&args[..], &["--claim", "write fast"]].concat());
+    assert!(said.contains("the claim `write fast`: ") && said.contains("a rate"), "{said}");
+    assert!(bench.ok(&["logbook", "list"]).matches("sim:merrow-k2").count() <= 1, "nothing was begun");
+}

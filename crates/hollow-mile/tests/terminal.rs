@@ -594,10 +594,23 @@ fn a_drive_is_armed_by_typing_its_name_and_what_it_changed_is_shown() {
     assert!(device.is_untouched());
     t.keys(&["C-u"]);
     t.type_text(&device.name());
+    // What is claimed of it is the last field.
+    t.keys(&["Tab", "Tab", "Tab", "Tab", "Tab", "Tab"]);
+    t.type_text("write fast");
+    t.until("the claim `write fast`: expected a rate");
+    t.keys(&["C-u"]);
+    t.type_text("write 1 MB/s");
     t.press(&["Enter"], "The run is done");
     assert!(!device.is_untouched());
     t.press(&["6"], "What run 1, the last on this drive, changed");
     t.press(&["7"], "One run.");
+    t.press(&["Enter"], "Run 1, first look on");
+    t.keys(&["p", "p"]);
+    t.until("write, first plateau");
+    // It is known for the next run.
+    t.press(&["1"], &node);
+    t.press(&["s"], "claims");
+    t.until("write 1 MB/s");
 }
 
 #[test]

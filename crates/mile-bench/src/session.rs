@@ -75,6 +75,9 @@ pub struct OrderLane {
     pub named: Named,
     /// How it is set up, as the operator says.
     pub situation: Situation,
+    /// What is claimed of it, as the operator says ([`mile_course::Claimed`]).
+    #[serde(default)]
+    pub claims: String,
 }
 
 /// What a runner is given.
@@ -192,7 +195,8 @@ pub fn order_to_resume(
             consent: consent.unwrap_or_default(),
             goes_on: head.identity,
         };
-        lanes.push(OrderLane { name: lane.name, named, situation: lane.situation });
+        let claims = claims_text(&lane.claims, &lane.stated);
+        lanes.push(OrderLane { name: lane.name, named, situation: lane.situation, claims });
     }
     Ok(Order {
         course_text: head.course_text,
@@ -207,6 +211,16 @@ pub fn order_to_resume(
         resume: Some(run),
         warnings: Vec::new(),
     })
+}
+
+/// What is claimed of a drive, as it is said beside a course.
+pub fn claims_text(
+    claims: &mile_drive::Claims,
+    stated: &[mile_core::claims::conditions::StatedClaim],
+) -> String {
+    let mile_drive::Claims { write, read, endurance } = *claims;
+    let claims = mile_course::Claims { write, read, endurance };
+    mile_course::Claimed { claims, stated: stated.to_vec() }.text()
 }
 
 /// Refuses to go on with a run where drive or situation are not those that it began with.

@@ -3,6 +3,7 @@
 //! A course is read in three steps, none of which stops at the first error: [`token`] cuts the text, [`mod@parse`] builds
 //! the [`course::Course`], and [`plan::plan`] fits it to a drive. docs/courses.md has the grammar.
 
+pub mod claimed;
 pub mod copy;
 pub mod course;
 pub mod diagnostic;
@@ -13,6 +14,7 @@ pub mod parse;
 pub mod plan;
 pub mod token;
 
+pub use claimed::Claimed;
 pub use copy::{Copy, CopyPart};
 pub use course::{
     Access, Action, Claims, Course, End, Guard, Kind, Lane, Leg, Position, Rest, ScanOrder, Seen, Then,

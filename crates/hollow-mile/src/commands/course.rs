@@ -10,7 +10,6 @@ use mile_bench::outlook::{HostLoad, Outlook, Past, outlook};
 use mile_bench::session::{self, Order, OrderLane, logbook_path, read_course};
 use mile_core::{LegName, Nanos};
 use mile_course::{Action, Course, Leg};
-use mile_drive::Situation;
 use mile_logbook::Logbook;
 use mile_runner::Speed;
 use std::path::Path;
@@ -162,7 +161,7 @@ fn forecast(args: &ForecastArgs) -> Result<(), Failure> {
     for (lane, drive) in drives {
         let size = size_of(&names, &args.size, &lane)?;
         let named = Named { drive, size, seed: 1, ..Named::default() };
-        lanes.push(OrderLane { name: lane, named, situation: Situation::default() });
+        lanes.push(OrderLane { name: lane, named, ..OrderLane::default() });
     }
     let order = Order {
         course_text: read(&args.file)?,

@@ -335,7 +335,7 @@ fn order(args: &RunArgs) -> Result<Order, Failure> {
             consent: consent.unwrap_or_default(),
             goes_on: None,
         };
-        lanes.push(OrderLane { name: lane, named, situation: situation.clone() });
+        lanes.push(OrderLane { name: lane, named, situation: situation.clone(), claims: s.claim.join("; ") });
     }
     Ok(Order {
         course_text,

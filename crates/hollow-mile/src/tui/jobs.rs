@@ -64,7 +64,7 @@ pub(crate) enum Done {
     /// A self-test was begun or ended.
     Tested(Result<(), String>),
     /// How a drive was set up for its last run, and which that was.
-    Setup(String, Option<(i64, Situation)>),
+    Setup(String, Option<LastSetup>),
     /// What a run would do, and which question that answers.
     Ahead(u64, Result<Vec<String>, String>),
     /// A run was started, for the question of a form, or of none where one goes on: its runner, and what that had told.
@@ -394,20 +394,30 @@ fn of_model(book: &Logbook, model: &str) -> Result<Vec<Entry>, mile_logbook::Log
     book.list_of(&Filter { model, newest, ..Default::default() })
 }
 
-/// The last run on a drive, known by its serial number, and how it was set up.
-fn last_setup(
-    book: &Logbook,
-    drive: &Identity,
-) -> Result<Option<(i64, Situation)>, mile_logbook::LogbookError> {
+/// How a drive was set up for its last run, and what was claimed of it, or else of the last drive of its model.
+pub(crate) struct LastSetup {
+    /// The last run on this very drive.
+    pub(crate) run: Option<i64>,
+    pub(crate) situation: Situation,
+    pub(crate) claims: String,
+}
+
+fn last_setup(book: &Logbook, drive: &Identity) -> Result<Option<LastSetup>, LogbookError> {
+    let mut of_another = None;
     for entry in of_model(book, &drive.model)?.iter().filter(|e| e.problem.is_none()) {
         let (head, ..) = book.ends(entry.run)?;
-        let same =
-            |l: &&mile_runner::LaneHead| l.drive.model == drive.model && l.drive.serial == drive.serial;
-        if let Some(lane) = head.lanes.iter().find(same) {
-            return Ok(Some((entry.run, lane.situation.clone())));
+        for lane in head.lanes.iter().filter(|l| l.drive.model == drive.model) {
+            let claims = session::claims_text(&lane.claims, &lane.stated);
+            if lane.drive.serial == drive.serial {
+                let (run, situation) = (Some(entry.run), lane.situation.clone());
+                return Ok(Some(LastSetup { run, situation, claims }));
+            }
+            // How another drive is set up says nothing of this one.
+            of_another =
+                of_another.or(Some(LastSetup { run: None, situation: Situation::default(), claims }));
         }
     }
-    Ok(None)
+    Ok(of_another)
 }
 
 /// How often it is looked whether the list of an archive has changed, and most runs of one that are listed.

@@ -658,7 +658,7 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
                 form.outlook = Some(outlook);
             }
         }
-        Done::Setup(drive, Some((run, situation))) => start::last_setup(state, &drive, run, &situation),
+        Done::Setup(drive, Some(last)) => start::last_setup(state, &drive, &last),
         Done::Setup(_, None) => {}
         Done::Started(question, run) => start::started(state, jobs, question, run),
         Done::Fleet(Ok(found)) => {

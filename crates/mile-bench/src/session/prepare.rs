@@ -86,6 +86,8 @@ pub fn plan(mut order: Order) -> Result<Ready, Failure> {
         if let Some(link) = drive.identity().link.as_ref().filter(|l| l.is_degraded()) {
             plan.notes.push(format!("The link is {}.", link.sentence()));
         }
+        let said = mile_course::Claimed::read(&lane.claims).map_err(Failure::usage)?;
+        said.add_to(&mut plan.claims, &mut plan.stated);
         let (name, named) = (lane.name.clone(), lane.named.drive.clone());
         lanes.push(ReadyLane { name, plan, drive, named });
     }

@@ -47,15 +47,16 @@ impl Page<'_> {
         self.buffer.put(self.inside.x + label as u16, y, choice, room, style);
     }
 
-    /// How the drive is set up: two fields a row, the note in one of its own.
+    /// How the drive is set up: two fields a row, the note and the claims each in one of its own.
     fn setup(&mut self, y: u16, form: &StartForm) {
         let (x, width) = (self.inside.x, self.inside.width);
         let half = width / 2;
         for (i, name) in SETUP.iter().enumerate() {
-            let left = i % 2 == 0;
-            let whole = i + 1 == SETUP.len();
-            let cells = if whole || !left { width - if left { 0 } else { half } } else { half - 2 };
-            let at = (x + if left { 0 } else { half }, y + (i / 2) as u16, cells);
+            let at = match i {
+                0 | 2 => (x, y + (i / 2) as u16, half - 2),
+                1 | 3 => (x + half, y + (i / 2) as u16, width - half),
+                _ => (x, y + (i - 2) as u16, width),
+            };
             self.text(at, name, &form.setup.texts[i], Field::Setup(i));
         }
     }
@@ -68,7 +69,7 @@ fn rows_of(form: &StartForm) -> u16 {
         [_] => 1,
         lanes => lanes.iter().map(|l| 1 + u16::from(l.arming_word.is_some())).sum(),
     };
-    1 + u16::from(form.beside.is_some()) + lanes + if form.asks_setup() { 3 } else { 0 }
+    1 + u16::from(form.beside.is_some()) + lanes + if form.asks_setup() { 4 } else { 0 }
 }
 
 /// Draws the form, and gives where the terminal's cursor belongs.

@@ -52,19 +52,19 @@ impl Text {
 }
 
 /// What is asked about how a drive is set up, in the order of the fields.
-pub(crate) const SETUP: [&str; 5] = ["slot", "cooling", "ambient", "enclosure", "note"];
+pub(crate) const SETUP: [&str; 6] = ["slot", "cooling", "ambient", "enclosure", "note", "claims"];
 
 /// How a drive is set up, as it is typed: a text for each of [`SETUP`].
 #[derive(Clone, Default)]
 pub(crate) struct Setup {
-    pub(crate) texts: [Text; 5],
+    pub(crate) texts: [Text; 6],
     /// The run that it was taken from.
     pub(crate) from: Option<i64>,
 }
 
 impl Setup {
     /// Puts in what is known, wherever nothing was typed.
-    pub(crate) fn prefill(&mut self, known: &Situation) {
+    pub(crate) fn prefill(&mut self, known: &Situation, claims: &str) {
         let ambient = known.ambient.map(|a| a.0.to_string());
         let all = [
             known.slot.clone(),
@@ -72,8 +72,14 @@ impl Setup {
             ambient,
             known.enclosure.clone(),
             known.notes.clone(),
+            Some(claims.to_owned()).filter(|c| !c.is_empty()),
         ];
         self.texts.iter_mut().zip(all).for_each(|(text, known)| text.prefill(known));
+    }
+
+    /// What is claimed of the drive, as it is typed.
+    pub(crate) fn claims(&self) -> &str {
+        self.texts[5].value().trim()
     }
 
     /// The conditions; an error where the ambient temperature is no number of degrees.
@@ -201,6 +207,8 @@ pub(crate) struct Beside {
     pub(crate) run: i64,
     pub(crate) seed: u64,
     pub(crate) situation: Situation,
+    /// What is claimed of its drive.
+    pub(crate) claims: String,
 }
 
 /// What is asked before a run is started.
@@ -260,14 +268,18 @@ mod tests {
     fn what_the_drive_tells_goes_before_its_last_run_and_what_is_typed_before_both() {
         let mut setup = Setup::default();
         typed(&mut setup.texts[3], "a closed box");
-        setup.prefill(&Situation { slot: Some("slot 2".into()), ..Situation::default() });
-        setup.prefill(&Situation {
-            slot: Some("slot 9".into()),
-            cooling: Some("finned".into()),
-            ambient: Some(Celsius(23.5)),
-            enclosure: Some("none".into()),
-            notes: None,
-        });
+        setup.prefill(&Situation { slot: Some("slot 2".into()), ..Situation::default() }, "");
+        setup.prefill(
+            &Situation {
+                slot: Some("slot 9".into()),
+                cooling: Some("finned".into()),
+                ambient: Some(Celsius(23.5)),
+                enclosure: Some("none".into()),
+                notes: None,
+            },
+            "write 3000 MB/s",
+        );
+        assert_eq!(setup.claims(), "write 3000 MB/s");
         let said = setup.situation().unwrap();
         assert_eq!(said.line(), "slot 2, finned, 23.5 °C ambient, a closed box");
         setup.texts[2] = Text::prefilled("warm");

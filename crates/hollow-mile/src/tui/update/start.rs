@@ -1,7 +1,7 @@
 //! The form before a run: what is started on what, what would happen, and what allows it.
 
-use crate::tui::jobs::Jobs;
-use crate::tui::state::{Beside, Choice, Field, FormLane, Overlay, StartForm, State, Text, celsius};
+use crate::tui::jobs::{Jobs, LastSetup};
+use crate::tui::state::{Beside, Choice, Field, FormLane, Overlay, SETUP, StartForm, State, Text, celsius};
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
 use mile_bench::bench::{Card, Named};
 use mile_bench::outlook::{Outlook, Weight};
@@ -88,7 +88,7 @@ fn show(state: &mut State, jobs: &Jobs, mut form: StartForm) {
     let card = form.lanes.first().filter(|_| form.asks_setup());
     let card = card.and_then(|lane| state.bench.cards.iter().find(|c| c.identity.name == lane.drive));
     if let Some(card) = card {
-        form.setup.prefill(&card.situation);
+        form.setup.prefill(&card.situation, &session::claims_text(&card.claims, &[]));
         // A simulated drive is set up as its model says, whatever another model of the same drive was.
         if !card.identity.simulated {
             jobs.last_setup(&state.logbook_path, &card.identity);
@@ -99,13 +99,13 @@ fn show(state: &mut State, jobs: &Jobs, mut form: StartForm) {
 }
 
 /// Takes in how a drive was set up for its last run.
-pub(super) fn last_setup(state: &mut State, drive: &str, run: i64, situation: &Situation) {
+pub(super) fn last_setup(state: &mut State, drive: &str, last: &LastSetup) {
     let Some(Overlay::Start(form)) = &mut state.overlay else { return };
     if !form.asks_setup() || form.lanes.first().is_none_or(|l| l.drive != drive) {
         return;
     }
-    form.setup.prefill(situation);
-    form.setup.from = Some(run);
+    form.setup.prefill(&last.situation, &last.claims);
+    form.setup.from = last.run;
 }
 
 /// Gives each lane of the chosen course a drive: those that it had, as far as there are as many, or those of the bench from the selected one on.
@@ -226,7 +226,12 @@ pub(super) fn other_side(state: &mut State, jobs: &Jobs) {
         path: Text::prefilled(drive),
         size: Text::prefilled(size),
         field: Field::Changed,
-        beside: Some(Beside { run: shown.run, seed: head.seed, situation: lane.situation.clone() }),
+        beside: Some(Beside {
+            run: shown.run,
+            seed: head.seed,
+            situation: lane.situation.clone(),
+            claims: session::claims_text(&lane.claims, &lane.stated),
+        }),
         ..StartForm::default()
     };
     look_ahead(state, jobs, &mut form);
@@ -279,11 +284,16 @@ fn order(state: &State, form: &StartForm) -> Result<Order, String> {
     let mut lanes: Vec<OrderLane> = lanes;
     if form.asks_setup() {
         let said = form.setup.situation()?;
-        lanes.iter_mut().for_each(|lane| lane.situation = said.clone());
+        mile_course::Claimed::read(form.setup.claims())?;
+        for lane in &mut lanes {
+            lane.situation = said.clone();
+            form.setup.claims().clone_into(&mut lane.claims);
+        }
     }
     if let Some(first) = &form.beside {
         for lane in &mut lanes {
             lane.situation = changed(&first.situation, form.changed.value())?;
+            lane.claims.clone_from(&first.claims);
             // A simulation with the same seed would be the same run once more.
             lane.named.seed = first.seed + 1 + state.logbook.sides[1].len() as u64;
         }
@@ -490,8 +500,10 @@ pub(super) fn start_key(state: &mut State, jobs: &Jobs, mut form: StartForm, key
                 Field::Arm(lane) => form.lanes[lane].arm.key(key),
                 _ => {}
             }
-            // What would happen is the same, however the drive is set up and whoever allows it; but there may be something wrong with it, or no more.
-            if order(state, &form).is_err() || matches!(form.outlook, Some(Err(_))) {
+            // What would happen is the same, however the drive is set up and whoever allows it; but there may be something wrong with it, or no more, and
+            // the forecast goes by what is claimed.
+            let of_claims = field == Field::Setup(SETUP.len() - 1);
+            if of_claims || order(state, &form).is_err() || matches!(form.outlook, Some(Err(_))) {
                 look_ahead(state, jobs, &mut form);
             }
             state.overlay = Some(Overlay::Start(Box::new(form)));
