@@ -32,7 +32,9 @@ const CAP_NO_FILL: f64 = 0.8;
 /// Highest confidence with a temperature, but without a limit to hold it against and without counters.
 const CAP_NO_LIMIT: f64 = 0.97;
 
+/// Falls at one address that came after other bytes than one break, from which that is a place.
 const AGAIN: usize = 2;
+
 impl Scene<'_> {
     /// Attributes each break to a cause.
     pub fn breaks(&self) -> Vec<Break> {

@@ -5,7 +5,6 @@ use crate::trace::{Trace, TraceLeg};
 
 /// How much faster a leg has to begin than the writes before it ended, if the drive had recovered in the reads between.
 const RECOVERED: f64 = 1.15;
-
 /// Samples that tell how fast a leg began, or ended.
 const SOME: usize = 12;
 

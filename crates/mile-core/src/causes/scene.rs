@@ -13,12 +13,9 @@ use crate::units::{Bytes, Celsius};
 
 /// How near the bytes of two caches are, as a difference of logarithms: one that is written to again may not have recovered wholly.
 const SAME_BYTES: f64 = 0.15;
-
-/// How far apart two amounts of bytes are surely not the same, as a difference of logarithms, and how many falls at one address that came after others
-/// than this one make it a place.
+/// How far apart two amounts of bytes are surely not the same, as a difference of logarithms.
 const OTHER_BYTES: f64 = 0.2;
-
-/// How near such addresses are, share of the bytes.
+/// How near two addresses are one place, share of the bytes.
 const HERE: f64 = 0.05;
 
 /// A run with all of its breaks.

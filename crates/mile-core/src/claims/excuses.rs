@@ -19,7 +19,6 @@ pub struct Seen<'a> {
 
 /// Share of the drive in use from which it may excuse a lower rate.
 const FULL: f64 = 0.5;
-
 /// A rate within this share of the link's ceiling is the link's.
 const AT_CEILING: f64 = 0.9;
 

@@ -73,7 +73,7 @@ pub struct Noise {
 
 /// No rate is steadier than this share: a floor under the noise, so that a series without any is not cut at
 /// rounding errors. A guess, an order of magnitude below the least change.
-pub(super) const NOISE_FLOOR: f64 = 0.004;
+const NOISE_FLOOR: f64 = 0.004;
 
 impl Noise {
     /// Estimates the noise of a series that may jump, from the MAD of its differences at lag 1 and at a lag at which an
@@ -95,6 +95,7 @@ impl Noise {
 /// Variance of a running median of normal noise over that of a running mean, in the limit of long windows (π/2).
 pub(crate) const MEDIAN_COST: f64 = std::f64::consts::FRAC_PI_2;
 
+/// Blocks that one line describes.
 #[derive(Clone, Debug)]
 pub(super) struct Part {
     pub(super) blocks: Range<usize>,

@@ -7,15 +7,15 @@ use crate::trace::Trace;
 use std::ops::Range;
 
 /// False discovery rate.
-pub(super) const FALSE_DISCOVERIES: f64 = 0.01;
+const FALSE_DISCOVERIES: f64 = 0.01;
 /// Share of the cells of a stretch that are slow.
-pub(super) const SOLID: f64 = 0.7;
+const SOLID: f64 = 0.7;
 /// Share of its depth to which the cells of a hollow are followed at its edges.
-pub(super) const EDGE: f64 = 0.5;
+const EDGE: f64 = 0.5;
 /// Cells between two hollows that are one.
 pub(super) const JOIN: usize = 2;
 /// Cells at the baseline, as a sum of what speaks against them, behind which a stretch does not go on.
-pub(super) const AGAINST: f64 = 3.0;
+const AGAINST: f64 = 3.0;
 
 /// A pass on the grid, in logarithms of rates.
 pub(super) struct View {
@@ -179,7 +179,7 @@ impl View {
 
 /// Chance of a normal value at or below `z`, for z below 0; Abramowitz and Stegun, "Handbook of Mathematical Functions", 1964, 26.2.17 and, far out,
 /// 26.2.12. 1 for values above 0.
-pub(super) fn below(z: f64) -> f64 {
+fn below(z: f64) -> f64 {
     if z >= 0.0 {
         return 1.0;
     }
