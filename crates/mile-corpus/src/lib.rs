@@ -33,7 +33,11 @@ pub fn names() -> impl Iterator<Item = &'static str> {
 
 /// Makes the trace of a pattern of either set from a seed. The same again for the same two.
 pub fn case(pattern: &'static str, seed: u64) -> Case {
-    if tape::CLASSES.contains(&pattern) { tape::case(pattern, seed) } else { patterns::case(pattern, seed) }
+    if tape::CLASSES.contains(&pattern) {
+        tape::classes::case(pattern, seed)
+    } else {
+        patterns::case(pattern, seed)
+    }
 }
 
 /// A trace and what really happened.

@@ -5,9 +5,9 @@
 //! core of the drive heats a case, and the sensor sits between the two; noise is log-normal and wanders in continuous time; rows are
 //! lost; readings are rounded, and late.
 
-mod classes;
+pub(crate) mod classes;
 
-use crate::{Case, TrueBreak};
+use crate::TrueBreak;
 use mile_core::findings::Cause;
 use mile_core::{Bytes, Celsius, Latency, Nanos, Op, Rate, Sample, Throttled};
 use rand::{RngExt, SeedableRng};
@@ -337,10 +337,4 @@ impl Tape {
         self.body.core = self.body.ambient;
         (0..200).for_each(|_| self.body.warm(self.body.rest, 60.0));
     }
-}
-
-/// A trace of a class: the same again for the same two. One in which what was meant does not come about is drawn anew.
-pub fn case(class: &'static str, seed: u64) -> Case {
-    let draw = |attempt: u64| classes::told(class, seed, seed ^ attempt.wrapping_mul(0x9e37_79b9_7f4a_7c15));
-    (0..).find_map(draw).unwrap_or_else(|| unreachable!("some draw comes about"))
 }

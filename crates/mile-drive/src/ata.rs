@@ -3,7 +3,7 @@
 //!
 //! Everything is decoded from bytes of any length: what is too short is absent.
 
-use crate::health::{SelfTest, TestKind, TestResult};
+use crate::selftest::{SelfTest, TestKind, TestResult};
 use mile_core::{Bytes, Celsius};
 use serde::{Deserialize, Serialize};
 

@@ -1,83 +1,16 @@
 //! What the runner knows of a drive.
 
-use crate::health::{Health, TestKind};
+pub use crate::failure::{Failure, Mismatch, Narrowed, Wrong};
+use crate::health::Health;
+pub use crate::identity::{Identity, Link};
 use crate::pending::Pending;
 use crate::pipe::PipeEnd;
+use crate::selftest::TestKind;
 use crate::tally::Tally;
 use mile_core::files::{FileFigures, FilesOp};
 use mile_core::{Bytes, Celsius, Nanos, Op, Rate, RunId, Throttled};
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
-
-/// Who a drive is.
-#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
-pub struct Identity {
-    /// How it is named on the command line: `sim:merrow-k2`, or a path.
-    pub name: String,
-    /// Model.
-    pub model: String,
-    /// Serial number, where there is one.
-    pub serial: Option<String>,
-    /// Firmware revision, where there is one.
-    pub firmware: Option<String>,
-    /// What kind it is, in words: `NVMe, three-bit flash`, `file on ext4`.
-    pub kind: String,
-    /// Whether it is simulated.
-    pub simulated: bool,
-    /// How it is attached, where that is known.
-    pub link: Option<Link>,
-}
-
-/// A link as it came up, against what drive and port could do.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Link {
-    /// As it came up: `PCIe 4.0 x4`.
-    pub negotiated: String,
-    /// What drive and port could both do.
-    pub possible: String,
-    /// Most that it carries, its encoding allowed for.
-    pub ceiling: Rate,
-    /// Most that it could carry.
-    #[serde(default)]
-    pub possible_ceiling: Option<Rate>,
-    /// What the drive could do, where that is known.
-    #[serde(default)]
-    pub drive: Option<String>,
-    /// What the port could do, where that is known.
-    #[serde(default)]
-    pub port: Option<String>,
-}
-
-impl Link {
-    /// Whether it came up at less than drive and port could do.
-    pub fn is_degraded(&self) -> bool {
-        match self.possible_ceiling {
-            Some(possible) => self.ceiling.0 < possible.0 * 0.999,
-            None => self.negotiated != self.possible,
-        }
-    }
-
-    /// How it came up against what could be, and what it so carries, in one sentence without its full stop.
-    pub fn sentence(&self) -> String {
-        let carries = format!("at most {}", self.ceiling);
-        if self.is_degraded() {
-            let lost = self.possible_ceiling.map_or(String::new(), |p| format!(" instead of {p}"));
-            return format!(
-                "{}, degraded: drive and port could do {}; it carries {carries}{lost}",
-                self.negotiated, self.possible
-            );
-        }
-        match (&self.drive, &self.port) {
-            (Some(drive), Some(port)) if *drive != self.negotiated => {
-                format!(
-                    "{}, all that its port ({port}) can do, while the drive could do {drive}; it carries {carries}",
-                    self.negotiated
-                )
-            }
-            _ => format!("{}, as it could be; it carries {carries}", self.negotiated),
-        }
-    }
-}
 
 /// What planning needs to know.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -287,107 +220,6 @@ impl Transfer {
         }
         Ok(())
     }
-}
-
-/// An operation that failed.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Failure {
-    /// Which it was.
-    pub op: Op,
-    /// Its address.
-    pub offset: Bytes,
-    /// Its length.
-    pub length: Bytes,
-    /// Number of the error; `None` where fewer bytes were moved than asked for.
-    pub errno: Option<i32>,
-    /// Time from asking for it to its failure. Zero in logs of earlier versions, which did not keep it.
-    #[serde(default)]
-    pub took: Nanos,
-}
-
-impl Failure {
-    /// The error in words: `Input/output error (EIO)`.
-    pub fn words(&self) -> String {
-        let Some(code) = self.errno else { return "fewer bytes were moved than asked for".into() };
-        let name = match code {
-            libc::EIO => " (EIO)",
-            libc::ENODATA => " (ENODATA)",
-            libc::ENOSPC => " (ENOSPC)",
-            libc::ENODEV => " (ENODEV)",
-            libc::ENXIO => " (ENXIO)",
-            libc::ETIMEDOUT => " (ETIMEDOUT)",
-            libc::EILSEQ => " (EILSEQ)",
-            libc::EREMOTEIO => " (EREMOTEIO)",
-            _ => "",
-        };
-        let text = std::io::Error::from_raw_os_error(code).to_string();
-        format!("{}{name}", text.split(" (os error").next().unwrap_or(&text))
-    }
-}
-
-/// A failed operation, narrowed down.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Narrowed {
-    /// Stretches of whole logical blocks that fail by themselves: from, to.
-    pub bad: Vec<(Bytes, Bytes)>,
-    /// Whether everything in the operation was tried.
-    pub complete: bool,
-    /// Time that narrowing it down took. Zero in logs of earlier versions, which did not keep it.
-    #[serde(default)]
-    pub took: Nanos,
-}
-
-impl Narrowed {
-    /// Of a failure of which nothing more could be found out.
-    pub fn unknown(failure: &Failure) -> Self {
-        let end = Bytes(failure.offset.0 + failure.length.0);
-        Self { bad: vec![(failure.offset, end)], ..Self::default() }
-    }
-}
-
-/// What a verifying read found where it did not find what was written.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Wrong {
-    /// Not what was written there, nor what was written anywhere.
-    Corrupt,
-    /// What an earlier pass, or an earlier run, had written there.
-    Stale,
-    /// What was written at another address.
-    Misplaced,
-}
-
-impl Wrong {
-    /// As a kind of fault.
-    pub fn fault(self) -> mile_core::FaultKind {
-        match self {
-            Self::Corrupt => mile_core::FaultKind::Corrupt,
-            Self::Stale => mile_core::FaultKind::Stale,
-            Self::Misplaced => mile_core::FaultKind::Misplaced,
-        }
-    }
-
-    /// The word.
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::Corrupt => "corrupt",
-            Self::Stale => "stale",
-            Self::Misplaced => "misplaced",
-        }
-    }
-}
-
-/// A stretch that a verifying read found wrong.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Mismatch {
-    /// Its address.
-    pub offset: Bytes,
-    /// Its length.
-    pub length: Bytes,
-    /// How.
-    pub wrong: Wrong,
-    /// Where its content belongs, if it is misplaced.
-    pub belongs: Option<Bytes>,
 }
 
 /// Something that a simulated drive knows it did.

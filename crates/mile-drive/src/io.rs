@@ -1,6 +1,7 @@
 //! Moves data to and from a file or block device: what is written, how it is put in flight, and what is done about failures.
 
 pub mod narrow;
+mod pages;
 pub mod pattern;
 pub mod pump;
 pub mod threads;

@@ -1,6 +1,6 @@
 //! What one interval of a run adds up to, filled by an engine while it works.
 
-use crate::drive::{Failure, Mismatch};
+use crate::failure::{Failure, Mismatch};
 use hdrhistogram::Histogram;
 use mile_core::{Bytes, Latency, Nanos, Op};
 

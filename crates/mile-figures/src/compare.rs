@@ -2,7 +2,8 @@
 //! difference as a strip of its own and the breaks of all sides.
 
 use crate::FigureError;
-use crate::run::{Area, FAINT, INK, LEFT, RIDGE, SLATE, WIDTH, axes, chart, draw_title, failed, font};
+use crate::ink::{Area, FAINT, INK, RIDGE, SLATE, failed, font};
+use crate::run::{LEFT, WIDTH, axes, chart, draw_title};
 use mile_core::ruler::{Ruler, Window};
 use mile_core::units::number;
 use plotters::element::{DashedPathElement, PathElement, Text};

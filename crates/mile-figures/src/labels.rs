@@ -1,7 +1,7 @@
 //! Where labels go: none lies on another, and none leaves the room that it has. What finds no room is left out, as a table has it.
 
 use crate::FigureError;
-use crate::run::{Area, INK, WHITE_INK, failed, font};
+use crate::ink::{Area, INK, WHITE_INK, failed, font};
 use plotters::element::{Circle, Rectangle, Text};
 use plotters::style::Color;
 use plotters::style::text_anchor::{HPos, Pos, VPos};

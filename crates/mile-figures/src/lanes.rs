@@ -2,12 +2,9 @@
 //! each drive came to in each leg.
 
 use crate::FigureError;
+use crate::ink::{Area, FAINT, INK, RIDGE, ROSE, SLATE, failed, font};
 use crate::labels::numerals;
-use crate::run::{
-    Area, COLUMNS, INK, LEFT, ROSE, SLATE, WIDTH, axes, chart, draw_ground, draw_title, failed, font, middle,
-    stretches,
-};
-use crate::run::{FAINT, RIDGE};
+use crate::run::{COLUMNS, LEFT, WIDTH, axes, chart, draw_ground, draw_title, middle, stretches};
 use mile_core::Nanos;
 use mile_core::channel::Series;
 use mile_core::findings::{Break, Context};

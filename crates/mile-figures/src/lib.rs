@@ -3,6 +3,7 @@
 //! Text stays text in both. The font is compiled in, so that a PDF has its text on a machine without any font.
 
 mod compare;
+mod ink;
 mod labels;
 mod lanes;
 #[cfg(feature = "pdf")]

@@ -1,36 +1,28 @@
 //! The figure of a run: rate against bytes with its plateaus and numbered breaks, temperature with its limits below on
 //! the same ruler, and what the breaks are, in sentences.
 
+use crate::FigureError;
+use crate::ink::{Area, FAINT, GRID, INK, RIDGE, ROSE, SLATE, failed, font};
 use crate::labels::{Labels, numerals, width};
-use crate::{FAMILY, FigureError};
 use mile_core::findings::{Context, Findings, Plateau};
 use mile_core::ruler::{Column, Ruler, Window, columns, ticks};
 use mile_core::sample::Op;
 use mile_core::trace::Trace;
 use mile_core::units::{Bytes, Nanos, number};
 use plotters::chart::{ChartBuilder, ChartContext};
-use plotters::coord::Shift;
 use plotters::coord::types::RangedCoordf64;
 use plotters::element::{DashedPathElement, PathElement, Polygon, Rectangle, Text};
-use plotters::prelude::{
-    Cartesian2d, DrawingArea, IntoDrawingArea, RGBColor, SVGBackend, ShapeStyle, TextStyle, WHITE,
-};
+use plotters::prelude::{Cartesian2d, IntoDrawingArea, RGBColor, SVGBackend, ShapeStyle, WHITE};
+use plotters::style::Color;
 use plotters::style::text_anchor::{HPos, Pos, VPos};
-use plotters::style::{Color, IntoFont};
 
 pub(crate) const WIDTH: u32 = 1120;
-pub(crate) const INK: RGBColor = RGBColor(34, 37, 43);
-pub(crate) const FAINT: RGBColor = RGBColor(120, 124, 132);
-pub(crate) const GRID: RGBColor = RGBColor(222, 222, 218);
 /// Ground of reads, and columns between the lines of its hatching.
 const READS: RGBColor = RGBColor(176, 196, 226);
 const HATCH: usize = 6;
 /// Height of the row of legs.
 const LEGS: u32 = 30;
 const TERRAIN: RGBColor = RGBColor(224, 178, 92);
-pub(crate) const RIDGE: RGBColor = RGBColor(150, 98, 16);
-pub(crate) const SLATE: RGBColor = RGBColor(58, 88, 140);
-pub(crate) const ROSE: RGBColor = RGBColor(186, 50, 96);
 /// Columns that the trace is cut into: finer than a printed line is wide.
 pub(crate) const COLUMNS: usize = 1000;
 pub(crate) const LEFT: u32 = 74;
@@ -55,16 +47,7 @@ pub struct RunFigure<'a> {
     pub window: Option<Window>,
 }
 
-pub(crate) type Area<'a> = DrawingArea<SVGBackend<'a>, Shift>;
 pub(crate) type Chart<'a, 'b> = ChartContext<'a, SVGBackend<'b>, Cartesian2d<RangedCoordf64, RangedCoordf64>>;
-
-pub(crate) fn failed(e: impl std::fmt::Display) -> FigureError {
-    FigureError::Draw(e.to_string())
-}
-
-pub(crate) fn font(size: f64, colour: RGBColor) -> TextStyle<'static> {
-    (FAMILY, size).into_font().color(&colour)
-}
 
 /// Draws a run as SVG.
 pub fn draw(figure: &RunFigure<'_>) -> Result<String, FigureError> {
@@ -463,8 +446,6 @@ fn swatch(
     }
     Ok(())
 }
-
-pub(crate) const WHITE_INK: RGBColor = RGBColor(255, 255, 255);
 
 fn draw_temp(
     area: &Area<'_>,

@@ -1,7 +1,8 @@
 //! The figure of a drive's story: strips over months, each with its own scale, on one ruler of time.
 
 use crate::FigureError;
-use crate::run::{FAINT, GRID, INK, LEFT, RIDGE, ROSE, SLATE, WIDTH, draw_title, failed, font};
+use crate::ink::{FAINT, GRID, INK, RIDGE, ROSE, SLATE, failed, font};
+use crate::run::{LEFT, WIDTH, draw_title};
 use plotters::element::{PathElement, Rectangle, Text};
 use plotters::prelude::{IntoDrawingArea, RGBColor, SVGBackend, ShapeStyle, WHITE};
 use plotters::style::Color;

@@ -1,6 +1,7 @@
 //! The figure of a surface: rate against address for each pass, the baseline, and the hollows as bands with their numbers.
 
-use crate::run::{Area, FAINT, GRID, INK, RIDGE, SLATE, WIDTH, failed, font};
+use crate::ink::{Area, FAINT, GRID, INK, RIDGE, SLATE, failed, font};
+use crate::run::WIDTH;
 use crate::sweep::step_of;
 use crate::{FigureError, run};
 use mile_core::findings::Findings;

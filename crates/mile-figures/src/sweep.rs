@@ -1,7 +1,8 @@
 //! The figures of sweeps: what was measured against fill level, rest, operations in flight, and demands, a panel for each.
 
+use crate::ink::{Area, FAINT, GRID, INK, RIDGE, SLATE, failed, font};
 use crate::labels::{Labels, width};
-use crate::run::{Area, FAINT, GRID, INK, RIDGE, SLATE, WIDTH, failed, font};
+use crate::run::WIDTH;
 use crate::{FigureError, run};
 use mile_core::findings::Findings;
 use mile_core::repeats::Figure;

@@ -287,7 +287,7 @@ impl Buffer {
         let mut memory = vec![0; length + align];
         let start = memory.as_ptr().align_offset(align);
         if align == HUGE {
-            super::uring::advise_huge(&mut memory[start..start + length]);
+            super::pages::advise_huge(&mut memory[start..start + length]);
         }
         Self { memory, start, length }
     }

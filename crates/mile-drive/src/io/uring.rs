@@ -1,7 +1,6 @@
 //! Operations in flight through io_uring, with registered buffers and a registered file.
 //!
-//! The only module of the workspace with unsafe code: the kernel is handed addresses of buffers and uses them while
-//! operations are in flight. What makes that sound: buffers live in [`Ring`] beside the ring, are never moved or resized
+//! The kernel is handed addresses of buffers and uses them while operations are in flight. What makes that sound: buffers live in [`Ring`] beside the ring, are never moved or resized
 //! (they are one heap allocation), and [`Ring`] waits for all operations before it lets go of them; where the
 //! kernel does not give them back in time, their memory is leaked on purpose.
 #![allow(unsafe_code, reason = "this module talks to the kernel")]
@@ -79,12 +78,6 @@ impl Ring {
             self.in_flight -= 1;
         }
     }
-}
-
-/// Asks the kernel to put memory that was not touched yet into huge pages. It may decline.
-pub(super) fn advise_huge(memory: &mut [u8]) {
-    // SAFETY: the range is memory that we own, and the advice changes nothing of what it holds.
-    unsafe { libc::madvise(memory.as_mut_ptr().cast(), memory.len(), libc::MADV_HUGEPAGE) };
 }
 
 impl Engine for Ring {

@@ -1,7 +1,7 @@
 //! The Device Self-test log (log identifier 06h; NVM Express Base Specification 2.0, figures 213 and 214): 564 bytes, the test
 //! underway and the results of the last twenty, newest first.
 
-use crate::health::{SelfTest, TestKind, TestResult};
+use crate::selftest::{SelfTest, TestKind, TestResult};
 
 /// Length of the log.
 pub const LENGTH: usize = 564;
