@@ -1,7 +1,7 @@
 //! Work that takes longer than a frame, off the drawing thread.
 
 use super::check::{Background, Question, check};
-use super::state::{Checked, Early, HealthShown, Shown, StartForm, Wanted};
+use super::state::{Checked, Early, HealthShown, OfFleet, Shown, StartForm, Wanted};
 use super::update::start::ahead;
 use crate::figure;
 use crate::history::{self, Ask};
@@ -33,8 +33,8 @@ const EVERY: Duration = Duration::from_secs(2);
 /// What came of it.
 pub(crate) enum Done {
     Listed(Result<Vec<Entry>, String>),
-    /// The models of a logbook, and the drives of one.
-    Fleet(Result<Box<Fleets>, String>),
+    /// The models of a logbook, and the drives of one: which was asked for, and what came of it.
+    Fleet(OfFleet, Result<Box<Fleets>, String>),
     /// What changed in the health of drives, by their names.
     News(std::collections::HashMap<String, String>),
     /// A run of another bench is followed.
@@ -135,17 +135,17 @@ impl Jobs {
     }
 
     /// Reads the models of a logbook, and puts the drives of one of them beside each other.
-    pub(crate) fn fleet(&self, path: &Path, model: usize, course: Option<String>) {
-        let path = path.to_owned();
+    pub(crate) fn fleet(&self, path: &Path, asked: OfFleet) {
+        let (path, of) = (path.to_owned(), asked.clone());
         let work = move || -> Result<_, Failure> {
             let models = crate::commands::fleet::models(&path)?;
-            let shown = match models.get(model) {
-                Some(m) => Some(crate::commands::fleet::of(&path, &m.name, course.as_deref())?),
+            let shown = match models.get(of.model) {
+                Some(m) => Some(crate::commands::fleet::of(&path, &m.name, of.course.as_deref())?),
                 None => None,
             };
             Ok(Box::new((models, shown)))
         };
-        self.spawn(move || Done::Fleet(work().map_err(|f| f.message().to_owned())));
+        self.spawn(move || Done::Fleet(asked, work().map_err(|f| f.message().to_owned())));
     }
 
     /// Follows a run of another bench.
@@ -402,22 +402,31 @@ pub(crate) struct LastSetup {
     pub(crate) claims: String,
 }
 
-fn last_setup(book: &Logbook, drive: &Identity) -> Result<Option<LastSetup>, LogbookError> {
+pub(super) fn last_setup(book: &Logbook, drive: &Identity) -> Result<Option<LastSetup>, LogbookError> {
     let mut of_another = None;
     for entry in of_model(book, &drive.model)?.iter().filter(|e| e.problem.is_none()) {
         let (head, ..) = book.ends(entry.run)?;
         for lane in head.lanes.iter().filter(|l| l.drive.model == drive.model) {
             let claims = session::claims_text(&lane.claims, &lane.stated);
-            if lane.drive.serial == drive.serial {
+            if is_same(&lane.drive, drive) {
                 let (run, situation) = (Some(entry.run), lane.situation.clone());
                 return Ok(Some(LastSetup { run, situation, claims }));
             }
-            // How another drive is set up says nothing of this one.
-            of_another =
-                of_another.or(Some(LastSetup { run: None, situation: Situation::default(), claims }));
+            // How another drive is set up says nothing of this one; what is claimed of it does.
+            if of_another.is_none() && !claims.is_empty() {
+                of_another = Some(LastSetup { run: None, situation: Situation::default(), claims });
+            }
         }
     }
     Ok(of_another)
+}
+
+/// Whether two of a model are one drive: by serial number, and where they have none, by where they are.
+fn is_same(a: &Identity, b: &Identity) -> bool {
+    match (&a.serial, &b.serial) {
+        (None, None) => a.name == b.name,
+        (a, b) => a == b,
+    }
 }
 
 /// How often it is looked whether the list of an archive has changed, and most runs of one that are listed.

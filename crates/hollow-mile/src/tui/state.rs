@@ -425,13 +425,20 @@ impl FindingsPlace {
     }
 }
 
+/// A model of the logbook, by its place in the list, and a course; without one, the course with the most drives.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(crate) struct OfFleet {
+    pub(crate) model: usize,
+    pub(crate) course: Option<String>,
+}
+
 /// All drives of a model.
 #[derive(Default)]
 pub(crate) struct FleetPlace {
     /// The models of the logbook.
     pub(crate) models: Vec<mile_logbook::Model>,
-    /// The one that is shown, by its place in the list.
-    pub(crate) model: usize,
+    /// What is shown, or was asked for last: an answer to anything else comes too late.
+    pub(crate) of: OfFleet,
     pub(crate) shown: Option<mile_core::fleet::Fleet>,
     /// Whether it is being read, or is there.
     pub(crate) asked: bool,
@@ -491,7 +498,8 @@ pub(crate) struct ComparePlace {
     pub(crate) shows_rates: bool,
     /// The sides that it is of.
     pub(crate) of: [Vec<i64>; 2],
-    pub(crate) loading: bool,
+    /// The sides that are being compared.
+    pub(crate) asked: Option<[Vec<i64>; 2]>,
     pub(crate) scroll: usize,
 }
 

@@ -3,7 +3,7 @@
 use super::draw::draw;
 use super::jobs::{Done, Jobs};
 use super::keys::{self, Action};
-use super::places::{self, BENCH, FINDINGS, LOGBOOK, UNDERWAY};
+use super::places::{self, BENCH, COMPARE, FINDINGS, FLEET, LOGBOOK, UNDERWAY};
 use super::state::{Live, Overlay, State};
 use super::update;
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
@@ -393,6 +393,102 @@ fn a_long_run_is_drawn_before_its_findings_are_known_and_nothing_is_said_of_brea
     update::done(&mut state, &Jobs::new(), Done::Loaded(Ok(Box::new(shown))));
     assert!(state.findings.early.is_none() && state.findings.loading.is_none());
     assert!(screen(&mut state, 159, 46).contains("write cache exhausted"));
+}
+
+/// A run on a drive that is kept, with what was claimed of the drive.
+fn run_on(path: &std::path::Path, drive: &mile_drive::Identity, claims: &str) {
+    let claimed = mile_course::Claimed::read(claims).unwrap();
+    let claims = mile_drive::Claims {
+        write: claimed.claims.write,
+        read: claimed.claims.read,
+        endurance: claimed.claims.endurance,
+    };
+    let situation = mile_drive::Situation { slot: Some(drive.name.clone()), ..Default::default() };
+    let lane =
+        LaneHead { drive: drive.clone(), situation, claims, stated: claimed.stated, ..Default::default() };
+    let mut book = Logbook::open(path).unwrap();
+    let run = book.begin(&RunHead::of_lane(lane)).unwrap();
+    book.finish(run, Status::Done, &[]).unwrap();
+}
+
+#[test]
+fn the_last_setup_is_of_this_very_drive_and_claims_are_of_the_last_of_its_model_that_has_any() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("l.logbook");
+    let drive = |name: &str, serial: Option<&str>| mile_drive::Identity {
+        name: name.into(),
+        model: "Merrow K2 2TB".into(),
+        serial: serial.map(str::to_owned),
+        ..Default::default()
+    };
+    run_on(&path, &drive("a", Some("MK2-1")), "write 6000 MB/s");
+    run_on(&path, &drive("b", Some("MK2-2")), "");
+    run_on(&path, &drive("x", None), "");
+    let last = |of: &mile_drive::Identity| {
+        let found = Logbook::reading(&path, |book| super::jobs::last_setup(book, of)).unwrap().unwrap();
+        (found.run, found.situation.slot, found.claims)
+    };
+    let claims = "write 6000 MB/s".to_owned();
+    assert_eq!(last(&drive("c", Some("MK2-3"))), (None, None, claims.clone()), "that of another with claims");
+    assert_eq!(last(&drive("moved", Some("MK2-2"))), (Some(2), Some("b".into()), String::new()));
+    assert_eq!(last(&drive("x", None)), (Some(3), Some("x".into()), String::new()));
+    assert_eq!(
+        last(&drive("y", None)),
+        (None, None, claims),
+        "where none has a serial number, names tell them"
+    );
+}
+
+/// The drives of a model, none of them known.
+fn of_model(model: &str) -> mile_core::fleet::Fleet {
+    mile_core::fleet::Fleet {
+        model: model.into(),
+        course: "quay soak".into(),
+        courses: vec![("quay soak".into(), 0, 0)],
+        runs: 0,
+        drives: Vec::new(),
+        spreads: Vec::new(),
+        firmware: Vec::new(),
+        notes: Vec::new(),
+    }
+}
+
+/// Seen where a loaded machine answered late: the drives of one model stood under the name of the other, and the run of one of them was opened.
+#[test]
+fn the_drives_of_one_model_are_not_shown_under_the_name_of_another() {
+    let mut state = fresh();
+    state.place = FLEET;
+    let model = |name: &str| mile_logbook::Model { name: name.into(), drives: 1, runs: 1 };
+    let models = vec![model("Merrow K2 2TB"), model("Halyard Q4 4TB")];
+    let answer = |of, model| Done::Fleet(of, Ok(Box::new((models.clone(), Some(of_model(model))))));
+    let first = state.fleet.of.clone();
+    update::done(&mut state, &Jobs::new(), answer(first.clone(), "Merrow K2 2TB"));
+    press(&mut state, "m");
+    assert!(screen(&mut state, 159, 46).contains("Halyard Q4 4TB, model 2 of 2"));
+    assert!(state.fleet.shown.is_none(), "what was shown is of the model before");
+    let second = state.fleet.of.clone();
+    press(&mut state, "m");
+    update::done(&mut state, &Jobs::new(), answer(second, "Halyard Q4 4TB"));
+    assert!(state.fleet.shown.is_none(), "an answer that came too late");
+    update::done(&mut state, &Jobs::new(), answer(first, "Merrow K2 2TB"));
+    assert!(screen(&mut state, 159, 46).contains("Merrow K2 2TB, model 1 of 2"));
+    assert_eq!(state.fleet.shown.as_ref().map(|f| f.model.as_str()), Some("Merrow K2 2TB"));
+}
+
+#[test]
+fn a_comparison_that_comes_late_does_not_replace_the_one_that_was_asked_for() {
+    let mut state = fresh();
+    state.place = COMPARE;
+    let answer = |sides: &[Vec<i64>; 2]| Done::Compared(sides.clone(), Err(format!("of {sides:?}")));
+    let (first, second) = ([vec![1], vec![2]], [vec![3], vec![4]]);
+    for sides in [&first, &second] {
+        state.logbook.sides = sides.clone();
+        press(&mut state, "c");
+    }
+    update::done(&mut state, &Jobs::new(), answer(&second));
+    update::done(&mut state, &Jobs::new(), answer(&first));
+    assert_eq!(state.compare.of, second);
+    assert!(screen(&mut state, 159, 46).contains("of [[3], [4]]"));
 }
 
 #[test]

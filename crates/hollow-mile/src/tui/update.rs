@@ -7,7 +7,7 @@ pub(super) mod start;
 use super::jobs::{Done, Jobs};
 use super::keys::{self, Action};
 use super::places::{self, AtHand, COMPARE, FINDINGS, HEALTH, LOGBOOK, Place, UNDERWAY};
-use super::state::{ComparePlace, HealthPlace, Live, Overlay, PathFor, State, Wanted};
+use super::state::{ComparePlace, HealthPlace, Live, OfFleet, Overlay, PathFor, State, Wanted};
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
 use mile_bench::session;
 use mile_core::Bytes;
@@ -258,7 +258,7 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         Action::MarkB => mark(state, 1),
         Action::Compare => {
             compare(state, jobs);
-            if state.compare.loading {
+            if state.compare.asked.is_some() {
                 state.go(COMPARE);
             }
         }
@@ -319,7 +319,7 @@ pub(super) fn compare(state: &mut State, jobs: &Jobs) {
             LOGBOOK.key()
         ));
     }
-    state.compare.loading = true;
+    state.compare.asked = Some(sides.clone());
     jobs.compare(&state.logbook_path, sides);
 }
 
@@ -474,15 +474,16 @@ pub(super) fn note_break(state: &mut State, jobs: &Jobs, said: String) {
 /// Shows the next model of the fleet, or the next course of the model.
 fn fleet(state: &mut State, jobs: &Jobs, action: Action) {
     let place = &mut state.fleet;
-    let mut course = None;
     if action == Action::NextModel {
-        place.model = (place.model + 1) % place.models.len().max(1);
+        place.of = OfFleet { model: (place.of.model + 1) % place.models.len().max(1), course: None };
+        // The drives of one model are not shown under the name of another.
+        (place.shown, place.selected) = (None, 0);
     } else if let Some(shown) = &place.shown {
         let at = shown.courses.iter().position(|c| c.0 == shown.course).unwrap_or(0);
-        course = shown.courses.get((at + 1) % shown.courses.len().max(1)).map(|c| c.0.clone());
+        place.of.course = shown.courses.get((at + 1) % shown.courses.len().max(1)).map(|c| c.0.clone());
     }
     place.asked = true;
-    jobs.fleet(&state.logbook_path, place.model, course);
+    jobs.fleet(&state.logbook_path, place.of.clone());
 }
 
 /// Goes on with the selected run of the logbook.
@@ -661,12 +662,13 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
         Done::Setup(drive, Some(last)) => start::last_setup(state, &drive, &last),
         Done::Setup(_, None) => {}
         Done::Started(question, run) => start::started(state, jobs, question, run),
-        Done::Fleet(Ok(found)) => {
+        Done::Fleet(of, _) if of != state.fleet.of => {}
+        Done::Fleet(_, Ok(found)) => {
             let (models, shown) = *found;
             (state.fleet.models, state.fleet.shown, state.fleet.selected) = (models, shown, 0);
             state.fleet.asked = state.fleet.shown.is_some();
         }
-        Done::Fleet(Err(text)) => {
+        Done::Fleet(_, Err(text)) => {
             state.fleet.asked = false;
             state.complain(text);
         }
@@ -731,6 +733,8 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
             (state.findings.following, state.findings.refreshing) = (None, false);
             state.complain(text);
         }
+        // Other sides were asked for since.
+        Done::Compared(sides, _) if state.compare.asked.as_ref() != Some(&sides) => {}
         Done::Compared(sides, found) => {
             let (found, walks) = match found {
                 Ok(both) => (Ok(Box::new(both.0)), both.1),

@@ -60,7 +60,7 @@ impl View for Compare {
     fn sentence(&self, state: &State) -> (String, String) {
         let place = &state.compare;
         let text = match &place.found {
-            _ if place.loading => "Comparing …".to_owned(),
+            _ if place.asked.is_some() => "Comparing …".to_owned(),
             None => format!(
                 "Nothing is compared yet. In the logbook ({}) a and b mark runs for either side, and c compares them. With one side marked it is held against what is claimed.",
                 LOGBOOK.key()

@@ -76,9 +76,9 @@ impl View for FleetView {
         };
         let of = match place.models.len() {
             0 | 1 => String::new(),
-            n => format!(", model {} of {n}", place.model + 1),
+            n => format!(", model {} of {n}", place.of.model + 1),
         };
-        (text, place.models.get(place.model).map_or(String::new(), |m| format!("{}{of}", m.name)))
+        (text, place.models.get(place.of.model).map_or(String::new(), |m| format!("{}{of}", m.name)))
     }
 
     fn keys(&self) -> &'static [&'static [Binding]] {
@@ -92,8 +92,8 @@ impl View for FleetView {
     fn arrive(&self, state: &mut State, jobs: &Jobs) {
         if !state.fleet.asked {
             state.fleet.asked = true;
-            let course = state.fleet.shown.as_ref().map(|f| f.course.clone());
-            jobs.fleet(&state.logbook_path, state.fleet.model, course);
+            state.fleet.of.course = state.fleet.shown.as_ref().map(|f| f.course.clone());
+            jobs.fleet(&state.logbook_path, state.fleet.of.clone());
         }
     }
 
