@@ -128,6 +128,14 @@ pub(crate) fn names(side: &str, logbook: Option<&Path>) -> Result<Vec<String>, F
     Ok(all)
 }
 
+/// Is told what long work does next; it fails where the work was given up meanwhile.
+pub(crate) type Steps<'a> = &'a dyn Fn(&str) -> Result<(), Failure>;
+
+/// Nobody looks on, and nobody gives it up.
+pub(crate) fn go_on(_: &str) -> Result<(), Failure> {
+    Ok(())
+}
+
 /// The word for what is claimed, as a side.
 pub(crate) const CLAIMS: &str = "claims";
 
@@ -138,15 +146,23 @@ pub(crate) fn all_named(
     logbook: Option<&Path>,
     beside: &BesideArgs,
     only_ended: bool,
+    steps: Steps<'_>,
 ) -> Result<Vec<Loaded>, Failure> {
     let is_claims = |side: &str| side == CLAIMS && !Path::new(side).exists();
     if sides.iter().filter(|s| is_claims(s)).count() > 1 {
         return Err(Failure::usage("`claims` is one side; the others are runs, tags or files"));
     }
-    let mut all: Vec<Loaded> = sides
-        .iter()
-        .map(|s| if is_claims(s) { Ok(Loaded::default()) } else { named(s, logbook, beside, only_ended) })
-        .collect::<Result<_, _>>()?;
+    let mut all: Vec<Loaded> =
+        sides
+            .iter()
+            .map(|s| {
+                if is_claims(s) {
+                    Ok(Loaded::default())
+                } else {
+                    named(s, logbook, beside, only_ended, steps)
+                }
+            })
+            .collect::<Result<_, _>>()?;
     let Some(place) = sides.iter().position(|s| is_claims(s)) else { return Ok(all) };
     let others = all.iter().find(|l| !l.1.is_empty());
     let sources = others.iter().flat_map(|l| &l.1).flatten();
@@ -177,10 +193,13 @@ fn named(
     logbook: Option<&Path>,
     beside: &BesideArgs,
     only_ended: bool,
+    steps: Steps<'_>,
 ) -> Result<Loaded, Failure> {
     let (mut members, mut runs) = (Vec::new(), Vec::new());
-    for name in names(side, logbook)? {
-        let all = Source::load_all(&name, logbook, beside)?;
+    let names = names(side, logbook)?;
+    for (i, name) in names.iter().enumerate() {
+        steps(&format!("reading {name}, {} of {} of side {side}", i + 1, names.len()))?;
+        let all = Source::load_all(name, logbook, beside)?;
         if only_ended && all.iter().any(|s| s.status == Some(Status::Underway)) {
             return Err(Failure::usage(format!(
                 "run {name} is underway: its figures are not final. Compare it when it has ended"

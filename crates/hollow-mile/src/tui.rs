@@ -13,12 +13,15 @@ mod memory;
 mod places;
 mod put;
 mod state;
+mod tasks;
 mod terminal;
 mod theme;
 mod update;
 
 #[cfg(test)]
 mod golden;
+#[cfg(test)]
+mod late;
 #[cfg(test)]
 mod tests;
 
@@ -120,6 +123,7 @@ pub(crate) fn state(logbook_path: PathBuf, speed: Speed, is_demo: bool) -> State
         compare: ComparePlace::default(),
         overlay: None,
         notice: None,
+        tasks: Vec::new(),
         choices: choices(),
         lines: Vec::new(),
         clipboard: None,

@@ -489,3 +489,26 @@ fn claims_that_are_said_beside_a_course_are_held_and_kept() {
     assert!(said.contains("the claim `write fast`: ") && said.contains("a rate"), "{said}");
     assert!(bench.ok(&["logbook", "list"]).matches("sim:merrow-k2").count() <= 1, "nothing was begun");
 }
+
+/// Seen where a disk was logged every 20 s: the end of a hollow that two passes had confirmed was the surface with 52 % only, once its edges were known to
+/// less than a sample moves, and while the run was underway it had been 99 %.
+#[test]
+fn both_ends_of_a_confirmed_hollow_are_the_surface_however_far_apart_the_samples_are() {
+    let bench = Bench::new();
+    for every in ["5 s", "20 s", "60 s"] {
+        let course = format!(
+            "course \"scan\"\nsample every {every}\nleg scan\n  scan, blocks 1 MiB, depth 8, zones 128, refine to 1 MiB\n  over 55 % to 70 %\n"
+        );
+        bench.write("scan.course", &course);
+        bench.ok(&["run", "scan.course", "--on", "sim:keelson", "--seed", "5"]);
+        let found = json(&bench.ok(&["findings", "last", "--format", "json"]));
+        let hollow = &found["hollows"][0];
+        assert!(hollow["edge_bytes"].as_u64().unwrap() <= 1 << 20, "{every}: {hollow}");
+        let breaks = found["breaks"].as_array().unwrap();
+        assert_eq!(breaks.len(), 2, "{every}: {breaks:?}");
+        for b in breaks {
+            let sure = b["confidence"].as_f64().unwrap();
+            assert!(b["cause"] == "surface" && sure >= 0.95, "{every}: {b}");
+        }
+    }
+}

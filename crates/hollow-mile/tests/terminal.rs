@@ -147,7 +147,7 @@ fn whole_way(columns: u16, rows: u16) {
     t.type_text("fan on");
     t.press(&["Enter"], "Note: fan on");
     // What is found so far, while the run goes on.
-    t.press(&["Enter"], "Run 7, long soak on Merrow K2 2TB: underway");
+    t.press(&["Enter"], "Run 8, long soak on Merrow K2 2TB: underway");
     t.until_all(&["write cache exhausted, ", "first fall of this leg"]);
     t.press(&["3"], "Leg 2 of 3, soak");
     t.press(&["Space"], "Paused.");
@@ -156,13 +156,13 @@ fn whole_way(columns: u16, rows: u16) {
     t.press(&["Space"], "left; the run ends in about");
     t.press(&["X"], "Stop the run?");
     t.press(&["y"], "The run is stopped");
-    t.press(&["4"], "Run 7, long soak on Merrow K2 2TB: stopped");
+    t.press(&["4"], "Run 8, long soak on Merrow K2 2TB: stopped");
     // Evidence under the selected break.
     t.until_all(&["write cache exhausted, ", "first fall of this leg"]);
-    t.press(&["7"], "7 runs, the newest first.");
+    t.press(&["7"], "8 runs, the newest first.");
     t.press(&["/"], "/ ▏");
     t.type_text("carrier");
-    t.until("2 of 7 runs match.");
+    t.until("2 of 8 runs match.");
     t.press(&["Enter", "Down", "Enter"], "Run 4, quay soak on Merrow K2 2TB: done");
     t.press(&["e"], "Written: run-4-quay-soak.svg, run-4-quay-soak.pdf");
     assert!(t.bench.read("run-4-quay-soak.svg").contains("write cache exhausted"));
@@ -187,8 +187,8 @@ fn a_run_that_ends_is_announced_kept_and_shown() {
     let t = Terminal::start(159, 46, "", "demo --speed max");
     t.until("sim:merrow-k2-finned");
     t.press(&["Down", "Enter"], "A run on sim:merrow-k2-finned");
-    t.press(&["Enter"], "The run is done; it is run 7 of the logbook");
-    t.press(&["Enter"], "Run 7, long soak on Merrow K2 2TB: done, 1,600 GB moved");
+    t.press(&["Enter"], "The run is done; it is run 8 of the logbook");
+    t.press(&["Enter"], "Run 8, long soak on Merrow K2 2TB: done, 1,600 GB moved");
     t.until_all(&["write cache exhausted", "finned carrier"]);
     assert!(
         !t.screen().contains('≋') && !t.screen().contains("\n  2  "),
@@ -203,21 +203,23 @@ fn a_place_where_no_run_is_open_opens_the_newest_that_it_can_show() {
         t.until("sim:merrow-k2-finned");
         t
     };
-    // Of the six runs, the fifth is the only one over fill levels, and none scans.
+    // Of the seven runs, the fifth is the only one over fill levels, and the last one the only one that scans.
     let t = start();
-    t.press(&["8"], "No run of the logbook goes over a range of addresses.");
     t.press(&["5"], "Run 5: 4 levels.");
     // It stays open.
     t.press(&["4"], "Run 5, quay fill sweep on Halyard Q4 4TB: done");
     let t = start();
-    t.press(&["4"], "Run 6, two slots on Merrow K2 2TB");
+    let map = t.press(&["8"], "Run 7");
+    assert!(map.contains("hollow"), "{map}");
+    let t = start();
+    t.press(&["4"], "Run 7, quay surface check on Keelson 8 TB");
 }
 
 #[test]
 fn the_cursor_reads_all_strips_and_the_breaks_bring_it_along() {
     let t = Terminal::start(159, 46, "", "demo");
-    t.press(&["7"], "6 runs");
-    t.press(&["Down", "Down", "Down", "Down", "Enter"], "Run 2, quay soak");
+    t.press(&["7"], "7 runs");
+    t.press(&["Down", "Down", "Down", "Down", "Down", "Enter"], "Run 2, quay soak");
     let screen = t.press(&["j"], "at the cursor");
     assert!(screen.contains("throttled by heat") && screen.contains("77 °C"), "{screen}");
     t.press(&["x"], "min");
@@ -240,10 +242,11 @@ fn a_fleet_is_shown_with_its_models_and_the_last_run_of_a_drive_is_opened() {
     let t = Terminal::start(159, 46, "", "demo");
     t.until("sim:merrow-k2");
     t.press(&["0"], "drives in");
-    let screen = t.until("model 1 of 2");
+    let screen = t.until("model 1 of 3");
     assert!(screen.contains("Too few to say which stands out."), "{screen}");
-    t.press(&["m"], "model 2 of 2");
-    t.press(&["m"], "model 1 of 2");
+    t.press(&["m"], "model 2 of 3");
+    t.press(&["m"], "model 3 of 3");
+    t.press(&["m"], "model 1 of 3");
     t.press(&["Enter"], "quay soak on Merrow K2 2TB");
 }
 
@@ -296,7 +299,7 @@ fn help_and_commands_list_what_there_is_and_do_it() {
     t.press(&[":"], "Commands");
     t.type_text("logb");
     t.until("go to the logbook");
-    t.press(&["Enter"], "6 runs, the newest first.");
+    t.press(&["Enter"], "7 runs, the newest first.");
     t.press(&[":"], "Commands");
     t.type_text("zzzz");
     t.until("nothing here is called that");
@@ -306,14 +309,14 @@ fn help_and_commands_list_what_there_is_and_do_it() {
 #[test]
 fn a_run_is_taken_off_the_list_and_brought_back() {
     let t = Terminal::start(159, 46, "", "demo");
-    let screen = t.press(&["7"], "6 runs");
+    let screen = t.press(&["7"], "7 runs");
     // How each was set up, and all that is known of the selected one.
     assert!(screen.contains("slot 3, plate"), "{screen}");
-    t.press(&["Down"], "quay fill sweep on Halyard Q4 4TB (sim:halyard-q4), run 5: done");
+    t.press(&["Down", "Down"], "quay fill sweep on Halyard Q4 4TB (sim:halyard-q4), run 5: done");
     t.press(&["D"], "Run 5 is off the list; u brings it back.");
-    t.until_all(&["5 runs, the newest first.", "run 4: done"]);
+    t.until_all(&["6 runs, the newest first.", "run 4: done"]);
     t.press(&["u"], "Run 5 is on the list again.");
-    t.until_all(&["6 runs", "run 5: done"]);
+    t.until_all(&["7 runs", "run 5: done"]);
     t.press(&["u"], "No run was taken off the list.");
 }
 
@@ -322,8 +325,8 @@ fn what_is_selected_is_copied_to_the_clipboard_of_the_terminal() {
     let t = Terminal::start(159, 46, "", "demo");
     t.until("last run");
     t.tmux(&["set", "-s", "set-clipboard", "on"]);
-    t.press(&["7"], "6 runs");
-    t.press(&["Down", "Down", "y"], "Copied to the clipboard of the terminal");
+    t.press(&["7"], "7 runs");
+    t.press(&["Down", "Down", "Down", "y"], "Copied to the clipboard of the terminal");
     let wait_for = |words: &[&str]| {
         for _ in 0..600 {
             let copied = t.tmux(&["show-buffer"]);
@@ -478,15 +481,15 @@ fn a_file_is_measured_from_the_bench_and_what_cannot_be_is_said() {
     t.until("it ends after one pass");
     t.keys(&["BTab", "BTab"]);
     t.press(&["Left"], "← first look →");
-    t.press(&["Enter"], "The run is done; it is run 7 of the logbook");
+    t.press(&["Enter"], "The run is done; it is run 8 of the logbook");
     assert!(!std::path::Path::new(&target).exists());
 }
 
 #[test]
 fn without_colours_nothing_is_coloured() {
     let t = Terminal::start(120, 40, "NO_COLOR=1", "demo");
-    t.press(&["7"], "6 runs");
-    t.press(&["Down", "Enter"], "Run 5");
+    t.press(&["7"], "7 runs");
+    t.press(&["Down", "Down", "Enter"], "Run 5");
     t.until("█");
     let escapes = t.tmux(&["capture-pane", "-p", "-e", "-t", "t"]);
     assert!(!escapes.contains("[38;") && !escapes.contains("[48;") && !escapes.contains("[33m"), "{escapes}");
@@ -804,11 +807,11 @@ fn two_drives_side_by_side_and_another_run_beside_them() {
         t.keys(&["Down", "Down"]);
         t.press(&["s"], "A run on sim:halyard-q4");
         t.press(&["Enter"], "Leg 2 of 3, soak");
-        t.until_all(&["▸ Run 8", "Run 7"]);
-        t.press(&["r"], "▸ Run 7");
+        t.until_all(&["▸ Run 9", "Run 8"]);
+        t.press(&["r"], "▸ Run 8");
         t.until("▸ lower");
         t.press(&["q"], "2 runs are underway and end with the demo");
-        t.press(&["s"], "Run 7 is stopped.");
+        t.press(&["s"], "Run 8 is stopped.");
         t.until("Run 8 is stopped.");
         t.shell_is_back();
         assert!(t.bench.sockets().is_empty());
@@ -883,7 +886,7 @@ fn the_findings_of_a_run_on_two_drives_are_seen_lane_by_lane() {
     let t = Terminal::start(159, 46, "", "demo");
     t.until("bench");
     t.press(&["7"], "two slots");
-    t.press(&["Enter"], "Run 6, two slots on Merrow K2 2TB, upper");
+    t.press(&["Down", "Enter"], "Run 6, two slots on Merrow K2 2TB, upper");
     t.until_all(&["lane 1 of 2, ] shows the next", "write cache exhausted"]);
     t.press(&["]"], "Run 6, two slots on Merrow K2 2TB, lower");
     t.until("lane 2 of 2");
@@ -967,15 +970,15 @@ fn runs_are_marked_compared_and_reported_without_leaving_the_terminal() {
         let t = Terminal::start(columns, rows, "", "demo");
         t.until("1");
         t.press(&["9"], "Nothing is compared yet. In the logbook (7) a and b mark runs");
-        t.press(&["7"], "6 runs, the newest first.");
+        t.press(&["7"], "7 runs, the newest first.");
         t.press(&["c"], "Mark runs in the logbook");
         // Runs 3 and 2 were bare, run 4 was finned.
-        t.keys(&["Down", "Down"]);
+        t.keys(&["Down", "Down", "Down"]);
         t.press(&["b"], "Side A: none. Side B: 4.");
         // One side alone is held against what is claimed.
         t.press(&["c"], "B  run 4");
         t.until_all(&["A  claims", "rate, MB/s"]);
-        t.press(&["7"], "6 runs, the newest first.");
+        t.press(&["7"], "7 runs, the newest first.");
         t.keys(&["Down"]);
         t.press(&["a"], "Side A: 3. Side B: 4.");
         t.keys(&["Down"]);
@@ -1004,7 +1007,7 @@ fn runs_are_marked_compared_and_reported_without_leaving_the_terminal() {
         t.press(&["r"], "Written: report-2-3-against-4.pdf");
         assert!(std::fs::read(t.bench.path("report-2-3-against-4.pdf")).unwrap().starts_with(b"%PDF-"));
         // A run is on one side; the mark is taken away again.
-        t.press(&["7"], "6 runs, the newest first.");
+        t.press(&["7"], "7 runs, the newest first.");
         t.press(&["b"], "Side A: 3. Side B: 2, 4.");
         t.press(&["a"], "Side A: 2, 3. Side B: 4.");
         t.press(&["a"], "Side A: 3. Side B: 4.");
@@ -1018,7 +1021,7 @@ fn the_other_side_of_a_run_is_run_and_compared_with_it() {
     for (columns, rows) in [(159, 46), (80, 24)] {
         let t = Terminal::start(columns, rows, "", "demo");
         t.until("1");
-        t.press(&["7"], "6 runs, the newest first.");
+        t.press(&["7"], "7 runs, the newest first.");
         t.keys(&["End"]);
         t.press(&["Enter"], "Run 1, first look");
         t.press(&["o"], "The other side of run 1");
@@ -1028,9 +1031,9 @@ fn the_other_side_of_a_run_is_run_and_compared_with_it() {
         t.keys(&["C-u"]);
         t.type_text("cooling desk fan");
         t.press(&["Enter"], "Leg 2 of");
-        t.until_all(&["it is run 7 of the logbook.", "compares it with run 1"]);
+        t.until_all(&["it is run 8 of the logbook.", "compares it with run 1"]);
         t.press(&["9"], "cooling differs: A bare; B desk fan");
-        t.until_all(&["A  run 1", "B  run 7"]);
+        t.until_all(&["A  run 1", "B  run 8"]);
         t.keys(&["q"]);
         t.shell_is_back();
     }
@@ -1074,8 +1077,8 @@ fn lines_that_do_not_fit_below_the_terrain_can_be_reached() {
     for (columns, rows) in [(159, 46), (80, 24)] {
         let t = Terminal::start(columns, rows, "", "demo");
         t.until("1");
-        t.press(&["7"], "6 runs, the newest first.");
-        t.keys(&["Down"]);
+        t.press(&["7"], "7 runs, the newest first.");
+        t.keys(&["Down", "Down"]);
         let first = t.press(&["Enter"], "Run 5, quay fill sweep");
         assert!(!first.contains("write cache      412"), "{first}");
         // More pages than there are, so that the end is reached whatever the size.
@@ -1108,7 +1111,7 @@ fn a_simulated_drive_tests_itself_from_the_place_of_its_health() {
         if rows < 40 {
             t.keys(&["End"]);
         }
-        t.until("completed without an error, in run 7");
+        t.until("completed without an error, in run 8");
         t.keys(&["q"]);
         t.shell_is_back();
     }

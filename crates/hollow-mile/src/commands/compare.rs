@@ -2,7 +2,7 @@
 
 use crate::cli::{Along, BesideArgs, CompareArgs, Format};
 use crate::figure::write_figure;
-use crate::sides::{self, Loaded};
+use crate::sides::{self, Loaded, Steps};
 use crate::source::Source;
 use crate::text;
 use mile_bench::Failure;
@@ -18,9 +18,10 @@ use std::path::Path;
 pub(crate) type Held = (Comparison, Vec<Vec<LegWalks>>);
 
 /// Runs of a logbook held against each other, as they are named.
-pub(crate) fn of(named: &[String], logbook: &Path) -> Result<Held, Failure> {
+pub(crate) fn of(named: &[String], logbook: &Path, steps: Steps<'_>) -> Result<Held, Failure> {
     let beside = BesideArgs::default();
-    let all = sides::all_named(named, Some(logbook), &beside, true)?;
+    let all = sides::all_named(named, Some(logbook), &beside, true, steps)?;
+    steps("comparing")?;
     let runs: Vec<&[Vec<Source>]> = all.iter().map(|l| l.1.as_slice()).collect();
     let rulers = [Ruler::Time, Ruler::Bytes, Ruler::Address];
     let walks = rulers.iter().map(|ruler| sides::walks(&runs, *ruler)).filter(|w| !w.is_empty()).collect();
@@ -44,7 +45,7 @@ pub(crate) fn figure(
 }
 
 pub(crate) fn run(args: &CompareArgs) -> Result<(), Failure> {
-    let all = sides::all_named(&args.sides, args.logbook.as_deref(), &args.beside, true)?;
+    let all = sides::all_named(&args.sides, args.logbook.as_deref(), &args.beside, true, &sides::go_on)?;
     let terms =
         Terms { reference_ambient: args.reference_ambient.map_or(25.0, |c| c.0), detect: args.detect };
     let found = held(&all, &terms)?;

@@ -6,7 +6,7 @@ use crate::commands::compare::figure;
 use crate::figure::write_whole;
 use crate::history::{self, Ask, Story};
 use crate::report::{Run, lead, parts, title};
-use crate::sides;
+use crate::sides::{self, Steps};
 use crate::text;
 use mile_bench::Failure;
 use mile_bench::session::logbook_path;
@@ -22,10 +22,16 @@ use std::path::Path;
 type Gathered = (Vec<Run>, Option<Comparison>, Option<String>, Vec<Story>);
 
 /// Gathers what a report is about.
-fn gather(named: &[String], logbook: Option<&Path>, beside: &BesideArgs) -> Result<Gathered, Failure> {
+fn gather(
+    named: &[String],
+    logbook: Option<&Path>,
+    beside: &BesideArgs,
+    steps: Steps<'_>,
+) -> Result<Gathered, Failure> {
     let mut runs: Vec<Run> = Vec::new();
     // A run that is underway is told as far as it has come.
-    let all = sides::all_named(named, logbook, beside, false)?;
+    let all = sides::all_named(named, logbook, beside, false, steps)?;
+    steps("comparing")?;
     let (compared, loaded): (Vec<Side>, Vec<Vec<Run>>) = all.into_iter().unzip();
     let found = if compared.len() > 1 { compare(&compared, &Terms::default()) } else { None };
     let drawn = match &found {
@@ -71,15 +77,15 @@ fn document(
     Ok(report(&title(runs), &lead, &parts(runs, found.as_ref(), drawn.as_deref(), stories, files)?, paper)?)
 }
 
-/// Writes a report of runs of a logbook to a new file.
-pub(crate) fn write(named: &[String], logbook: &Path, out: &Path) -> Result<(), Failure> {
-    let all = gather(named, Some(logbook), &BesideArgs::default())?;
-    let bytes = document(&all, &[], Paper::A4)?;
-    write_whole(out, false, |target| Ok(target.write_all(&bytes)?))
+/// A report of runs of a logbook, as a PDF.
+pub(crate) fn of(named: &[String], logbook: &Path, steps: Steps<'_>) -> Result<Vec<u8>, Failure> {
+    let all = gather(named, Some(logbook), &BesideArgs::default(), steps)?;
+    steps("laying out its pages")?;
+    document(&all, &[], Paper::A4)
 }
 
 pub(crate) fn run(args: &ReportArgs) -> Result<(), Failure> {
-    let all = gather(&args.runs, args.logbook.as_deref(), &args.beside)?;
+    let all = gather(&args.runs, args.logbook.as_deref(), &args.beside, &sides::go_on)?;
     let paper = if args.letter { Paper::Letter } else { Paper::A4 };
     if let Some(folder) = &args.bundle {
         let underway = all.0.iter().flatten().find(|s| s.status == Some(Status::Underway));

@@ -140,9 +140,13 @@ fn header(buffer: &mut Buffer, area: Rect, state: &mut State) {
 
 fn footer(buffer: &mut Buffer, area: Rect, state: &State) {
     let theme = state.theme;
-    if let Some(notice) = &state.notice {
-        let style = if notice.is_error { theme.strong() } else { Style::new().fg(theme.ink) };
-        let text = if notice.is_error { format!("! {}", notice.text) } else { notice.text.clone() };
+    let plain = Style::new().fg(theme.ink);
+    let underway = || state.tasks.iter().rev().find_map(|t| Some((t.line()?, plain)));
+    let said = state.notice.as_ref().map(|notice| match notice.is_error {
+        true => (format!("! {}", notice.text), theme.strong()),
+        false => (notice.text.clone(), plain),
+    });
+    if let Some((text, style)) = said.or_else(underway) {
         // The row above is free too, for what does not fit into one.
         let lines = wrap(&text.replace('\n', "  "), usize::from(area.width - 2));
         for (i, line) in lines.iter().take(2).enumerate() {

@@ -1,10 +1,19 @@
-//! Every place on fixed data at three sizes, as it was looked at and found right; and no word that is cut.
+//! Every place on fixed data at three sizes and in each theme, as it was looked at and found right; and no word that is cut.
 //!
-//! `UPDATE=1 cargo test -p hollow-mile --lib golden` writes the pictures anew, to be looked at.
+//! `UPDATE=1 cargo test -p hollow-mile --lib golden` writes the pictures anew, to be looked at. A picture is two files: the
+//! text, and its colours. The colours are rows of runs, such as `a12b3` for twelve cells of style a and three of style b; above
+//! them stands what each style is in each theme. Cells are of one style where they look alike in all themes.
 
-use super::places;
-use super::state::{FleetPlace, State};
-use super::tests::{press, screen, with_run};
+use super::check::{Question, check};
+use super::jobs::{Done, Jobs, load, newest};
+use super::places::{self, Place};
+use super::state::{FleetPlace, HealthShown, Shown, State, Wanted};
+use super::tests::{drawn, press, screen, with_run};
+use super::theme::Theme;
+use super::update;
+use mile_logbook::Logbook;
+use ratatui::buffer::{Buffer, Cell};
+use ratatui::style::{Color, Modifier};
 use std::collections::BTreeSet;
 use std::path::PathBuf;
 
@@ -68,48 +77,192 @@ fn fleet() -> FleetPlace {
     FleetPlace { models: vec![model], shown, asked: true, ..FleetPlace::default() }
 }
 
-/// The places with a run of the ready-made soak, in its findings and underway, and overlays over the bench.
-fn pictures(state: &mut State, size: (u16, u16)) -> Vec<(String, String)> {
-    let mut all = Vec::new();
+/// What of a place is a picture: its name, and the screen that shows it.
+type Picture<'a> = &'a mut dyn FnMut(&str, &mut State);
+
+/// The screen with a run of the ready-made soak underway and open, and all that the other places show: a drive, a course, and
+/// of the demonstration logbook a fill sweep, a scan, and runs beside each other.
+fn full() -> (State, [(Place, Shown); 2]) {
+    let mut state = with_run(1);
+    let jobs = Jobs::new();
+    state.fleet = fleet();
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("demo.logbook");
+    std::io::copy(&mut flate2::read::GzDecoder::new(super::DEMO), &mut std::fs::File::create(&path).unwrap())
+        .unwrap();
+    let of = |wanted| {
+        let run = Logbook::reading(&path, |book| newest(book, wanted)).unwrap().unwrap();
+        load(&path, run, 0, &|_| {}).unwrap()
+    };
+    let sides = [vec![2], vec![4]];
+    state.compare.asked = Some(sides.clone());
+    let named = ["2".to_owned(), "4".to_owned()];
+    let held = crate::commands::compare::of(&named, &path, &crate::sides::go_on).unwrap();
+    update::done(&mut state, &jobs, Done::Compared(sides, Ok(Box::new(held))));
+    let card = mile_bench::bench::card("sim:merrow-k2").unwrap();
+    state.health.drive = Some(card.identity.name.clone());
+    let health = HealthShown { card: card.clone(), last: None, story: None, tested: None };
+    update::done(&mut state, &jobs, Done::Health(Ok(Box::new(health))));
+    press(&mut state, "2");
+    let question = Question {
+        text: state.course.text(),
+        generation: state.course.generation,
+        cards: vec![card.clone()],
+        several: vec![card],
+        logbook: state.logbook_path.clone(),
+        background: Vec::new(),
+    };
+    let (checked, background) = check(&question);
+    update::done(&mut state, &jobs, Done::Checked(Box::new(checked), background));
+    (state, [(places::FILL, of(Wanted::Fill)), (places::SURFACE, of(Wanted::Surface))])
+}
+
+/// Goes through the places, and overlays over the bench.
+fn each_picture((state, others): &mut (State, [(Place, Shown); 2]), show: Picture<'_>) {
     for place in places::ALL.iter().copied() {
         state.place = place;
-        all.push((place.name().to_owned(), without_dates(&screen(state, size.0, size.1))));
+        match others.iter_mut().find(|(of, _)| *of == place) {
+            Some((_, shown)) => {
+                let soak = state.findings.shown.as_mut().unwrap();
+                std::mem::swap(soak, shown);
+                show(place.name(), state);
+                std::mem::swap(state.findings.shown.as_mut().unwrap(), shown);
+            }
+            None => show(place.name(), state),
+        }
     }
     for (name, keys) in [("start", "s"), ("help", "?"), ("commands", ":")] {
         state.place = places::BENCH;
         press(state, keys);
-        all.push((name.to_owned(), screen(state, size.0, size.1)));
+        show(name, state);
         press(state, "\x1b");
     }
+}
+
+fn pictures(state: &mut (State, [(Place, Shown); 2]), size: (u16, u16)) -> Vec<(String, String)> {
+    let mut all = Vec::new();
+    each_picture(state, &mut |name, state| {
+        all.push((name.to_owned(), without_dates(&screen(state, size.0, size.1))));
+    });
     all
+}
+
+/// What a cell looks like, in words.
+fn look(cell: &Cell) -> String {
+    let colour = |c: Color| match c {
+        Color::Rgb(r, g, b) => format!("#{r:02x}{g:02x}{b:02x}"),
+        Color::Reset => "-".into(),
+        named => format!("{named:?}").to_lowercase(),
+    };
+    // A blank has no colour but that behind it.
+    let blank = cell.symbol() == " " && !cell.modifier.contains(Modifier::REVERSED);
+    let fg = if blank { "-".into() } else { colour(cell.fg) };
+    let modifier = if cell.modifier.is_empty() { String::new() } else { format!(" {:?}", cell.modifier) };
+    format!("{fg} on {}{}", colour(cell.bg), modifier.to_lowercase())
+}
+
+/// The colours of a place in all themes, and the rows in which a theme shows other text than the first.
+fn colours(state: &mut State, (width, height): (u16, u16)) -> String {
+    let kept = state.theme;
+    let themes = Theme::each().map(|(name, theme)| {
+        state.theme = theme;
+        (name, drawn(state, width, height))
+    });
+    state.theme = kept;
+    let mut legend: Vec<Vec<String>> = Vec::new();
+    let mut rows = String::new();
+    for y in 0..height {
+        let mut runs: Vec<(usize, usize)> = Vec::new();
+        for x in 0..width {
+            let cells = themes.each_ref().map(|(_, buffer)| &buffer[(x, y)]);
+            let style: Vec<String> = cells.iter().map(|cell| look(cell)).collect();
+            let known = legend.iter().position(|s| *s == style).unwrap_or_else(|| {
+                legend.push(style);
+                legend.len() - 1
+            });
+            match runs.last_mut() {
+                Some((last, count)) if *last == known => *count += 1,
+                _ => runs.push((known, 1)),
+            }
+        }
+        let name = |i: usize| {
+            let letter = char::from(b'a' + (i % 26) as u8);
+            if i < 26 {
+                letter.to_string()
+            } else {
+                format!("{}{letter}", char::from(b'A' + (i / 26 - 1) as u8))
+            }
+        };
+        rows.extend(runs.into_iter().map(|(i, count)| format!("{}{count}", name(i))));
+        rows.push('\n');
+    }
+    let text = |buffer: &Buffer, y: u16| -> String { (0..width).map(|x| buffer[(x, y)].symbol()).collect() };
+    for (name, buffer) in &themes[1..] {
+        for y in (0..height).filter(|y| text(buffer, *y) != text(&themes[0].1, *y)) {
+            rows.push_str(&format!("{name}, row {y}: {}\n", without_dates(&text(buffer, y))));
+        }
+    }
+    let names = themes.each_ref().map(|(name, _)| *name).join(" | ");
+    let styles: String = legend.iter().map(|s| format!("{}\n", s.join(" | "))).collect();
+    format!("{names}\n{styles}\n{rows}")
+}
+
+/// Collects the pictures that are not as they were found right, or writes them anew.
+struct Golden {
+    update: bool,
+    differ: Vec<String>,
+}
+
+impl Golden {
+    fn new() -> Self {
+        Self { update: std::env::var_os("UPDATE").is_some(), differ: Vec::new() }
+    }
+
+    fn hold(&mut self, file: &str, text: &str) {
+        // Blanks at the ends of rows are not seen.
+        let text: String = text.lines().map(|l| format!("{}\n", l.trim_end())).collect();
+        let path = folder().join(file);
+        if self.update {
+            std::fs::create_dir_all(folder()).unwrap();
+            let write = |out: &mut dyn std::io::Write| -> Result<(), mile_bench::Failure> {
+                Ok(out.write_all(text.as_bytes())?)
+            };
+            mile_files::write_whole(&path, mile_files::Replace::File, write).unwrap();
+        } else if std::fs::read_to_string(&path).unwrap_or_default() != text {
+            self.differ.push(format!("{}\n{text}", path.display()));
+        }
+    }
+}
+
+impl Drop for Golden {
+    fn drop(&mut self) {
+        let differ = &self.differ;
+        assert!(
+            differ.is_empty() || std::thread::panicking(),
+            "look at these, and write them anew with UPDATE=1 if they are right:\n{}",
+            differ.join("\n")
+        );
+    }
 }
 
 #[test]
 fn each_place_looks_as_it_was_found_right_at_three_sizes() {
-    let update = std::env::var_os("UPDATE").is_some();
-    let (mut differ, mut state) = (Vec::new(), with_run(1));
-    state.fleet = fleet();
+    let (mut golden, mut state) = (Golden::new(), full());
     for size in SIZES {
         for (name, text) in pictures(&mut state, size) {
-            // Blanks at the ends of rows are not seen.
-            let text: String = text.lines().map(|l| format!("{}\n", l.trim_end())).collect();
-            let path = folder().join(format!("{name}-{}x{}.txt", size.0, size.1));
-            if update {
-                std::fs::create_dir_all(folder()).unwrap();
-                let write = |out: &mut dyn std::io::Write| -> Result<(), mile_bench::Failure> {
-                    Ok(out.write_all(text.as_bytes())?)
-                };
-                mile_files::write_whole(&path, mile_files::Replace::File, write).unwrap();
-            } else if std::fs::read_to_string(&path).unwrap_or_default() != text {
-                differ.push(format!("{}\n{text}", path.display()));
-            }
+            golden.hold(&format!("{name}-{}x{}.txt", size.0, size.1), &text);
         }
     }
-    assert!(
-        differ.is_empty(),
-        "look at these, and write them anew with UPDATE=1 if they are right:\n{}",
-        differ.join("\n")
-    );
+}
+
+#[test]
+fn each_place_has_the_colours_that_were_found_right_in_each_theme() {
+    let (mut golden, mut state) = (Golden::new(), full());
+    for size in SIZES {
+        each_picture(&mut state, &mut |name, state| {
+            golden.hold(&format!("{name}-{}x{}.colours", size.0, size.1), &colours(state, size));
+        });
+    }
 }
 
 /// Letters and digits of a row, word by word; what is known to be cut ends in dots and is left out.
@@ -125,7 +278,7 @@ fn words(text: &str) -> BTreeSet<String> {
 /// A word that stands on a small screen and on no large one was cut by an edge or by what stands over it.
 #[test]
 fn no_word_is_cut_at_any_size() {
-    let (mut whole, mut state) = (BTreeSet::new(), with_run(1));
+    let (mut whole, mut state) = (BTreeSet::new(), full());
     for size in [(159, 120), (240, 120), (400, 160)] {
         whole.extend(pictures(&mut state, size).iter().flat_map(|(_, text)| words(text)));
     }

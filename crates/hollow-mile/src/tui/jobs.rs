@@ -2,6 +2,7 @@
 
 use super::check::{Background, Question, check};
 use super::state::{Checked, Early, HealthShown, OfFleet, Shown, StartForm, Wanted};
+use super::tasks::{self, Awaited, Task, Waiting};
 use super::update::start::ahead;
 use crate::figure;
 use crate::history::{self, Ask};
@@ -32,6 +33,10 @@ const EVERY: Duration = Duration::from_secs(2);
 
 /// What came of it.
 pub(crate) enum Done {
+    /// Of work that can be given up.
+    Task(u64, Box<Self>),
+    /// What such work does now.
+    Step(u64, String),
     Listed(Result<Vec<Entry>, String>),
     /// The models of a logbook, and the drives of one: which was asked for, and what came of it.
     Fleet(OfFleet, Result<Box<Fleets>, String>),
@@ -78,7 +83,7 @@ type Fleets = (Vec<mile_logbook::Model>, Option<mile_core::fleet::Fleet>);
 pub(crate) struct Jobs {
     /// The newest question of a form.
     newest: Arc<AtomicU64>,
-    done: Sender<Done>,
+    pub(super) done: Sender<Done>,
     pub(crate) results: Receiver<Done>,
 }
 
@@ -88,18 +93,27 @@ impl Jobs {
         Self { newest: Arc::default(), done, results }
     }
 
-    fn spawn(&self, work: impl FnOnce() -> Done + Send + 'static) {
+    /// Has work done in a thread of its own. Where none can be had, the work is not done, and the terminal goes on.
+    fn spawn(&self, work: impl FnOnce() -> Done + Send + 'static) -> std::io::Result<()> {
         let done = self.done.clone();
-        // Where no thread can be had, the work is not done; the terminal goes on.
-        let _ = std::thread::Builder::new().name("job".into()).spawn(move || {
-            let _ = done.send(work());
-        });
+        let work = move || drop(done.send(work()));
+        std::thread::Builder::new().name("job".into()).spawn(work).map(drop)
+    }
+
+    /// The same for work that the user waits for.
+    fn task(&self, of: Awaited, work: impl FnOnce(&Task) -> Done + Send + 'static) -> Waiting {
+        let (task, waiting) = tasks::begin(of, &self.done);
+        if let Err(e) = self.spawn(move || Done::Task(task.id, Box::new(work(&task)))) {
+            let why = Done::Exported(Err(format!("The system gives no thread for it: {e}")));
+            let _ = self.done.send(Done::Task(waiting.id, Box::new(why)));
+        }
+        waiting
     }
 
     /// Reads the list of runs.
     pub(crate) fn list(&self, path: &Path) {
         let path = path.to_owned();
-        self.spawn(move || Done::Listed(listed(&path)));
+        let _ = self.spawn(move || Done::Listed(listed(&path)));
     }
 
     /// Reads the list of an archive again and again, as other benches add to it.
@@ -135,7 +149,7 @@ impl Jobs {
     }
 
     /// Reads the models of a logbook, and puts the drives of one of them beside each other.
-    pub(crate) fn fleet(&self, path: &Path, asked: OfFleet) {
+    pub(crate) fn fleet(&self, path: &Path, asked: OfFleet) -> Waiting {
         let (path, of) = (path.to_owned(), asked.clone());
         let work = move || -> Result<_, Failure> {
             let models = crate::commands::fleet::models(&path)?;
@@ -145,13 +159,13 @@ impl Jobs {
             };
             Ok(Box::new((models, shown)))
         };
-        self.spawn(move || Done::Fleet(asked, work().map_err(|f| f.message().to_owned())));
+        self.task(Awaited::Fleet, move |_| Done::Fleet(asked, work().map_err(|f| f.message().to_owned())))
     }
 
     /// Follows a run of another bench.
     pub(crate) fn watch_run(&self, path: &Path, run: i64) {
         let path = path.to_owned();
-        self.spawn(move || {
+        let _ = self.spawn(move || {
             let watched = mile_bench::lab::watch(&path, run).map(Box::new);
             Done::Watched(watched.map_err(|f| f.message().to_owned()))
         });
@@ -189,7 +203,7 @@ impl Jobs {
     /// Reads a drive's health, and what the last run on it changed.
     pub(crate) fn health(&self, logbook: &Path, drive: &str, after: Duration) {
         let (path, drive) = (logbook.to_owned(), drive.to_owned());
-        self.spawn(move || {
+        let _ = self.spawn(move || {
             std::thread::sleep(after);
             let shown = bench::card(&drive).map(|card| {
                 let story = DriveKey::of(&card.identity)
@@ -204,7 +218,7 @@ impl Jobs {
     /// Looks at what changed in the health of drives since the look before, as far as looks were kept.
     pub(crate) fn news(&self, logbook: &Path, cards: &[Card]) {
         let (path, cards) = (logbook.to_owned(), cards.to_vec());
-        self.spawn(move || {
+        let _ = self.spawn(move || {
             let of = |card: &Card| {
                 let key = DriveKey::of(&card.identity)?;
                 let story = history::story(&key, Some(card), &path, &Ask::default()).ok()?;
@@ -217,7 +231,7 @@ impl Jobs {
     /// Keeps what a drive told.
     pub(crate) fn keep_health(&self, logbook: &Path, card: &Card) {
         let (path, card) = (logbook.to_owned(), card.clone());
-        self.spawn(move || {
+        let _ = self.spawn(move || {
             let kept = crate::commands::watch::keep(&card, &path);
             Done::Kept(kept.map_err(|f| f.message().to_owned()).and_then(|k| k))
         });
@@ -225,7 +239,7 @@ impl Jobs {
 
     /// Reads a course and says what it comes to.
     pub(crate) fn check(&self, question: Question) {
-        self.spawn(move || {
+        let _ = self.spawn(move || {
             let (checked, background) = check(&question);
             Done::Checked(Box::new(checked), background)
         });
@@ -234,7 +248,7 @@ impl Jobs {
     /// Begins or ends a self-test.
     pub(crate) fn self_test(&self, drive: &str, request: TestRequest) {
         let drive = drive.to_owned();
-        self.spawn(move || {
+        let _ = self.spawn(move || {
             let roots = Roots::system();
             let found = bench::find(&roots, &drive).map_err(|f| f.message().to_owned());
             let asked = |f| request_test(&f, request).map_err(|e| format!("Self-tests: {e}"));
@@ -250,13 +264,13 @@ impl Jobs {
             let is_newest = || newest.load(Ordering::Relaxed) == form.asked;
             Done::Ahead(form.asked, order.and_then(|o| ahead(&form, o, &logbook, is_newest)))
         };
-        self.spawn(work);
+        let _ = self.spawn(work);
     }
 
     /// Looks for how a drive was set up for its last run.
     pub(crate) fn last_setup(&self, logbook: &Path, drive: &Identity) {
         let (logbook, drive) = (logbook.to_owned(), drive.clone());
-        self.spawn(move || {
+        let _ = self.spawn(move || {
             let last = Logbook::reading(&logbook, |book| last_setup(book, &drive));
             Done::Setup(drive.name.clone(), last.ok().flatten())
         });
@@ -265,7 +279,7 @@ impl Jobs {
     /// Starts a run in a process of its own.
     pub(crate) fn start(&self, logbook: &Path, question: u64, order: Order) {
         let logbook = logbook.to_owned();
-        self.spawn(move || {
+        let _ = self.spawn(move || {
             Done::Started(question, started(order, &logbook).map_err(|f| f.message().to_owned()))
         });
     }
@@ -281,32 +295,40 @@ impl Jobs {
             let started = order.and_then(|order| started(order, &logbook));
             Done::Started(0, started.map_err(|f| f.message().to_owned()))
         };
-        self.spawn(work);
+        let _ = self.spawn(work);
     }
 
     /// Keeps a note with a run.
     pub(crate) fn note(&self, logbook: &Path, run: i64, lane: usize, event: mile_runner::Event) {
         let path = logbook.to_owned();
-        self.spawn(move || {
+        let _ = self.spawn(move || {
             let kept = change_run(&path, run, &|_| {}, |book, local| Ok(book.note(local, lane, &event)?));
             Done::Noted(kept.map_err(|e| format!("The note was not kept: {}", e.message())))
         });
     }
 
     /// Reads a run and computes its findings.
-    pub(crate) fn load(&self, path: &Path, run: i64, lane: usize, after: Duration) {
+    pub(crate) fn load(&self, path: &Path, run: i64, lane: usize) -> Waiting {
         let (path, done) = (path.to_owned(), self.done.clone());
-        self.spawn(move || {
-            std::thread::sleep(after);
+        self.task(Awaited::Run, move |_| {
             let early = |early| drop(done.send(Done::Read(early)));
             Done::Loaded(load(&path, run, lane, &early).map(Box::new))
+        })
+    }
+
+    /// Looks at a run that is underway again, after a time.
+    pub(crate) fn load_again(&self, path: &Path, (run, lane): (i64, usize), after: Duration) {
+        let path = path.to_owned();
+        let _ = self.spawn(move || {
+            std::thread::sleep(after);
+            Done::Loaded(load(&path, run, lane, &|_| {}).map(Box::new))
         });
     }
 
     /// Looks for the newest run of a kind.
     pub(crate) fn newest(&self, path: &Path, wanted: Wanted) {
         let path = path.to_owned();
-        self.spawn(move || {
+        let _ = self.spawn(move || {
             Done::Newest(
                 wanted,
                 match Logbook::reading(&path, |book| newest(book, wanted)) {
@@ -333,13 +355,13 @@ impl Jobs {
             change_run(&path, run, &|_| {}, |book, local| Ok(book.restore(local)?))?;
             Ok((run, format!("Run {run} is on the list again.")))
         };
-        self.spawn(move || Done::Removed(work().map_err(|e| e.message().to_owned())));
+        let _ = self.spawn(move || Done::Removed(work().map_err(|e| e.message().to_owned())));
     }
 
     /// Compares runs.
-    pub(crate) fn compare(&self, path: &Path, sides: [Vec<i64>; 2]) {
+    pub(crate) fn compare(&self, path: &Path, sides: [Vec<i64>; 2]) -> Waiting {
         let path = path.to_owned();
-        self.spawn(move || {
+        self.task(Awaited::Comparison, move |task| {
             let mut named =
                 sides.each_ref().map(|s| s.iter().map(i64::to_string).collect::<Vec<_>>().join(","));
             // A side without runs is what is claimed; it stands first, as what the other is held against.
@@ -349,40 +371,61 @@ impl Jobs {
             if sides.iter().any(Vec::is_empty) {
                 named[0] = crate::sides::CLAIMS.to_owned();
             }
-            let found = crate::commands::compare::of(&named, &path);
+            let found = crate::commands::compare::of(&named, &path, &|what| task.step(what));
             Done::Compared(sides, found.map(Box::new).map_err(|f| f.message().to_owned()))
-        });
+        })
     }
 
     /// Writes a report of runs into the current folder.
-    pub(crate) fn report(&self, path: &Path, sides: Vec<Vec<i64>>) {
+    pub(crate) fn report(&self, path: &Path, sides: Vec<Vec<i64>>) -> Waiting {
         let path = path.to_owned();
-        self.spawn(move || {
+        let work = move |task: &Task| -> Result<_, Failure> {
             let named: Vec<String> =
                 sides.iter().map(|s| s.iter().map(i64::to_string).collect::<Vec<_>>().join(",")).collect();
             let stem = free_stem(&format!("report-{}", named.join("-against-").replace(',', "-")));
             let target = PathBuf::from(format!("{stem}.pdf"));
-            let written = crate::commands::report::write(&named, &path, &target);
-            let said = written.map(|()| vec![target.display().to_string()]);
-            Done::Exported(said.map_err(|f| f.message().to_owned()))
-        });
+            let bytes = crate::commands::report::of(&named, &path, &|what| task.step(what))?;
+            write(task, &[(target, bytes)])
+        };
+        self.task(Awaited::Files("the report"), move |task| exported(work(task)))
     }
 
     /// Writes the story of a drive as a figure into the current folder.
-    pub(crate) fn export_story(&self, serial: &str, svg: String) {
+    pub(crate) fn export_story(&self, serial: &str, svg: String) -> Waiting {
         let stem: String = serial.chars().map(|c| if c.is_alphanumeric() { c } else { '-' }).collect();
-        self.spawn(move || {
-            let written =
-                both(&free_stem(&format!("health-{stem}")), &svg).map_err(|f| f.message().to_owned());
-            Done::Exported(written)
-        });
+        self.task(Awaited::Files("the figure"), move |task| {
+            let files = both(&free_stem(&format!("health-{stem}")), svg);
+            exported(files.and_then(|files| write(task, &files)))
+        })
     }
 
     /// Writes figures of a run into the current folder.
-    pub(crate) fn export(&self, path: &Path, of: (i64, usize), ruler: Ruler, window: Option<Window>) {
+    pub(crate) fn export(
+        &self,
+        path: &Path,
+        of: (i64, usize),
+        ruler: Ruler,
+        window: Option<Window>,
+    ) -> Waiting {
         let path = path.to_owned();
-        self.spawn(move || Done::Exported(export(&path, of, ruler, window)));
+        self.task(Awaited::Files("the figures"), move |task| {
+            exported(export(task, &path, of, ruler, window).and_then(|files| write(task, &files)))
+        })
     }
+}
+
+/// What came of writing files.
+fn exported(written: Result<Vec<String>, Failure>) -> Done {
+    Done::Exported(written.map_err(|f| f.message().to_owned()))
+}
+
+/// Writes files that are whole in memory, and gives their names. It is asked first whether the work was given up; then all are written.
+fn write(task: &Task, files: &[(PathBuf, Vec<u8>)]) -> Result<Vec<String>, Failure> {
+    task.commit()?;
+    for (target, bytes) in files {
+        figure::write_whole(target, false, |out| Ok(out.write_all(bytes)?))?;
+    }
+    Ok(files.iter().map(|(target, _)| target.display().to_string()).collect())
 }
 
 /// Runs of a model among which the last of a drive is looked for.
@@ -500,7 +543,7 @@ const LOOKED_AT: u32 = 200;
 
 /// Reads a run and computes the findings of one of its lanes. Where that takes a while, what was read is shown before.
 /// The newest run of a kind, by its course; where no course is of that kind, the newest that was brought from elsewhere, as it has none.
-fn newest(book: &Logbook, wanted: Wanted) -> Result<Option<i64>, LogbookError> {
+pub(super) fn newest(book: &Logbook, wanted: Wanted) -> Result<Option<i64>, LogbookError> {
     let last = Filter { newest: Some(LOOKED_AT), ..Filter::default() };
     let mut imported = None;
     for entry in book.list_of(&last)?.into_iter().filter(|e| e.digest.is_some() && e.problem.is_none()) {
@@ -554,31 +597,32 @@ pub(crate) fn load(path: &Path, run: i64, lane: usize, early: &dyn Fn(Early)) ->
 }
 
 fn export(
+    task: &Task,
     path: &Path,
     (run, lane): (i64, usize),
     ruler: Ruler,
     window: Option<Window>,
-) -> Result<Vec<String>, String> {
-    let shown = load(path, run, lane, &|_| {})?;
+) -> Result<Vec<(PathBuf, Vec<u8>)>, Failure> {
+    task.step(&format!("reading run {run}"))?;
+    let shown = load(path, run, lane, &|_| {}).map_err(Failure::run)?;
     let of = match shown.head.lane(shown.lane).name.as_str() {
         "" => String::new(),
         lane => format!("-{lane}"),
     };
     let name = format!("run {run}");
     let head = (&shown.head, shown.lane);
-    let text = |f: mile_bench::Failure| f.message().to_owned();
-    let svg = figure::svg(head, &name, &shown.trace, &shown.findings, &shown.context, ruler, window)
-        .map_err(text)?;
-    let sweep = figure::sweep_svg(head, &name, &shown.findings).map_err(text)?;
-    let surface = figure::surface_svg(head, &name, &shown.findings).map_err(text)?;
+    task.step("drawing")?;
+    let svg = figure::svg(head, &name, &shown.trace, &shown.findings, &shown.context, ruler, window)?;
+    let sweep = figure::sweep_svg(head, &name, &shown.findings)?;
+    let surface = figure::surface_svg(head, &name, &shown.findings)?;
     let course: String = (shown.head.course.clone() + &of)
         .chars()
         .map(|c| if c.is_alphanumeric() { c } else { '-' })
         .collect();
     let stem = free_stem(&format!("run-{run}-{course}"));
-    let mut written = Vec::new();
+    let mut files = Vec::new();
     // Beside the figure of the lane that is shown stands that of all.
-    let lanes = if shown.head.lanes.len() > 1 { Some(all_lanes(path, run).map_err(text)?) } else { None };
+    let lanes = if shown.head.lanes.len() > 1 { Some(all_lanes(path, run)?) } else { None };
     for (stem, svg) in [
         (stem.clone(), Some(svg)),
         (format!("{stem}-sweep"), sweep),
@@ -586,21 +630,17 @@ fn export(
         (format!("{stem}-lanes"), lanes),
     ] {
         let Some(svg) = svg else { continue };
-        written.extend(both(&stem, &svg).map_err(text)?);
+        task.step(&format!("{stem}.pdf"))?;
+        files.extend(both(&stem, svg)?);
     }
-    Ok(written)
+    Ok(files)
 }
 
-/// Writes a figure as SVG and as PDF into the current folder, and gives their names.
-fn both(stem: &str, svg: &str) -> Result<Vec<String>, Failure> {
-    let pdf = figure::as_pdf(svg)?;
-    let mut written = Vec::new();
-    for (kind, bytes) in [("svg", svg.as_bytes()), ("pdf", pdf.as_slice())] {
-        let target = PathBuf::from(format!("{stem}.{kind}"));
-        figure::write_whole(&target, false, |out| Ok(out.write_all(bytes)?))?;
-        written.push(target.display().to_string());
-    }
-    Ok(written)
+/// A figure as SVG and as PDF, with the names of the files.
+fn both(stem: &str, svg: String) -> Result<Vec<(PathBuf, Vec<u8>)>, Failure> {
+    let pdf = figure::as_pdf(&svg)?;
+    let named = |kind: &str| PathBuf::from(format!("{stem}.{kind}"));
+    Ok(vec![(named("svg"), svg.into_bytes()), (named("pdf"), pdf)])
 }
 
 /// The figure of all lanes of a run.
@@ -639,8 +679,9 @@ fn beside<T>(stored: &StoredRun, traces: &[Trace], look: impl FnOnce(&[figure::S
 /// A name for the files that none of them has yet.
 fn free_stem(stem: &str) -> String {
     let taken = |s: &str| {
-        [".svg", ".pdf", "-sweep.svg", "-sweep.pdf", "-lanes.svg", "-lanes.pdf"]
+        ["", "-sweep", "-surface", "-lanes"]
             .iter()
+            .flat_map(|part| [format!("{part}.svg"), format!("{part}.pdf")])
             .any(|k| Path::new(&format!("{s}{k}")).exists())
     };
     (1..)

@@ -3,7 +3,7 @@
 use super::draw::draw;
 use super::jobs::{Done, Jobs};
 use super::keys::{self, Action};
-use super::places::{self, BENCH, COMPARE, FINDINGS, FLEET, LOGBOOK, UNDERWAY};
+use super::places::{self, BENCH, FINDINGS, LOGBOOK, UNDERWAY};
 use super::state::{Live, Overlay, State};
 use super::update;
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
@@ -14,14 +14,18 @@ use ratatui::Terminal;
 use ratatui::backend::TestBackend;
 use std::path::PathBuf;
 
-fn fresh() -> State {
+pub(super) fn fresh() -> State {
     super::state(PathBuf::from("/nonexistent/l.logbook"), Speed::Max, true)
 }
 
-pub(super) fn screen(state: &mut State, width: u16, height: u16) -> String {
+pub(super) fn drawn(state: &mut State, width: u16, height: u16) -> ratatui::buffer::Buffer {
     let mut terminal = Terminal::new(TestBackend::new(width, height)).unwrap();
-    let frame = terminal.draw(|frame| draw(frame, state)).unwrap();
-    let rows = frame.buffer.content.chunks(usize::from(width.max(1)));
+    terminal.draw(|frame| draw(frame, state)).unwrap().buffer.clone()
+}
+
+pub(super) fn screen(state: &mut State, width: u16, height: u16) -> String {
+    let buffer = drawn(state, width, height);
+    let rows = buffer.content.chunks(usize::from(width.max(1)));
     rows.map(|row| row.iter().map(ratatui::buffer::Cell::symbol).collect::<String>() + "\n").collect()
 }
 
@@ -47,7 +51,7 @@ pub(super) fn press(state: &mut State, keys: &str) {
 }
 
 /// The messages of a whole run of a ready-made course.
-fn messages(course: usize) -> Vec<Message> {
+pub(super) fn messages(course: usize) -> Vec<Message> {
     let text = mile_bench::courses::READY[course].text;
     let mut drive = mile_sim::SimDrive::new("sim:merrow-k2", 1).unwrap();
     let plan = mile_course::plan(&mile_course::parse(text).unwrap(), &run::plan_facts(&drive)).unwrap();
@@ -437,58 +441,6 @@ fn the_last_setup_is_of_this_very_drive_and_claims_are_of_the_last_of_its_model_
         (None, None, claims),
         "where none has a serial number, names tell them"
     );
-}
-
-/// The drives of a model, none of them known.
-fn of_model(model: &str) -> mile_core::fleet::Fleet {
-    mile_core::fleet::Fleet {
-        model: model.into(),
-        course: "quay soak".into(),
-        courses: vec![("quay soak".into(), 0, 0)],
-        runs: 0,
-        drives: Vec::new(),
-        spreads: Vec::new(),
-        firmware: Vec::new(),
-        notes: Vec::new(),
-    }
-}
-
-/// Seen where a loaded machine answered late: the drives of one model stood under the name of the other, and the run of one of them was opened.
-#[test]
-fn the_drives_of_one_model_are_not_shown_under_the_name_of_another() {
-    let mut state = fresh();
-    state.place = FLEET;
-    let model = |name: &str| mile_logbook::Model { name: name.into(), drives: 1, runs: 1 };
-    let models = vec![model("Merrow K2 2TB"), model("Halyard Q4 4TB")];
-    let answer = |of, model| Done::Fleet(of, Ok(Box::new((models.clone(), Some(of_model(model))))));
-    let first = state.fleet.of.clone();
-    update::done(&mut state, &Jobs::new(), answer(first.clone(), "Merrow K2 2TB"));
-    press(&mut state, "m");
-    assert!(screen(&mut state, 159, 46).contains("Halyard Q4 4TB, model 2 of 2"));
-    assert!(state.fleet.shown.is_none(), "what was shown is of the model before");
-    let second = state.fleet.of.clone();
-    press(&mut state, "m");
-    update::done(&mut state, &Jobs::new(), answer(second, "Halyard Q4 4TB"));
-    assert!(state.fleet.shown.is_none(), "an answer that came too late");
-    update::done(&mut state, &Jobs::new(), answer(first, "Merrow K2 2TB"));
-    assert!(screen(&mut state, 159, 46).contains("Merrow K2 2TB, model 1 of 2"));
-    assert_eq!(state.fleet.shown.as_ref().map(|f| f.model.as_str()), Some("Merrow K2 2TB"));
-}
-
-#[test]
-fn a_comparison_that_comes_late_does_not_replace_the_one_that_was_asked_for() {
-    let mut state = fresh();
-    state.place = COMPARE;
-    let answer = |sides: &[Vec<i64>; 2]| Done::Compared(sides.clone(), Err(format!("of {sides:?}")));
-    let (first, second) = ([vec![1], vec![2]], [vec![3], vec![4]]);
-    for sides in [&first, &second] {
-        state.logbook.sides = sides.clone();
-        press(&mut state, "c");
-    }
-    update::done(&mut state, &Jobs::new(), answer(&second));
-    update::done(&mut state, &Jobs::new(), answer(&first));
-    assert_eq!(state.compare.of, second);
-    assert!(screen(&mut state, 159, 46).contains("of [[3], [4]]"));
 }
 
 #[test]

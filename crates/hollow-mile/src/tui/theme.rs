@@ -127,6 +127,18 @@ impl Theme {
         }
     }
 
+    /// All that look different, with their names: the kinds in full colours, sixteen colours, and none.
+    #[cfg(test)]
+    pub(crate) fn each() -> [(&'static str, Self); 5] {
+        [
+            ("dark", Self::of(Depth::True, Kind::Dark)),
+            ("light", Self::of(Depth::True, Kind::Light)),
+            ("high contrast", Self::of(Depth::True, Kind::Contrast)),
+            ("16 colours", Self::of(Depth::Sixteen, Kind::Dark)),
+            ("no colours", Self::of(Depth::None, Kind::Dark)),
+        ]
+    }
+
     /// The next of the themes.
     pub(crate) fn other(self) -> Self {
         Self::of(self.depth, self.kind.after())

@@ -8,6 +8,7 @@ use super::jobs::{Done, Jobs};
 use super::keys::{self, Action};
 use super::places::{self, AtHand, COMPARE, FINDINGS, HEALTH, LOGBOOK, Place, UNDERWAY};
 use super::state::{ComparePlace, HealthPlace, Live, OfFleet, Overlay, PathFor, State, Wanted};
+use super::tasks;
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
 use mile_bench::session;
 use mile_core::Bytes;
@@ -181,6 +182,7 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
                 state.complain(text);
             }
         }
+        Action::Back if tasks::give_up(state) => {}
         Action::Back => {
             if let Some(place) = state.before.pop() {
                 state.place = place;
@@ -320,7 +322,8 @@ pub(super) fn compare(state: &mut State, jobs: &Jobs) {
         ));
     }
     state.compare.asked = Some(sides.clone());
-    jobs.compare(&state.logbook_path, sides);
+    let comparing = jobs.compare(&state.logbook_path, sides);
+    state.wait_for(comparing);
 }
 
 /// Writes a report of the runs that are marked, or of the selected one.
@@ -332,8 +335,8 @@ fn report(state: &mut State, jobs: &Jobs) {
         };
         sides = vec![vec![at_hand.run]];
     }
-    state.tell("Writing a report …");
-    jobs.report(&state.logbook_path, sides);
+    let writing = jobs.report(&state.logbook_path, sides);
+    state.wait_for(writing);
 }
 
 fn come_to(state: &mut State, jobs: &Jobs, place: Place) {
@@ -401,7 +404,8 @@ pub(crate) fn show_something(state: &mut State, jobs: &Jobs, wanted: Wanted) {
 /// Loads a run into the place of findings.
 pub(crate) fn show(state: &mut State, jobs: &Jobs, run: i64) {
     state.findings.loading = Some(run);
-    jobs.load(&state.logbook_path, run, 0, Duration::ZERO);
+    let reading = jobs.load(&state.logbook_path, run, 0);
+    state.wait_for(reading);
 }
 
 /// Has the run that is underway looked at again, the less often the longer it is. One look at a time is asked for, however often the run is opened.
@@ -410,7 +414,7 @@ fn follow(state: &mut State, jobs: &Jobs, samples: usize) {
     if let Some((run, lane)) = findings.following.filter(|_| !findings.refreshing) {
         findings.refreshing = true;
         let pause = Duration::from_millis(5000 + samples as u64 / 10);
-        jobs.load(&state.logbook_path, run, lane, pause);
+        jobs.load_again(&state.logbook_path, (run, lane), pause);
     }
 }
 
@@ -420,7 +424,8 @@ fn export(state: &mut State, jobs: &Jobs) {
         match story.map(|(story, card)| (crate::history::strips::figure(story), card)) {
             Some((Ok(Some(svg)), card)) => {
                 let of = card.identity.serial.as_deref().unwrap_or(&card.identity.name);
-                jobs.export_story(of, svg);
+                let writing = jobs.export_story(of, svg);
+                state.wait_for(writing);
             }
             Some((Err(f), _)) => state.complain(f.message()),
             _ => state.complain(
@@ -431,8 +436,8 @@ fn export(state: &mut State, jobs: &Jobs) {
     }
     match state.place.view().at_hand(state) {
         Some(AtHand { run, lane, framing }) => {
-            state.tell(format!("Writing figures of run {run} …"));
-            jobs.export(&state.logbook_path, (run, lane), framing.ruler, framing.window());
+            let writing = jobs.export(&state.logbook_path, (run, lane), framing.ruler, framing.window());
+            state.wait_for(writing);
         }
         None if state.is_underway() => {
             state.complain("The run has no number in the logbook yet; it can be exported once it has.");
@@ -482,8 +487,9 @@ fn fleet(state: &mut State, jobs: &Jobs, action: Action) {
         let at = shown.courses.iter().position(|c| c.0 == shown.course).unwrap_or(0);
         place.of.course = shown.courses.get((at + 1) % shown.courses.len().max(1)).map(|c| c.0.clone());
     }
-    place.asked = true;
-    jobs.fleet(&state.logbook_path, place.of.clone());
+    (place.asked, place.given_up) = (true, false);
+    let reading = jobs.fleet(&state.logbook_path, place.of.clone());
+    state.wait_for(reading);
 }
 
 /// Goes on with the selected run of the logbook.
@@ -612,6 +618,16 @@ pub(crate) fn finished(state: &mut State, jobs: &Jobs, id: u64) {
 /// Takes in the result of work in the background.
 pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
     match result {
+        Done::Task(id, result) => {
+            // What came of work that was given up is not taken in.
+            if let Some(at) = state.tasks.iter().position(|t| t.id == id) {
+                state.tasks.remove(at);
+                done(state, jobs, *result);
+            }
+        }
+        Done::Step(id, step) => {
+            state.tasks.iter_mut().filter(|t| t.id == id).for_each(|t| t.step.clone_from(&step))
+        }
         Done::Listed(Ok(entries)) => {
             state.bench.take_in(&entries);
             state.logbook.take_in(entries);

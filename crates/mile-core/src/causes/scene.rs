@@ -198,10 +198,14 @@ impl Scene<'_> {
         let reach = self.reach(near);
         let falls = self.marks[index].falls;
         let at = at.0 as f64;
+        // The address of a break is that of its sample, which may be any that it moved.
+        let sample = seen.edge.sample.min(self.trace.len().saturating_sub(1));
+        let apart = (self.trace.moved(sample + 1).0 - self.trace.moved(sample).0) as f64;
         // Down at the start of a hollow, up at its end, in the order of addresses.
         let is_edge = |h: &&Hollow| {
             let edge = if falls { h.start_byte } else { h.end_byte };
-            h.passes_seen > 1 && (edge as f64 - at).abs() <= reach.min(2.0 * h.edge_bytes as f64 + 1e9)
+            h.passes_seen > 1
+                && (edge as f64 - at).abs() <= reach.min(2.0 * h.edge_bytes as f64 + 1e9 + apart)
         };
         if let Some(hollow) = self.hollows.iter().find(is_edge) {
             let others = hollow.passes as usize - 1;

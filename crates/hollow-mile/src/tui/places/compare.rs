@@ -60,7 +60,7 @@ impl View for Compare {
     fn sentence(&self, state: &State) -> (String, String) {
         let place = &state.compare;
         let text = match &place.found {
-            _ if place.asked.is_some() => "Comparing …".to_owned(),
+            _ if place.asked.is_some() => "Comparing … esc gives it up.".to_owned(),
             None => format!(
                 "Nothing is compared yet. In the logbook ({}) a and b mark runs for either side, and c compares them. With one side marked it is held against what is claimed.",
                 LOGBOOK.key()
@@ -192,7 +192,7 @@ fn table(found: &Comparison, width: u16, theme: Theme) -> Vec<(String, Style)> {
         }
         let mut said = match (width >= WIDE, &f.why_not) {
             (true, _) => verdict(f),
-            (false, Some(_)) => "unknown".to_owned(),
+            (false, Some(_)) => "no test".to_owned(),
             (false, None) => if f.established { "yes" } else { "no" }.to_owned(),
         };
         if let Some(place) = reasons.iter().position(|r| Some(*r) == f.why_not) {

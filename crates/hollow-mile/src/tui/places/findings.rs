@@ -70,9 +70,12 @@ impl View for Findings {
             (_, Some(run)) => match &state.findings.early {
                 Some(early) if early.run == run => {
                     let samples = mile_core::units::thousands(&early.trace.len().to_string());
-                    (format!("Run {run}: looking for breaks in {samples} samples …"), String::new())
+                    (
+                        format!("Run {run}: looking for breaks in {samples} samples … esc gives it up."),
+                        String::new(),
+                    )
                 }
-                _ => (format!("Reading run {run} …"), String::new()),
+                _ => (format!("Reading run {run} … esc gives it up."), String::new()),
             },
             (None, None) => {
                 (format!("No run is open. Open one from the logbook ({}).", LOGBOOK.key()), String::new())
@@ -148,7 +151,8 @@ impl View for Findings {
             return false;
         };
         state.findings.loading = Some(shown.run);
-        jobs.load(&state.logbook_path, shown.run, shown.lane + 1, std::time::Duration::ZERO);
+        let reading = jobs.load(&state.logbook_path, shown.run, shown.lane + 1);
+        state.wait_for(reading);
         true
     }
 

@@ -71,7 +71,10 @@ impl View for FleetView {
                 };
                 format!("{} drives in {} runs of the course `{}`. {out}", f.drives.len(), f.runs, f.course)
             }
-            (None, true) => "Reading the runs …".into(),
+            (None, true) => "Reading the runs … esc gives it up.".into(),
+            (None, false) if place.given_up => {
+                "The runs were not read. m reads those of the next model.".into()
+            }
             (None, false) => "No run on a drive with a serial number has ended yet.".into(),
         };
         let of = match place.models.len() {
@@ -91,9 +94,10 @@ impl View for FleetView {
 
     fn arrive(&self, state: &mut State, jobs: &Jobs) {
         if !state.fleet.asked {
-            state.fleet.asked = true;
+            (state.fleet.asked, state.fleet.given_up) = (true, false);
             state.fleet.of.course = state.fleet.shown.as_ref().map(|f| f.course.clone());
-            jobs.fleet(&state.logbook_path, state.fleet.of.clone());
+            let reading = jobs.fleet(&state.logbook_path, state.fleet.of.clone());
+            state.wait_for(reading);
         }
     }
 
