@@ -7,7 +7,7 @@
 use super::check::{Question, check};
 use super::jobs::{Done, Jobs, load, newest};
 use super::places::{self, Place};
-use super::state::{FleetPlace, HealthShown, Shown, State, Wanted};
+use super::state::{FleetPlace, Grouping, HealthShown, Shown, State, Wanted};
 use super::tests::{drawn, press, screen, with_run};
 use super::theme::Theme;
 use super::update;
@@ -131,6 +131,10 @@ fn each_picture((state, others): &mut (State, [(Place, Shown); 2]), show: Pictur
             None => show(place.name(), state),
         }
     }
+    state.place = places::BENCH;
+    state.bench.grouping = Grouping::Kind;
+    show("grouped", state);
+    state.bench.grouping = Grouping::None;
     for (name, keys) in [("start", "s"), ("help", "?"), ("commands", ":")] {
         state.place = places::BENCH;
         press(state, keys);

@@ -59,6 +59,7 @@ pub(crate) enum Action {
     NextCourse,
     StartCourse,
     StartLanes,
+    NextGrouping,
     MarkA,
     MarkB,
     Compare,

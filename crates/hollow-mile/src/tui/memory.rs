@@ -5,7 +5,7 @@
 use super::canvas::Framing;
 use super::jobs::Jobs;
 use super::places::{self, BENCH, UNDERWAY};
-use super::state::State;
+use super::state::{Grouping, State};
 use super::theme::{Kind, Theme};
 use mile_bench::Failure;
 use mile_core::ruler::{Ruler, Window};
@@ -23,6 +23,9 @@ struct Screen {
     format: String,
     place: String,
     theme: String,
+    /// By what the drives of the bench are put together.
+    #[serde(default)]
+    grouping: String,
     /// The logbook that the run is in.
     logbook: PathBuf,
     run: Option<i64>,
@@ -63,6 +66,7 @@ fn of(state: &State) -> Screen {
         format: FORMAT.into(),
         place: state.place.name().into(),
         theme: state.theme.kind().word().into(),
+        grouping: state.bench.grouping.word().into(),
         logbook: std::path::absolute(&state.logbook_path).unwrap_or_default(),
         run: state.findings.shown.as_ref().map(|s| s.run),
         ruler: word(framing.ruler).into(),
@@ -97,6 +101,7 @@ fn bring_back(state: &mut State, jobs: &Jobs, screen: &Screen) {
     if let Some(kind) = Kind::of(&screen.theme) {
         state.theme = Theme::detect(kind);
     }
+    state.bench.grouping = Grouping::of_word(&screen.grouping).unwrap_or_default();
     let same = std::path::absolute(&state.logbook_path).is_ok_and(|own| own == screen.logbook);
     if let Some(run) = screen.run.filter(|_| same) {
         let ruler =

@@ -177,7 +177,7 @@ pub(crate) trait View: Sync {
 }
 
 /// A line or an item `by` further on, of `count`.
-fn step(at: usize, by: isize, count: usize) -> usize {
+pub(super) fn step(at: usize, by: isize, count: usize) -> usize {
     at.saturating_add_signed(by).min(count.saturating_sub(1))
 }
 

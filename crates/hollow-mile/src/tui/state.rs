@@ -11,7 +11,7 @@ use super::places::Place;
 use super::theme::Theme;
 use crate::progress::Progress;
 pub(crate) use archive::{ComparePlace, FleetPlace, LogbookPlace, OfFleet};
-pub(crate) use bench::BenchPlace;
+pub(crate) use bench::{BenchPlace, Group, Grouping};
 use crossbeam_channel::{Receiver, Sender};
 pub(crate) use form::{Beside, Field, FormLane, SETUP, StartForm, Text, celsius};
 use mile_bench::bench::Card;

@@ -102,6 +102,44 @@ pub(super) fn with_run(course: usize) -> State {
 }
 
 #[test]
+fn drives_are_grouped_and_what_is_selected_stays_selected() {
+    let mut state = fresh();
+    state.place = BENCH;
+    let name = |state: &State, i: usize| state.bench.cards[i].identity.name.clone();
+    state.bench.cards.swap(1, 4);
+    let before: Vec<usize> = state.bench.order();
+    press(&mut state, "↓");
+    let selected = name(&state, state.bench.selected);
+    assert_eq!(selected, "sim:keelson");
+    press(&mut state, "g");
+    let text = screen(&mut state, 159, 60);
+    assert!(text.contains("NVMe: 3 drives, up to 37 °C now") && text.contains("disk: one drive"), "{text}");
+    assert!(text.contains("USB: one drive, 1 on a degraded link"), "{text}");
+    // All of a group stand together, and the drive that was selected still is.
+    assert_eq!(name(&state, state.bench.selected), selected);
+    let kinds: Vec<String> = state.bench.groups().iter().filter_map(|g| g.name.clone()).collect();
+    assert_eq!(kinds, ["NVMe", "disk", "SATA", "USB"]);
+    let rows: Vec<usize> =
+        ["sim:merrow-k2,", "sim:halyard", "sim:merrow-k2-finned", "sim:keelson", "sim:bittern"]
+            .iter()
+            .map(|n| text.lines().position(|l| l.contains(n)).unwrap())
+            .collect();
+    assert!(rows.is_sorted(), "{text}");
+    // One line further on is the next in the order that is shown.
+    press(&mut state, "↓");
+    assert_eq!(name(&state, state.bench.selected), "sim:bittern-s1");
+    let lanes: Vec<&str> = state.bench.for_lanes().iter().map(|c| c.identity.name.as_str()).collect();
+    assert_eq!(lanes[..2], ["sim:bittern-s1", "sim:sprat"]);
+    press(&mut state, "g");
+    assert!(screen(&mut state, 159, 60).contains("Merrow K2 2TB: 2 drives"));
+    press(&mut state, "g");
+    assert!(screen(&mut state, 159, 60).contains("quay bench: "));
+    press(&mut state, "g");
+    assert_eq!(state.bench.order(), before);
+    assert_eq!(name(&state, state.bench.selected), "sim:bittern-s1");
+}
+
+#[test]
 fn every_place_is_drawn_at_every_size_with_and_without_data() {
     let mut full = with_run(0);
     for (width, height) in

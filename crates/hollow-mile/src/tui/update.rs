@@ -7,7 +7,7 @@ pub(super) mod start;
 use super::jobs::{Done, Jobs};
 use super::keys::{self, Action};
 use super::places::{self, AtHand, COMPARE, FINDINGS, HEALTH, LOGBOOK, Place, UNDERWAY};
-use super::state::{ComparePlace, HealthPlace, Live, OfFleet, Overlay, PathFor, State, Wanted};
+use super::state::{ComparePlace, Grouping, HealthPlace, Live, OfFleet, Overlay, PathFor, State, Wanted};
 use super::tasks;
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
 use mile_bench::session;
@@ -255,6 +255,13 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         Action::NextModel | Action::NextCourse => fleet(state, jobs, action),
         Action::StartCourse => course::ask_start(state, jobs),
         Action::Export => export(state, jobs),
+        Action::NextGrouping => {
+            state.bench.grouping = state.bench.grouping.after();
+            state.tell(match state.bench.grouping {
+                Grouping::None => "The drives are not grouped.".to_owned(),
+                by => format!("The drives are grouped by {}.", by.word()),
+            });
+        }
         Action::Filter => state.logbook.filtering = true,
         Action::MarkA => mark(state, 0),
         Action::MarkB => mark(state, 1),

@@ -4,7 +4,7 @@ use super::super::canvas::miniature;
 use super::super::draw::wrap;
 use super::super::keys::{self, Action, Binding, bind};
 use super::super::state::State;
-use super::super::state::{BenchPlace, Line};
+use super::super::state::{BenchPlace, Group, Line};
 use super::super::theme::Theme;
 use super::{Place, View};
 use crate::tui::put::Put;
@@ -15,6 +15,7 @@ use mile_logbook::Entry;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
+use std::collections::HashMap;
 
 /// What leads to a first result.
 const FIRST: [&str; 3] = [
@@ -38,6 +39,7 @@ const KEYS: &[Binding] = &[
         "side by side",
         "start a course for several drives, from the selected one on",
     ),
+    bind("g", &[Char('g')], Action::NextGrouping, "group", "group the drives by kind, model or place"),
 ];
 
 struct Bench;
@@ -97,8 +99,7 @@ impl View for Bench {
     }
 
     fn step(&self, state: &mut State, by: isize) {
-        state.bench.selected = super::step(state.bench.selected, by, state.bench.lines());
-        state.bench.chosen = true;
+        state.bench.step(by);
     }
 }
 
@@ -115,22 +116,29 @@ fn bench(buffer: &mut Buffer, area: Rect, theme: Theme, place: &BenchPlace, runs
     // The selected card has room for all that is said on it.
     let selected = (wrapped(&facts_of(place.selected), area.width).len() as u16 + 2).min(area.height);
     let others = place.lines() as u16 - 1;
-    let small = SMALL.into_iter().find(|s| selected + s * others <= area.height).unwrap_or(SMALL[6]);
+    let titles = titles(place);
+    let for_cards = area.height.saturating_sub(titles.len() as u16);
+    let small = SMALL.into_iter().find(|s| selected + s * others <= for_cards).unwrap_or(SMALL[6]);
     let rows = |line: usize| match line == place.selected {
         true => selected,
         false if roomy => CARD,
         false => small,
-    };
+    } + u16::from(titles.contains_key(&line));
     // The first card that is shown is the first from which the selected one still fits.
-    let mut first = place.selected;
-    let mut used = rows(first);
-    while first > 0 && used + rows(first - 1) <= area.height {
+    let order = place.order();
+    let mut first = order.iter().position(|line| *line == place.selected).unwrap_or(0);
+    let mut used = rows(order[first]);
+    while first > 0 && used + rows(order[first - 1]) <= area.height {
         first -= 1;
-        used += rows(first);
+        used += rows(order[first]);
     }
     let mut y = area.y;
-    for line in first..place.lines() {
-        let height = rows(line).min(area.bottom().saturating_sub(y));
+    for &line in &order[first..] {
+        let mut height = rows(line).min(area.bottom().saturating_sub(y));
+        if let Some(title) = titles.get(&line).filter(|_| height > 0) {
+            title_row(buffer, Rect { y, height: 1, ..area }, theme, title);
+            (y, height) = (y + 1, height - 1);
+        }
         if height == 0 {
             break;
         }
@@ -157,6 +165,38 @@ fn bench(buffer: &mut Buffer, area: Rect, theme: Theme, place: &BenchPlace, runs
         y += height;
     }
     clickable
+}
+
+/// What stands above the first drive of each group: its name, how many drives it has, and what of them needs a look.
+fn titles(place: &BenchPlace) -> HashMap<usize, String> {
+    let title = |group: Group| {
+        let cards: Vec<&Card> = group.cards.iter().filter_map(|i| place.cards.get(*i)).collect();
+        let health = || cards.iter().filter_map(|c| c.health.as_ref());
+        let warn = health().filter(|h| !h.warnings.is_empty()).count();
+        let degraded = cards
+            .iter()
+            .filter(|c| c.identity.link.as_ref().is_some_and(mile_drive::Link::is_degraded))
+            .count();
+        let hottest = health().filter_map(|h| h.temperature).map(|t| t.0).reduce(f64::max);
+        let drives =
+            if cards.len() == 1 { "one drive".to_owned() } else { format!("{} drives", cards.len()) };
+        let parts = [
+            Some(drives),
+            (warn > 0).then(|| format!("{warn} with a warning")),
+            (degraded > 0).then(|| format!("{degraded} on a degraded link")),
+            hottest.map(|t| format!("{}{t:.0} °C now", if cards.len() > 1 { "up to " } else { "" })),
+        ];
+        let said = parts.into_iter().flatten().collect::<Vec<_>>().join(", ");
+        Some((*group.cards.first()?, format!("{}: {said}", group.name?)))
+    };
+    place.groups().into_iter().filter_map(title).collect()
+}
+
+fn title_row(buffer: &mut Buffer, row: Rect, theme: Theme, title: &str) {
+    let lines = "─".repeat(usize::from(row.width));
+    buffer.put(row.x, row.y, &lines, usize::from(row.width), theme.faint());
+    let room = usize::from(row.width.saturating_sub(4));
+    buffer.put(row.x + 1, row.y, &format!(" {title} "), room, Style::new().fg(theme.ink));
 }
 
 fn head(buffer: &mut Buffer, area: Rect, theme: Theme, selected: bool, name: &str, rest: &str) {

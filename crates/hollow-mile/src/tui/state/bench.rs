@@ -5,12 +5,67 @@ use mile_core::Bytes;
 use mile_logbook::{Digest, Entry};
 use std::collections::{HashMap, VecDeque};
 
+/// By what the drives of the bench are put together.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) enum Grouping {
+    #[default]
+    None,
+    /// How they are attached: NVMe, SATA, USB, disk.
+    Kind,
+    Model,
+    /// Where they are: the first part of what is stated as their slot.
+    Place,
+}
+
+impl Grouping {
+    const ALL: [Self; 4] = [Self::None, Self::Kind, Self::Model, Self::Place];
+
+    /// Its name, also where the screen is remembered.
+    pub(crate) fn word(self) -> &'static str {
+        match self {
+            Self::None => "none",
+            Self::Kind => "kind",
+            Self::Model => "model",
+            Self::Place => "place",
+        }
+    }
+
+    /// The grouping of a name.
+    pub(crate) fn of_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|g| g.word() == word)
+    }
+
+    pub(crate) fn after(self) -> Self {
+        let at = Self::ALL.iter().position(|g| *g == self).unwrap_or(0);
+        Self::ALL[(at + 1) % Self::ALL.len()]
+    }
+
+    /// The group that a drive belongs to.
+    fn of(self, card: &Card) -> Option<String> {
+        let first = |text: &str| text.split(',').next().unwrap_or_default().trim().to_owned();
+        let place = || card.situation.enclosure.as_deref().or(card.situation.slot.as_deref()).map(first);
+        match self {
+            Self::None => None,
+            Self::Kind => Some(first(&card.identity.kind)),
+            Self::Model => Some(card.identity.model.clone()),
+            Self::Place => Some(place().unwrap_or_else(|| "place not described".into())),
+        }
+    }
+}
+
+/// Drives that belong together: how the group is named, and where its drives are in the list.
+pub(crate) struct Group {
+    pub(crate) name: Option<String>,
+    pub(crate) cards: Vec<usize>,
+}
+
 /// The place of the drives at hand.
 #[derive(Default)]
 pub(crate) struct BenchPlace {
     pub(crate) cards: Vec<Card>,
     /// The last line, behind the cards, is the file target.
     pub(crate) selected: usize,
+    pub(crate) grouping: Grouping,
     /// Whether a person has chosen a line; until then the first is selected.
     pub(crate) chosen: bool,
     /// Temperatures of the last minutes, by the drive's name.
@@ -59,11 +114,38 @@ impl BenchPlace {
             of.into_iter().filter_map(|(drive, all)| Some((drive.to_owned(), known(&all)?))).collect();
     }
 
+    /// The groups, in the order in which a drive of each is first in the list.
+    pub(crate) fn groups(&self) -> Vec<Group> {
+        let mut all: Vec<Group> = Vec::new();
+        for (i, card) in self.cards.iter().enumerate() {
+            let name = self.grouping.of(card);
+            match all.iter_mut().find(|g| g.name == name) {
+                Some(group) => group.cards.push(i),
+                None => all.push(Group { name, cards: vec![i] }),
+            }
+        }
+        all
+    }
+
+    /// The lines as they stand below each other: the drives group by group, and the file.
+    pub(crate) fn order(&self) -> Vec<usize> {
+        self.groups().into_iter().flat_map(|g| g.cards).chain([self.cards.len()]).collect()
+    }
+
+    /// Selects the line that is `by` lines further on.
+    pub(crate) fn step(&mut self, by: isize) {
+        let order = self.order();
+        let at = order.iter().position(|i| *i == self.selected).unwrap_or(0);
+        self.selected = order[super::super::places::step(at, by, order.len())];
+        self.chosen = true;
+    }
+
     /// The drives as they are put on lanes: from the selected one on, and from the first again behind the last. Those that may not be written to and
     /// those of another kind come last, as simulated and real drives do not go together.
     pub(crate) fn for_lanes(&self) -> Vec<&Card> {
-        let (before, behind) = self.cards.split_at(self.selected.min(self.cards.len()));
-        let mut all: Vec<&Card> = behind.iter().chain(before).collect();
+        let order = self.order();
+        let (before, behind) = order.split_at(order.iter().position(|i| *i == self.selected).unwrap_or(0));
+        let mut all: Vec<&Card> = behind.iter().chain(before).filter_map(|i| self.cards.get(*i)).collect();
         let simulated = all.iter().find(|c| c.objections.is_empty()).is_some_and(|c| c.identity.simulated);
         all.sort_by_key(|c| !c.objections.is_empty() || c.identity.simulated != simulated);
         all

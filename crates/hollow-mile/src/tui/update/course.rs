@@ -128,8 +128,8 @@ pub(super) fn format(state: &mut State) {
 
 /// Looks at the course on the next drive of the bench.
 pub(super) fn next_drive(state: &mut State, jobs: &Jobs) {
-    state.bench.selected = (state.bench.selected + 1) % state.bench.lines();
-    state.bench.chosen = true;
+    let last = state.bench.order().last() == Some(&state.bench.selected);
+    state.bench.step(if last { -(state.bench.lines() as isize) } else { 1 });
     // Which drive it is now is seen at once; what the course comes to there follows.
     state.course.checked.target = target(card(state));
     state.course.checked.outlook = None;
