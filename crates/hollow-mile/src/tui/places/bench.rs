@@ -196,7 +196,7 @@ fn title_row(buffer: &mut Buffer, row: Rect, theme: Theme, title: &str) {
     let lines = "─".repeat(usize::from(row.width));
     buffer.put(row.x, row.y, &lines, usize::from(row.width), theme.faint());
     let room = usize::from(row.width.saturating_sub(4));
-    buffer.put(row.x + 1, row.y, &format!(" {title} "), room, Style::new().fg(theme.ink));
+    buffer.put(row.x + 1, row.y, format!(" {title} "), room, Style::new().fg(theme.ink));
 }
 
 fn head(buffer: &mut Buffer, area: Rect, theme: Theme, selected: bool, name: &str, rest: &str) {
