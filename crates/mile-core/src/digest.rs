@@ -16,6 +16,9 @@ pub struct Digest {
     pub seconds: f64,
     /// Bytes moved.
     pub bytes: u64,
+    /// Those of them that were read; 0 in digests of earlier versions.
+    #[serde(default)]
+    pub read_bytes: u64,
     /// Number of samples.
     pub samples: u64,
     /// Terrain in miniature: mean rate, MB/s, over equal shares of its bytes.
@@ -69,6 +72,11 @@ impl Digest {
         counts.iter().map(one).collect::<Vec<_>>().join("; ")
     }
 
+    /// What most of its bytes were: read or written.
+    pub fn op(&self) -> Op {
+        if self.read_bytes > self.bytes / 2 { Op::Read } else { Op::Write }
+    }
+
     /// What the lanes of a run came to, together; `None` of none.
     pub fn together(lanes: &[Self]) -> Option<Self> {
         let (first, rest) = lanes.split_first()?;
@@ -76,6 +84,7 @@ impl Digest {
         for lane in rest {
             all.seconds = all.seconds.max(lane.seconds);
             all.bytes = all.bytes.saturating_add(lane.bytes);
+            all.read_bytes = all.read_bytes.saturating_add(lane.read_bytes);
             all.samples = all.samples.saturating_add(lane.samples);
             all.max_c = [all.max_c, lane.max_c].into_iter().flatten().reduce(f64::max);
             all.breaks.extend(lane.breaks.iter().cloned());
@@ -110,6 +119,7 @@ impl Digest {
             throttles_after_s: throttled.map(|e| e.start_s - leg_of(e.start_s)),
             seconds: trace.end(trace.len()).secs(),
             bytes,
+            read_bytes: trace.totals(trace.len()).1.0,
             samples: trace.len() as u64,
             miniature: if bytes == 0 { Vec::new() } else { miniature.collect() },
             max_c: found.thermal.as_ref().map(|t| t.max_c),

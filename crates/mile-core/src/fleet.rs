@@ -17,8 +17,9 @@ use std::collections::BTreeMap;
 
 /// Chance with which a drive is said to stand out, of a model whose drives are all alike.
 const ALPHA: f64 = 0.05;
-/// Fewest drives among which one is said to stand out, and from which several may.
-const FEWEST: usize = 7;
+/// Fewest drives among which one is said to stand out.
+pub const FEWEST: usize = 7;
+/// Fewest among which several are.
 const SEVERAL: usize = 15;
 /// Largest share of the drives that may stand out.
 const MOST: f64 = 0.1;
@@ -301,12 +302,17 @@ fn set_up(seen: &[&Seen]) -> Option<String> {
     let (usual, most) = counts.iter().max_by_key(|(_, n)| **n)?;
     let others = seen.len() - most;
     let usual = if usual.is_empty() { "not said how" } else { usual };
-    (others > 0).then(|| {
-        format!(
-            "{others} of {} runs were set up differently from most ({usual}); temperatures and throttling depend on that.",
-            seen.len()
-        )
-    })
+    let all = seen.len();
+    match counts.len() {
+        0 | 1 => None,
+        // There is no most.
+        n if 2 * most <= all => Some(format!(
+            "The {all} runs were set up in {n} different ways; temperatures and throttling depend on that."
+        )),
+        _ => Some(format!(
+            "{others} of {all} runs were set up differently from most ({usual}); temperatures and throttling depend on that."
+        )),
+    }
 }
 
 fn spread(quantity: Quantity, drives: &[Drive]) -> Option<Spread> {
@@ -557,5 +563,22 @@ mod tests {
             "a counter that went back"
         );
         assert!(!life(worn([0, 9], [0, 9], 0.5)).contains_key(&Quantity::LifeLeft));
+    }
+
+    /// Of three runs that were each set up in another way, two were said to differ "from most".
+    #[test]
+    fn there_is_a_most_only_where_more_than_half_are_alike() {
+        let set_up = |ways: &[&str]| {
+            let all: Vec<Seen> =
+                ways.iter().map(|way| Seen { situation: (*way).into(), ..seen(1, 0, "1", 1.0) }).collect();
+            let notes = fleet("K", &all, &[], None).unwrap().notes;
+            notes.into_iter().find(|n| n.contains("set up"))
+        };
+        assert_eq!(set_up(&["bare", "bare", "bare"]), None);
+        assert!(set_up(&["bare", "fan", "bare"]).unwrap().starts_with("1 of 3 runs were set up differently"));
+        for ways in [&["bare", "fan", "plate"][..], &["bare", "fan"], &["bare", "bare", "fan", "plate"]] {
+            let said = set_up(ways).unwrap();
+            assert!(said.starts_with(&format!("The {} runs were set up in", ways.len())), "{said}");
+        }
     }
 }

@@ -58,9 +58,11 @@ pub(crate) fn run(args: &FleetArgs) -> Result<(), Failure> {
 /// A value in the decimals of its quantity.
 pub(crate) fn value(quantity: Quantity, value: f64) -> String {
     match quantity.decimals() {
-        0 if value.abs() < 10.0 => format!("{value:.0}"),
-        0 => mile_core::units::number(value.round()),
-        n => format!("{value:.n$}"),
+        n if n > 0 && value.abs() < 1000.0 => format!("{value:.n$}"),
+        _ => {
+            let sign = if value <= -0.5 { "-" } else { "" };
+            format!("{sign}{}", mile_core::units::thousands(&format!("{:.0}", value.abs())))
+        }
     }
 }
 

@@ -48,7 +48,7 @@ pub(crate) fn lane(buffer: &mut Buffer, area: Rect, theme: Theme, data: Vec<Opti
 }
 
 /// Draws rates along an area as terrain, as high as the highest of them.
-pub(crate) fn profile(buffer: &mut Buffer, area: Rect, theme: Theme, rates: &[f32]) {
+pub(crate) fn profile(buffer: &mut Buffer, area: Rect, theme: Theme, (rates, op): (&[f32], mile_core::Op)) {
     let high = rates.iter().copied().fold(0.0_f32, f32::max);
     if rates.is_empty() || high <= 0.0 {
         return;
@@ -57,7 +57,7 @@ pub(crate) fn profile(buffer: &mut Buffer, area: Rect, theme: Theme, rates: &[f3
         let rate = f64::from(rates[usize::from(x) * rates.len() / usize::from(area.width)]);
         Some(Column {
             samples: 0..1,
-            op: mile_core::Op::Write,
+            op,
             rate: Some(mile_core::pyramid::Extent { min: rate, mean: rate, max: rate }),
             temp: None,
             p50: None,

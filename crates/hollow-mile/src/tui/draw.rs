@@ -133,7 +133,7 @@ fn header(buffer: &mut Buffer, area: Rect, state: &mut State) {
     let width = 10;
     let at = area.right().saturating_sub(text.chars().count() as u16 + width as u16 + 1);
     if at > x {
-        buffer.set_string(at, area.y, live.miniature(width), Style::new().fg(theme.write));
+        buffer.set_string(at, area.y, live.miniature(width), Style::new().fg(theme.ground(live.op())));
         buffer.set_string(at + width as u16, area.y, &text, Style::new().fg(theme.ink));
     }
 }

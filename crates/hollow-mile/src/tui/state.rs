@@ -241,6 +241,13 @@ impl Live {
         super::canvas::miniature(&(0..width).map(rate).collect::<Vec<_>>(), width)
     }
 
+    /// What most of what it moved on the lane that is shown is: reads or writes.
+    pub(crate) fn op(&self) -> mile_core::Op {
+        let trace = self.lane().findings.trace();
+        let (written, read) = trace.totals(trace.len());
+        if read > written { mile_core::Op::Read } else { mile_core::Op::Write }
+    }
+
     /// How the run ended, once all of its lanes have.
     pub(crate) fn outcome(&self) -> Option<Outcome> {
         let names = self.head.lanes.iter().map(|l| l.name.as_str()).chain(std::iter::repeat(""));

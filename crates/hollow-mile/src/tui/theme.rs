@@ -172,6 +172,11 @@ impl Theme {
         }
     }
 
+    /// The ground of terrain.
+    pub(crate) fn ground(self, op: mile_core::Op) -> Color {
+        if op == mile_core::Op::Read { self.read } else { self.write }
+    }
+
     pub(crate) fn faint(self) -> Style {
         let style = Style::new().fg(self.faint);
         if self.is_plain() { style.add_modifier(Modifier::DIM) } else { style }

@@ -11,10 +11,10 @@ use crate::tui::put::Put;
 use crossterm::event::KeyCode::{Char, Enter};
 use mile_bench::bench::Card;
 use mile_core::Bytes;
-use mile_logbook::Entry;
+use mile_logbook::{Digest, Entry};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
-use ratatui::style::{Modifier, Style};
+use ratatui::style::{Color, Modifier, Style};
 use std::collections::HashMap;
 
 /// What leads to a first result.
@@ -161,7 +161,8 @@ fn bench(buffer: &mut Buffer, area: Rect, theme: Theme, place: &BenchPlace, runs
                 head(buffer, card, theme, selected, "A file", rest);
             }
         }
-        table(buffer, card, theme, &facts);
+        let run = place.cards.get(line).and_then(|drive| last_run(drive, runs));
+        table(buffer, card, theme, &facts, theme.ground(run.map_or(mile_core::Op::Write, |(_, d)| d.op())));
         y += height;
     }
     clickable
@@ -257,10 +258,9 @@ fn card_facts(
         let life = claims.endurance.map_or(String::new(), |e: Bytes| format!(", {e} over its life"));
         facts.push(("claimed", format!("write {write}{read}{life}")));
     }
-    let last = runs.iter().find(|r| r.drive == id.name).and_then(|r| Some((r, r.digest.as_ref()?)));
     facts.push((
         "last run",
-        last.map_or("none in this logbook".into(), |(run, d)| {
+        last_run(card, runs).map_or("none in this logbook".into(), |(run, d)| {
             let breaks = if d.breaks.is_empty() { "no break in the rate".to_owned() } else { d.causes() };
             format!("{}  {} of run {}: {breaks}", miniature(&d.miniature, 24), Bytes(d.bytes), run.run)
         }),
@@ -269,6 +269,11 @@ fn card_facts(
     let fill = card.fill_share.map_or(String::new(), |f| format!("; {:.0} % in use", f * 100.0));
     facts.push(("writing", format!("{}{fill}", card.writing())));
     facts
+}
+
+/// The newest run on a drive, and what it came to.
+fn last_run<'a>(card: &Card, runs: &'a [Entry]) -> Option<(&'a Entry, &'a Digest)> {
+    runs.iter().find(|r| r.drive == card.identity.name).and_then(|r| Some((r, r.digest.as_ref()?)))
 }
 
 /// Cells of the scale of temperatures, and its lowest value, °C: that of a cool room.
@@ -329,7 +334,7 @@ fn wrapped(facts: &[(&'static str, String)], width: u16) -> Vec<(&'static str, S
     facts.iter().flat_map(lines).collect()
 }
 
-fn table(buffer: &mut Buffer, area: Rect, theme: Theme, facts: &[(&'static str, String)]) {
+fn table(buffer: &mut Buffer, area: Rect, theme: Theme, facts: &[(&'static str, String)], ground: Color) {
     let whole = wrapped(facts, area.width);
     // Where not all lines fit, each fact has one.
     let lines = if whole.len() + 2 <= usize::from(area.height) { &whole[..] } else { facts };
@@ -341,9 +346,9 @@ fn table(buffer: &mut Buffer, area: Rect, theme: Theme, facts: &[(&'static str, 
         buffer.put(area.x + 4, y, name, 12, theme.faint());
         let field = Rect { x: area.x + 17, y, width: area.width.saturating_sub(17), height: 1 };
         buffer.put(field.x, y, value, usize::from(field.width), Style::new().fg(theme.ink));
-        // Terrain has the colour of writes wherever it is.
+        // Terrain has the colour of what was done, wherever it is.
         let terrain = value.chars().take_while(|c| ('▁'..='█').contains(c)).count() as u16;
-        buffer.set_style(Rect { width: terrain.min(field.width), ..field }, Style::new().fg(theme.write));
+        buffer.set_style(Rect { width: terrain.min(field.width), ..field }, Style::new().fg(ground));
     }
 }
 

@@ -1,5 +1,6 @@
 //! All drives of a model beside each other: each figure as a small terrain over its own scale, what stands out, what firmware changes, and the drives.
 
+use super::super::draw::wrap;
 use super::super::jobs::Jobs;
 use super::super::keys::{self, Action, Binding, bind};
 use super::super::state::{FleetPlace, Line, State};
@@ -8,7 +9,7 @@ use super::{AtHand, Framing, Place, View};
 use crate::commands::fleet::{said, stands_out, value};
 use crate::tui::put::{Put, cut};
 use crossterm::event::KeyCode::Char;
-use mile_core::fleet::{Drive, Fleet, Quantity, Spread};
+use mile_core::fleet::{Drive, Fleet, Quantity, Spread, StandsOut};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
@@ -34,8 +35,10 @@ const KEYS: &[Binding] = &[
 ];
 
 /// Columns of the names of figures, of numbers, and least and most of a figure's terrain.
-const NAMES: usize = 32;
+const NAMES: usize = 36;
 const NUMBER: usize = 8;
+/// From this width on there is room for all that is said of what stands out; below it only drives are named.
+const WIDE: usize = 100;
 const LEAST: usize = 10;
 const MOST: usize = 60;
 /// Heights of a cell, from nothing to full.
@@ -152,7 +155,7 @@ fn terrain(fleet: &Fleet, spread: &Spread, width: usize) -> Vec<(usize, bool)> {
 fn fleet(buffer: &mut Buffer, area: Rect, theme: Theme, place: &FleetPlace) -> Vec<Line> {
     let Some(fleet) = &place.shown else { return Vec::new() };
     let width = usize::from(area.width);
-    let names = if width < 100 { 22 } else { NAMES };
+    let names = if width < WIDE { 25 } else { NAMES };
     // Name, lowest, terrain, highest, median, and behind that what stands out.
     let terrain_width = (width / 2).saturating_sub(names + 2 * NUMBER).clamp(LEAST, MOST);
     let mut y = area.y;
@@ -170,8 +173,11 @@ fn fleet(buffer: &mut Buffer, area: Rect, theme: Theme, place: &FleetPlace) -> V
         y += 1;
     }
     let rest = firmware(fleet, theme);
-    let rest: Vec<(String, Style)> =
-        rest.into_iter().chain(fleet.notes.iter().map(|n| (n.clone(), theme.faint()))).collect();
+    let rest: Vec<(String, Style)> = rest
+        .into_iter()
+        .chain(fleet.notes.iter().map(|n| (n.clone(), theme.faint())))
+        .flat_map(|(text, style)| wrap(&text, width).into_iter().map(move |line| (line, style)))
+        .collect();
     let free = area.bottom().saturating_sub(y + ROWS + 3);
     if free > 0 && !rest.is_empty() {
         y += 1;
@@ -240,11 +246,17 @@ fn figure(
     }
     put(format!(" {:<NUMBER$} ", of(spread.max)), theme.faint());
     put(format!("{:>NUMBER$}  ", of(spread.median)), ink);
-    let said = match (stands_out(spread), spread.drives) {
-        (Some(text), _) => text,
-        (None, n) => format!("{n} drives, too few or too alike to say"),
-    };
     let found = spread.stands_out.as_ref().is_some_and(|all| !all.is_empty());
+    let named = |all: &Vec<StandsOut>| all.iter().map(|o| o.serial.as_str()).collect::<Vec<_>>().join(", ");
+    let said = match (stands_out(spread), spread.drives) {
+        (Some(_), _) if found && usize::from(row.width) < WIDE => {
+            spread.stands_out.as_ref().map_or(String::new(), named)
+        }
+        (Some(text), _) => text,
+        (None, n) if n < fleet.drives.len() => format!("known of {n} of {} drives", fleet.drives.len()),
+        (None, n) if n >= mile_core::fleet::FEWEST => "too alike to say".to_owned(),
+        (None, _) => String::new(),
+    };
     put(said, if found { ink } else { theme.faint() });
 }
 
@@ -265,7 +277,9 @@ fn columns(fleet: &Fleet) -> Vec<(Quantity, &'static str)> {
 }
 
 fn table(buffer: &mut Buffer, area: Rect, theme: Theme, fleet: &Fleet, selected: usize) -> Vec<Line> {
-    const COLUMN: usize = 13;
+    const COLUMN: usize = 14;
+    // Behind each value is room for the sign of one that stands out.
+    const SIGN: usize = 2;
     if area.height < 2 {
         return Vec::new();
     }
@@ -274,7 +288,8 @@ fn table(buffer: &mut Buffer, area: Rect, theme: Theme, fleet: &Fleet, selected:
     let before = serial + 2 + 10 + 6;
     let columns: Vec<_> = columns(fleet).into_iter().take(width.saturating_sub(before) / COLUMN).collect();
     let unit = |(q, name): &(Quantity, &str)| {
-        format!("{:>COLUMN$}", cut(&format!("{name} {}", q.words().1), COLUMN - 1))
+        let width = COLUMN - SIGN;
+        format!("{:>width$}  ", cut(&format!("{name} {}", q.words().1), width))
     };
     let heading: String = columns.iter().map(unit).collect();
     buffer.put(

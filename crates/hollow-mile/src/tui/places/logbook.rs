@@ -182,7 +182,12 @@ fn logbook(buffer: &mut Buffer, area: Rect, theme: Theme, place: &LogbookPlace) 
             let words =
                 format!("its rate over the bytes that it moved, up to {} MB/s", number(f64::from(most)));
             buffer.put(area.x, foot.y - 2 - height, words, usize::from(area.width), theme.faint());
-            profile(buffer, Rect { y: foot.y - 1 - height, height, ..area }, theme, &digest.miniature);
+            profile(
+                buffer,
+                Rect { y: foot.y - 1 - height, height, ..area },
+                theme,
+                (&digest.miniature, digest.op()),
+            );
         }
         super::lines(buffer, foot, theme, &told(entry, theme, usize::from(area.width)));
     }
@@ -300,7 +305,8 @@ impl Columns {
         let (before, after) =
             self.lines([&run, &started, &entry.course, &entry.model, &set_up], [&moved, &cache, &max, &how]);
         let mut x = area.x;
-        for (text, style) in [(before, style), (terrain, style.fg(theme.write)), (after, style)] {
+        let ground = style.fg(theme.ground(digest.map_or(mile_core::Op::Write, mile_logbook::Digest::op)));
+        for (text, style) in [(before, style), (terrain, ground), (after, style)] {
             let left = usize::from(area.right().saturating_sub(x));
             let width = text.chars().count() as u16;
             buffer.put(x, y, &text, left, style);

@@ -230,7 +230,7 @@ fn list(buffer: &mut Buffer, area: Rect, theme: Theme, live: &Live, others: &[Li
         let name = format!("{mark} {:<8} {:<20} {:<32} ", run.called(), run.head.course, run.head.models());
         let (x, _) = buffer.put(area.x, y, name, usize::from(area.width), style);
         let left = usize::from(area.right().saturating_sub(x));
-        let (x, _) = buffer.put(x, y, run.miniature(12), left, Style::new().fg(theme.write));
+        let (x, _) = buffer.put(x, y, run.miniature(12), left, Style::new().fg(theme.ground(run.op())));
         let left = usize::from(area.right().saturating_sub(x));
         let how = match run.outcome() {
             Some(outcome) => outcome.status.words().to_owned(),
