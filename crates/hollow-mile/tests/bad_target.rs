@@ -68,3 +68,37 @@ fn slow_failing_and_corrupt_ranges_are_found_where_they_are_and_shown_on_the_map
     assert!(has("read-failed", &format!("{},{}", failing.0, failing.1)), "{list}");
     assert!(has("corrupt", &corrupt.0.to_string()), "{list}");
 }
+
+/// A scan that verifies: what is corrupt is found in both of its passes, and counted once.
+#[test]
+fn a_scan_that_verifies_marks_what_is_corrupt_on_the_map() {
+    let corrupt = (40 * MIB + 4096, 40 * MIB + 12 * 1024);
+    let range = format!("{}+{}", corrupt.0, corrupt.1 - corrupt.0);
+    let Some(target) = BadTarget::up(&["--size", "96M", "--corrupt", &range]) else { return };
+    let bench = Bench::new();
+    let scan = |more: &str| {
+        format!(
+            "course \"lies\"\nstop if errors above 50\nleg prepare\n write sequential, blocks 1 MiB, depth 4\nleg scan\n scan, blocks 64 KiB, depth 4, zones 48{more}\n"
+        )
+    };
+    let word = target.device.trim_start_matches("/dev/");
+    for (more, wrong) in [("", vec![]), (", verify", vec![[corrupt.0, corrupt.1]])] {
+        bench.write("lies.course", &scan(more));
+        // The first run has left its data.
+        let order = ["run", "lies.course", "--on", &target.device, "--arm", word, "--destroy", "data"];
+        let out = bench.run(&[&order[..], &["--format", "json"]].concat());
+        let run: Value = serde_json::from_slice(&out.stdout)
+            .unwrap_or_else(|e| panic!("{e}\n{}", String::from_utf8_lossy(&out.stderr)));
+        assert_eq!(run["status"], "done", "{run:#}");
+        let told: Vec<Value> = run["findings"]["faults"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .filter(|f| f["kind"] == "corrupt")
+            .flat_map(|f| f["stretches"].as_array().unwrap().clone())
+            .collect();
+        assert_eq!(Value::from(told), serde_json::json!(wrong), "{more}: {run:#}");
+    }
+    bench.ok(&["export", "last", "--as", "svg", "--figure", "surface", "-o", "surface.svg"]);
+    assert!(bench.read("surface.svg").contains('≠'));
+}

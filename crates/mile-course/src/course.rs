@@ -224,6 +224,8 @@ pub struct Transfer {
     pub at_most_moved: Option<Bytes>,
     /// Bytes between which the edges of hollows are to be known: a scan that goes on to look for them, or the leg that does.
     pub refine: Option<Bytes>,
+    /// Whether a scan holds what it reads against what the run wrote there.
+    pub verify: bool,
     /// Longest time that a scan spends on what it could not read, once it has read the rest.
     pub bad_time: Option<Nanos>,
     /// The part that it has in a copy.

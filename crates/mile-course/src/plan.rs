@@ -682,8 +682,8 @@ impl Fit<'_> {
         let transfer = PlannedTransfer {
             op: leg.op,
             reads: leg.reads,
-            verify: kind == Kind::Verify,
-            sealed: kind == Kind::Verify,
+            verify: kind == Kind::Verify || leg.verify,
+            sealed: kind == Kind::Verify || leg.verify,
             pass: 0,
             access: leg.access,
             block: leg.block,

@@ -161,6 +161,32 @@ fn a_verifying_read_knows_what_wrote_its_range() {
     assert!(read(&(write("a", "0 % to 100 %") + "leg d\n discard, over 0 % to 1 %\n")).is_err());
 }
 
+#[test]
+fn a_scan_that_verifies_holds_each_of_its_passes_against_what_was_written() {
+    let write = "leg w\n write sequential, blocks 1 MiB, over 0 % to 60 %\n";
+    let scan = |before: &str, more: &str| {
+        let text = format!(
+            "course \"c\"\n{before}leg s\n scan, zones 64, over 0 % to 50 %, refine to 1 MiB{more}\n"
+        );
+        plan(&parse(&text).unwrap(), &K2)
+    };
+    let told = |plan: mile_course::Plan| -> Vec<(bool, bool, u32)> {
+        let transfers = plan.legs.iter().filter_map(|l| match &l.work {
+            Work::Transfer(t) => Some((t.verify, t.sealed, t.pass)),
+            _ => None,
+        });
+        transfers.collect()
+    };
+    // What only looks for edges reads again what the passes have read.
+    let verified = vec![(false, true, 1), (true, true, 1), (true, true, 1), (false, false, 0)];
+    assert_eq!(told(scan(write, "\n verify").unwrap()), verified);
+    assert_eq!(told(scan(write, ", verify").unwrap()), verified);
+    assert_eq!(told(scan(write, "").unwrap())[1], (false, false, 0));
+    assert!(scan("", ", verify").unwrap_err()[0].contains("nothing to hold it against"));
+    assert!(parse("course \"c\"\nleg r\n read sequential, blocks 1 MiB, verify\n").is_err());
+    assert!(parse("course \"c\"\nleg r\n scan write, verify\n").is_err());
+}
+
 /// Each text, and where and what its errors are: `line:column what`.
 #[test]
 fn every_error_is_reported_at_its_place_with_what_was_expected() {
@@ -247,6 +273,7 @@ fn any_leg() -> impl Strategy<Value = String> {
         "READ random",
         "mixed   random, reads 70 %",
         "scan",
+        "scan,  VERIFY",
         "verify",
         "fill to 50 %",
     ]);

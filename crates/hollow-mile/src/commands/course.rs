@@ -102,6 +102,7 @@ fn what(action: &Action) -> String {
                     format!("scan in {zones} zones, {}", order.word())
                 }
             };
+            let verb = if t.verify { verb + " and verified" } else { verb };
             format!("{verb}, blocks {}, depth {}", mile_core::units::block_size(t.block), t.depth)
         }
     }

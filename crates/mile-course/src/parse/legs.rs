@@ -45,6 +45,7 @@ pub(crate) fn nothing(op: Op, kind: Kind, access: Access) -> Transfer {
         at_most: None,
         at_most_moved: None,
         refine: None,
+        verify: false,
         bad_time: None,
         copy: None,
     }
@@ -92,6 +93,8 @@ fn passes(name: String, action: Action, together: bool) -> Vec<(String, Action)>
             // An operation is slow as a whole, so that short ones know better where it begins; and of several in flight one slow operation makes
             // the others wait or not, so that only one at a time takes what its place takes.
             (own.block, own.depth, own.workers) = (own.block.min(REFINES_BY), 1, 1);
+            // The passes have read all of it.
+            own.verify = false;
         }
         Action::Transfer(Box::new(own))
     };
@@ -408,6 +411,13 @@ impl Parser {
                     )),
                     Kind::Scan(..) => leg.refine = Some(to),
                     _ => self.errors.push(no("only a scan refines what it finds", "begin with `scan`")),
+                },
+                Clause::Verify => match leg.kind {
+                    Kind::Scan(..) if leg.op == Op::Read => leg.verify = true,
+                    _ => self.errors.push(no(
+                        "only a scan that reads says `verify` beside something else",
+                        "make it a leg of its own: `verify, blocks 1 MiB, depth 16`",
+                    )),
                 },
                 Clause::BadTime(time) => match leg.kind {
                     Kind::Scan(..) if time.0 < 1_000_000_000 => self.errors.push(no(

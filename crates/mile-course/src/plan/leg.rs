@@ -204,10 +204,13 @@ impl Load {
                     (Op::Write, _) if *zones > 0 => {
                         format!("writing {zones} zones, in {} order,", order.word())
                     }
-                    _ if *zones > 0 && *order == ScanOrder::Random => {
-                        format!("scanning {zones} zones in random order,")
+                    _ if *zones > 0 => {
+                        let how = if *verify { "scanning and verifying" } else { "scanning" };
+                        match order {
+                            ScanOrder::Random => format!("{how} {zones} zones in random order,"),
+                            order => format!("{how} {zones} zones {},", order.word()),
+                        }
                     }
-                    _ if *zones > 0 => format!("scanning {zones} zones {},", order.word()),
                     (Op::Write, Some(level)) => format!("filling to {:.0} %,", level * 100.0),
                     (Op::Write, None) => "writing".to_owned(),
                     (Op::Mixed, _) => format!("reading {:.0} % and writing", reads * 100.0),

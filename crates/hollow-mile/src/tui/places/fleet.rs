@@ -254,7 +254,7 @@ fn figure(
         }
         (Some(text), _) => text,
         (None, n) if n < fleet.drives.len() => format!("known of {n} of {} drives", fleet.drives.len()),
-        (None, n) if n >= mile_core::fleet::FEWEST => "too alike to say".to_owned(),
+        (None, n) if n >= mile_core::fleet::FEWEST => "too alike".to_owned(),
         (None, _) => String::new(),
     };
     put(said, if found { ink } else { theme.faint() });
