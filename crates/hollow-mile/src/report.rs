@@ -198,6 +198,9 @@ fn of_run(parts: &mut Vec<Part>, run: &[Source], is_one_of_many: bool) -> Result
         }
         if let Some(repeats) = table(tables::repeats(&source.findings.repeats)) {
             parts.extend([Part::Sub("Repeats".into()), repeats]);
+            parts.extend(
+                tables::grouped(&source.findings.repeats).map(|note| Part::Lines(vec![note.to_owned()])),
+            );
         }
         for sweep in &source.findings.sweeps {
             parts.push(Part::Lines(tables::sweep(sweep).lines().map(str::to_owned).collect()));

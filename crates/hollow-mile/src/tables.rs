@@ -212,7 +212,7 @@ pub(crate) fn repeats(all: &[Repeated]) -> (Vec<&'static str>, Vec<Vec<String>>)
             vec![
                 r.leg.clone(),
                 format!("{}, {}", r.name.figure, r.name.unit),
-                f.n.to_string(),
+                if r.is_grouped() { format!("{} of {}", f.n, r.values) } else { f.n.to_string() },
                 // Where repeats go one way, their mean is the mean of nothing.
                 if r.trend.is_some() { "–".into() } else { number(f.mean) },
                 f.low
@@ -231,6 +231,11 @@ pub(crate) fn repeats(all: &[Repeated]) -> (Vec<&'static str>, Vec<Vec<String>>)
         })
         .collect();
     (heads, cells)
+}
+
+/// What is said below it where not each value counts for itself.
+pub(crate) fn grouped(all: &[Repeated]) -> Option<&'static str> {
+    all.iter().any(Repeated::is_grouped).then_some(mile_core::repeats::GROUPED)
 }
 
 /// A table as lines of text: the first column to the left, the others to the right.

@@ -502,6 +502,9 @@ fn tables(found: &Findings) -> String {
             let _ = writeln!(out, "\n{}", tables::lines(&heads, &cells));
         }
     }
+    if let Some(note) = tables::grouped(&found.repeats) {
+        let _ = writeln!(out, "{note}");
+    }
     for sentence in tables::slower_sides(&found.leg_table) {
         let _ = writeln!(out, "\n{sentence}");
     }

@@ -5,8 +5,9 @@
 
 pub mod welch;
 
+use crate::leg_name::LegName;
 use crate::legs::{FigureName, LegRow, trend};
-use crate::repeats::Figure;
+use crate::repeats::{Figure, GROUPED, Nested};
 use serde::{Deserialize, Serialize};
 use std::collections::{HashMap, HashSet};
 
@@ -211,13 +212,13 @@ pub struct Compared {
 }
 
 /// Values of one figure of one leg on a side, in the order of time.
-type Values = HashMap<(String, FigureName), Vec<f64>>;
+type Values = HashMap<(String, FigureName), Nested>;
 
 /// Holds sides against the first of them. `None` where no figure is on two sides.
 pub fn compare(sides: &[Side], terms: &Terms) -> Option<Comparison> {
     let (first, others) = sides.split_first()?;
     let known: Vec<(Values, Vec<(String, FigureName)>)> = sides.iter().map(|s| values(s, terms)).collect();
-    let (mut figures, mut deviations) = (Vec::new(), Vec::new());
+    let (mut figures, mut deviations, mut grouped) = (Vec::new(), Vec::new(), false);
     for (place, other) in others.iter().enumerate() {
         let design = match (first.is_claims(), other.is_claims()) {
             (true, true) => continue,
@@ -228,7 +229,12 @@ pub fn compare(sides: &[Side], terms: &Terms) -> Option<Comparison> {
         let (a, order) = &known[0];
         let b = &known[place + 1].0;
         for key in order {
-            let Some((a, b)) = a.get(key).zip(b.get(key)) else { continue };
+            let Some((all_a, all_b)) = a.get(key).zip(b.get(key)) else { continue };
+            // A pair is of two runs, whatever was repeated within them.
+            let of =
+                |all: &Nested| if design == Design::Paired { all.of_groups() } else { all.independent() };
+            let (a, b) = (&of(all_a), &of(all_b));
+            grouped |= a.len() < all_a.all().len() || b.len() < all_b.all().len();
             if let Some((figure, of_it)) =
                 compared(key, (0, a), (place + 1, b), (design, first.is_claims()), terms)
             {
@@ -248,6 +254,9 @@ pub fn compare(sides: &[Side], terms: &Terms) -> Option<Comparison> {
             "{} conditions differ between the sides: what the figures show may come from any of them.",
             differs.len()
         ));
+    }
+    if grouped {
+        notes.push(GROUPED.into());
     }
     if sides.iter().any(Side::is_claims) {
         notes.push("A claim is held only against legs that ran under its conditions. It is one value: its side has no repeats and no interval.".into());
@@ -288,18 +297,19 @@ fn values(side: &Side, terms: &Terms) -> (Values, Vec<(String, FigureName)>) {
     for (leg, name, value) in &side.claimed {
         let key = (leg.clone(), name.clone());
         order.push(key.clone());
-        all.insert(key, vec![*value]);
+        all.entry(key).or_default().push(Vec::new(), *value);
     }
-    for row in members.iter().flat_map(|m| &m.rows) {
+    for (run, row) in members.iter().enumerate().flat_map(|(i, m)| m.rows.iter().map(move |r| (i, r))) {
         let leg = row.shared_name();
+        let from = [vec![run as u32], LegName::read(&row.leg).repeats].concat();
         for (name, value) in row.figures(Some(terms.reference_ambient)) {
             let key = (leg.clone(), name);
             all.entry(key.clone())
                 .or_insert_with(|| {
                     order.push(key);
-                    Vec::new()
+                    Nested::default()
                 })
-                .push(value);
+                .push(from.clone(), value);
         }
     }
     (all, order)

@@ -6,7 +6,7 @@ use crate::figures::LegFigures;
 use crate::files::{FileFigures, FileStep};
 use crate::latencies::LegLatencies;
 use crate::leg_name::LegName;
-use crate::repeats::Figure;
+use crate::repeats::{Figure, Nested};
 use crate::sample::Op;
 use crate::stages::LaneTrace;
 use crate::trace::{Trace, TraceLeg};
@@ -322,6 +322,16 @@ pub struct Repeated {
     pub spread_pct: Option<f64>,
     /// Change from one repeat to the next where they go one way, by a test: then their mean is the mean of nothing.
     pub trend: Option<f64>,
+    /// Values that were measured. There are more than `n` where repeats within repeats count as one, by [`Nested`].
+    #[serde(default)]
+    pub values: usize,
+}
+
+impl Repeated {
+    /// Whether not each value counts for itself.
+    pub fn is_grouped(&self) -> bool {
+        self.values > self.figure.n
+    }
 }
 
 /// The figures of legs that were repeated, in the order in which the legs come first.
@@ -346,9 +356,14 @@ pub fn repeated(rows: &[LegRow]) -> Vec<Repeated> {
             }
         }
         for name in names {
-            let values: Vec<f64> =
-                each.iter().filter_map(|f| f.iter().find(|f| f.0 == *name)).map(|f| f.1).collect();
-            let Some(figure) = Figure::of(&values) else { continue };
+            let mut nested = Nested::default();
+            for (row, figures) in rows.iter().zip(&each) {
+                if let Some((_, value)) = figures.iter().find(|f| f.0 == *name) {
+                    nested.push(LegName::read(&row.leg).repeats, *value);
+                }
+            }
+            let (values, independent) = (nested.all(), nested.independent());
+            let Some(figure) = Figure::of(&independent) else { continue };
             let figure = if name.is_amount() { figure.of_amount() } else { figure };
             let range = values.iter().copied().fold(f64::NEG_INFINITY, f64::max)
                 - values.iter().copied().fold(f64::INFINITY, f64::min);
@@ -359,6 +374,7 @@ pub fn repeated(rows: &[LegRow]) -> Vec<Repeated> {
                 figure,
                 spread_pct: spread,
                 trend: trend(&values),
+                values: values.len(),
             });
         }
     }

@@ -7,7 +7,7 @@ use crate::breaks::{Break, Cause};
 use crate::cache::{Cache, cache};
 use crate::leg_name::LegName;
 use crate::plateaus::Stretch;
-use crate::repeats::Figure;
+use crate::repeats::{Figure, Nested};
 use crate::sample::Op;
 use crate::trace::{Trace, TraceLeg};
 use serde::{Deserialize, Serialize};
@@ -214,8 +214,15 @@ fn grouped<K: PartialEq, T>(items: &[T], key: impl Fn(&T) -> Option<K>) -> Vec<(
     groups
 }
 
-fn figure(values: impl Iterator<Item = f64>) -> Option<Figure> {
-    Figure::of(&values.collect::<Vec<_>>()).map(Figure::of_amount)
+/// The rates of pieces, and which repeat each is.
+fn rates(pieces: &[&&Piece<'_>], trace: &Trace) -> impl Iterator<Item = (Vec<u32>, f64)> {
+    pieces.iter().filter_map(|p| Some((p.name.repeats.clone(), p.mb_s(trace)?)))
+}
+
+fn figure(values: impl Iterator<Item = (Vec<u32>, f64)>) -> Option<Figure> {
+    let mut nested = Nested::default();
+    values.for_each(|(from, value)| nested.push(from, value));
+    Figure::of(&nested.independent()).map(Figure::of_amount)
 }
 
 /// Figures against fill level; `None` where no legs name two levels.
@@ -239,12 +246,13 @@ pub(crate) fn fill(trace: &Trace, pieces: &[Piece<'_>]) -> Option<FillFound> {
         .iter()
         .map(|(level, pieces)| {
             // Those of one leg with its repeats: what another leg found is another thing.
-            let caches: Vec<Cache> = pieces
+            let caches: Vec<(Vec<u32>, Cache)> = pieces
                 .iter()
                 .filter(|p| own.as_ref() == Some(&p.name.base))
-                .filter_map(|p| p.cache(trace))
+                .filter_map(|p| Some((p.name.repeats.clone(), p.cache(trace)?)))
                 .collect();
-            let of = |value: fn(&Cache) -> f64| figure(caches.iter().map(value));
+            let of =
+                |value: fn(&Cache) -> f64| figure(caches.iter().map(|(from, c)| (from.clone(), value(c))));
             let bases = grouped(pieces, |p| Some((p.name.base.clone(), p.leg.op)));
             FillLevel {
                 fill_pct: *level as f64 / 1e4,
@@ -254,7 +262,7 @@ pub(crate) fn fill(trace: &Trace, pieces: &[Piece<'_>]) -> Option<FillFound> {
                 figures: bases
                     .into_iter()
                     .filter_map(|((leg, op), repeats)| {
-                        let mb_s = figure(repeats.iter().filter_map(|p| p.mb_s(trace)))?;
+                        let mb_s = figure(rates(&repeats, trace))?;
                         Some(Named { leg, op, mb_s })
                     })
                     .collect(),
@@ -302,7 +310,7 @@ pub(crate) fn ramps(trace: &Trace, pieces: &[Piece<'_>]) -> Option<RampFound> {
         let mut points: Vec<RampPoint> = grouped(&pieces, |p| key(p))
             .into_iter()
             .filter_map(|((block_bytes, depth, workers), repeats)| {
-                let mb_s = figure(repeats.iter().filter_map(|p| p.mb_s(trace)))?;
+                let mb_s = figure(rates(&repeats, trace))?;
                 let iops = block_bytes.map(|b| mb_s.mean * 1e6 / b as f64);
                 Some(RampPoint { block_bytes, depth, workers, mb_s, iops })
             })

@@ -2,7 +2,7 @@
 
 use crate::leg_name::LegName;
 use crate::legs::LegRow;
-use crate::repeats::Figure;
+use crate::repeats::{Figure, Nested};
 use crate::sample::Op;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -150,7 +150,13 @@ fn table(
         cells.entry(at).or_default().push(row);
     }
     let figure = |rows: &[&LegRow], of: fn(&LegRow) -> Option<f64>| {
-        Figure::of(&rows.iter().filter_map(|r| of(r)).collect::<Vec<_>>()).map(Figure::of_amount)
+        let mut nested = Nested::default();
+        for row in rows {
+            if let Some(value) = of(row) {
+                nested.push(LegName::read(&row.leg).repeats, value);
+            }
+        }
+        Figure::of(&nested.independent()).map(Figure::of_amount)
     };
     let mut cells: Vec<SweepCell> = cells
         .into_iter()
