@@ -199,7 +199,7 @@ pub fn plateaus(trace: &Trace, range: Range<usize>, settings: &Settings) -> Cut 
     steps.join_small(&mut parts, describe);
     let raw = Noise::of(&logs);
     let locate = Locate { trace, range: &range, logs: &logs, noise: raw, per_block, coarse };
-    let edges = loop {
+    let mut edges = loop {
         let edges: Vec<Edge> = parts.windows(2).map(|pair| locate.edge(pair, &steps, half)).collect();
         if let Some(brief) = brief(&edges, &range, settings.least(seconds / n as f64) / 2) {
             steps.join_brief(&mut parts, brief, describe);
@@ -218,6 +218,7 @@ pub fn plateaus(trace: &Trace, range: Range<usize>, settings: &Settings) -> Cut 
     let mut cuts: Vec<usize> = edges.iter().map(|e| e.sample).collect();
     cuts.insert(0, range.start);
     cuts.push(range.end);
+    heights_of_short_sides(&mut edges, &cuts, &logs, settings.least(seconds / n as f64));
     let stretches: Vec<Stretch> = cuts
         .windows(2)
         .zip(&parts)
@@ -254,6 +255,20 @@ pub fn plateaus(trace: &Trace, range: Range<usize>, settings: &Settings) -> Cut 
     }
     swings.sort_by_key(|s| s.samples.start);
     Cut { stretches, edges, swings }
+}
+
+/// Gives the sharp edges of a stretch that is shorter than a plateau has to be its median height: a line through it was drawn over what lies behind the edge too,
+/// as the segments from which the edge was located have a least length. `cuts` are the first samples of the stretches, and the end.
+fn heights_of_short_sides(edges: &mut [Edge], cuts: &[usize], logs: &[f64], least: usize) {
+    let first = cuts[0];
+    let height = |from: usize, to: usize| {
+        let mut own = logs[from - first..to - first].to_vec();
+        stats::median(&mut own).filter(|_| to - from < least).map(|y| Rate(y.exp() * 1e6))
+    };
+    for (i, edge) in edges.iter_mut().enumerate().filter(|(_, e)| e.span.0 == e.span.1 && !e.repeats) {
+        edge.from = height(cuts[i], cuts[i + 1]).unwrap_or(edge.from);
+        edge.to = height(cuts[i + 1], cuts[i + 2]).unwrap_or(edge.to);
+    }
 }
 
 /// The noise is that of what does not repeat itself; where hardly anything does not, what is left of it when the patterns are out,

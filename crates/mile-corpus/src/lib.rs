@@ -10,6 +10,7 @@ pub mod fit;
 pub mod live;
 pub mod noise;
 pub mod patterns;
+pub mod planted;
 pub mod report;
 pub mod score;
 pub mod surfaces;
