@@ -7,7 +7,7 @@ use mile_core::{Op, Sample, Trace};
 use mile_course::{parse, plan};
 use mile_drive::Drive;
 use mile_drive::drive::TruthKind;
-use mile_runner::{Message, Terms, execute, run};
+use mile_runner::{Message, RunHead, Terms, execute, run};
 use mile_sim::SimDrive;
 
 /// A drive, and a course that shows something on it.
@@ -42,15 +42,7 @@ const RUNS: [(&str, &str); 6] = [
 pub fn bench_case(seed: u64) -> Option<Case> {
     let (name, course) = RUNS[(seed % RUNS.len() as u64) as usize];
     let mut drive = SimDrive::new(name, seed).ok()?;
-    let plan = plan(&parse(course).ok()?, &run::plan_facts(&drive)).ok()?;
-    let head = run::head(&plan, course, &drive, seed, 0);
-    let (_keep, commands) = unbounded();
-    let mut samples: Vec<Sample> = Vec::new();
-    execute(&plan, head.clone(), &mut drive, Terms::PLAIN, &commands, &mut |message| {
-        if let Message::Sample(sample) = message {
-            samples.push(sample);
-        }
-    });
+    let (samples, head) = ran(&mut drive, course, seed).ok()?;
     let truth = truth(&Trace::of(&samples, &head.first().leg_names()), &drive)?;
     Some(Case {
         pattern: "simulated bench",
@@ -60,6 +52,28 @@ pub fn bench_case(seed: u64) -> Option<Case> {
         context: head.first().context(),
         truth,
     })
+}
+
+/// Runs a course on a drive, and gives what was sampled.
+///
+/// # Errors
+/// Where the course cannot be read, or not be planned for the drive.
+pub(crate) fn ran(
+    drive: &mut dyn Drive,
+    course: &str,
+    seed: u64,
+) -> Result<(Vec<Sample>, RunHead), &'static str> {
+    let parsed = parse(course).map_err(|_| "the course cannot be read")?;
+    let plan = plan(&parsed, &run::plan_facts(drive)).map_err(|_| "the course cannot be planned")?;
+    let head = run::head(&plan, course, drive, seed, 0);
+    let (_keep, commands) = unbounded();
+    let mut samples: Vec<Sample> = Vec::new();
+    execute(&plan, head.clone(), drive, Terms::PLAIN, &commands, &mut |message| {
+        if let Message::Sample(sample) = message {
+            samples.push(sample);
+        }
+    });
+    Ok((samples, head))
 }
 
 /// The breaks that the drive's own account means: what happens at rest is seen when the next leg begins.

@@ -4,13 +4,11 @@
 //! smaller, and it is mounted a little better or worse, as on a bench. Side b differs from side a by what is planted. What the difference of a figure is in
 //! truth is the difference of the means of many runs of either side, which are no part of the comparisons.
 
-use crossbeam_channel::unbounded;
+use crate::bench::ran;
 use mile_core::compare::{Compared, Member, Side, Terms, compare};
 use mile_core::legs::{FigureName, LegRow, leg_rows};
 use mile_core::stages::LaneTrace;
-use mile_core::{Sample, Trace, findings};
-use mile_course::{parse, plan};
-use mile_runner::{Message, Terms as RunTerms, execute, run};
+use mile_core::{Trace, findings};
 use mile_sim::SimDrive;
 use mile_sim::model::Model;
 use rand::SeedableRng;
@@ -58,16 +56,7 @@ fn rows(is: Planted, seed: u64) -> Result<Vec<LegRow>, String> {
         about(5.0 * is.resistance, resistance),
     );
     let mut drive = SimDrive::of("sim:planted", Model::read(&text)?, seed);
-    let course = parse(COURSE).map_err(|e| format!("{e:?}"))?;
-    let plan = plan(&course, &run::plan_facts(&drive)).map_err(|e| e.join("; "))?;
-    let head = run::head(&plan, COURSE, &drive, seed, 0);
-    let (_keep, commands) = unbounded();
-    let mut samples: Vec<Sample> = Vec::new();
-    execute(&plan, head.clone(), &mut drive, RunTerms::PLAIN, &commands, &mut |message| {
-        if let Message::Sample(sample) = message {
-            samples.push(sample);
-        }
-    });
+    let (samples, head) = ran(&mut drive, COURSE, seed)?;
     let (trace, context) = (Trace::of(&samples, &head.first().leg_names()), head.first().context());
     let found = findings(&trace, &context);
     let lane = LaneTrace { name: "", trace: &trace, context: &context, series: &[], number: 0 };

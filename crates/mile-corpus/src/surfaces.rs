@@ -1,15 +1,13 @@
 //! Scans of simulated drives with weak stretches drawn at random, while heat or another program slows a part of a pass down: what the analysis finds
 //! of the stretches, and what it takes for one.
 
-use crossbeam_channel::unbounded;
+use crate::bench::ran;
 use mile_core::findings::Hollow;
-use mile_core::{Nanos, Sample, Trace, findings};
-use mile_course::{parse, plan};
+use mile_core::{Nanos, Trace, findings};
 use mile_drive::Tally;
 use mile_drive::drive::{Drive, DriveError, Facts, Failure, Identity, Narrowed, Readings, Transfer};
 use mile_drive::pending::Pending;
 use mile_drive::pipe::PipeEnd;
-use mile_runner::{Message, Terms, execute, run};
 use mile_sim::{SimDrive, model::Model};
 use rand::{RngExt, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
@@ -129,17 +127,7 @@ pub fn scan(seed: u64, score: &mut SurfaceScore) -> Result<(), String> {
         to: Nanos::from_secs(to_s),
         left: dice.random_range(0.3..0.8),
     };
-    let facts = run::plan_facts(&drive);
-    let parsed = parse(COURSE).map_err(|_| "the course cannot be read")?;
-    let plan = plan(&parsed, &facts).map_err(|_| "the course cannot be planned")?;
-    let head = run::head(&plan, COURSE, &drive, seed, 0);
-    let (_keep, commands) = unbounded();
-    let mut samples: Vec<Sample> = Vec::new();
-    execute(&plan, head.clone(), &mut drive, Terms::PLAIN, &commands, &mut |message| {
-        if let Message::Sample(sample) = message {
-            samples.push(sample);
-        }
-    });
+    let (samples, head) = ran(&mut drive, COURSE, seed)?;
     let head = head.first();
     let found = findings(&Trace::of(&samples, &head.leg_names()), &head.context());
     hold(score, seed, capacity, &weak, &found.hollows);
