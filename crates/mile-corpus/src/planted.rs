@@ -72,8 +72,11 @@ fn side(name: &str, is: Planted, n: u64, seed: u64) -> Result<Side, String> {
     Ok(Side { name: name.into(), members, ..Side::default() })
 }
 
+/// Figures of legs, each with a value.
+type Figures = Vec<((String, FigureName), f64)>;
+
 /// Means of the figures of a side over many runs.
-fn truth(is: Planted, runs: u64, first: u64) -> Result<Vec<((String, FigureName), f64)>, String> {
+fn truth(is: Planted, runs: u64, first: u64) -> Result<Figures, String> {
     let mut all: Vec<((String, FigureName), f64, u64)> = Vec::new();
     for i in 0..runs {
         for row in rows(is, first + i)? {
@@ -112,9 +115,8 @@ pub fn planted(
 ) -> Result<PlantedScore, String> {
     let (a, b) = (truth(NOTHING, runs_for_truth, 1 << 40)?, truth(ALL, runs_for_truth, 1 << 41)?);
     let true_of = |f: &Compared| {
-        let of = |all: &[((String, FigureName), f64)]| {
-            all.iter().find(|((leg, name), _)| *leg == f.leg && *name == f.name).map(|k| k.1)
-        };
+        let of =
+            |all: &Figures| all.iter().find(|((leg, name), _)| *leg == f.leg && *name == f.name).map(|k| k.1);
         of(&b).zip(of(&a)).map(|(b, a)| b - a)
     };
     let mut score = PlantedScore::default();
