@@ -122,6 +122,10 @@ pub(crate) const CANVAS: &[Binding] = &[
     bind("a", &[Char('a')], Action::ShowAll, "all", "show all of the ruler and hide the cursor"),
 ];
 
+/// In each place that shows a run.
+pub(crate) const REPORT: Binding =
+    bind("r", &[Char('r')], Action::Report, "report", "write a report of this run as a PDF");
+
 /// The keys of places with lines that are gone through.
 pub(crate) const ROWS: &[Binding] = &[
     bind("↑ k", &[Up, Char('k')], Action::Up, "", "select the line above"),

@@ -336,7 +336,9 @@ pub(super) fn compare(state: &mut State, jobs: &Jobs) {
 /// Writes a report of the runs that are marked, or of the selected one.
 fn report(state: &mut State, jobs: &Jobs) {
     let mut sides: Vec<Vec<i64>> = state.logbook.sides.iter().filter(|s| !s.is_empty()).cloned().collect();
-    if sides.is_empty() || state.place == LOGBOOK && sides.len() < 2 {
+    // Elsewhere it is of the run that is shown, whatever is marked.
+    let of_sides = state.place == COMPARE || state.place == LOGBOOK && sides.len() == 2;
+    if sides.is_empty() || !of_sides {
         let Some(at_hand) = state.place.view().at_hand(state) else {
             return state.complain("There is no run to report on.");
         };

@@ -3,13 +3,14 @@
 
 use super::super::canvas;
 use super::super::jobs::Jobs;
-use super::super::keys::{self, Binding};
+use super::super::keys::{self, Action, Binding, bind};
 use super::super::state::{FillPlace, FindingsPlace, Shown, State, Wanted};
 use super::super::theme::Theme;
 use super::super::update;
 use super::lines;
-use super::{Place, View};
+use super::{AtHand, Place, View};
 use crate::text::sweeps::{figure_words, fill_rows, percent};
+use crossterm::event::KeyCode::Char;
 use mile_core::ruler::{Ruler, Window, columns};
 use mile_core::sweeps::{FillFound, FillLevel};
 use mile_core::trace::TraceLeg;
@@ -24,6 +25,11 @@ const MARGIN: u16 = 9;
 const TALLEST: u16 = 14;
 
 pub(crate) const PLACE: Place = Place(&Fill);
+
+const KEYS: &[Binding] = &[
+    bind("e", &[Char('e')], Action::Export, "export", "write the figures of the sweep as SVG and PDF"),
+    keys::REPORT,
+];
 
 struct Fill;
 
@@ -45,7 +51,7 @@ impl View for Fill {
     }
 
     fn keys(&self) -> &'static [&'static [Binding]] {
-        &[keys::ROWS]
+        &[KEYS, keys::ROWS]
     }
 
     fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
@@ -54,6 +60,10 @@ impl View for Fill {
 
     fn arrive(&self, state: &mut State, jobs: &Jobs) {
         update::show_something(state, jobs, Wanted::Fill);
+    }
+
+    fn at_hand(&self, state: &State) -> Option<AtHand> {
+        super::FINDINGS.view().at_hand(state)
     }
 
     fn step(&self, state: &mut State, by: isize) {

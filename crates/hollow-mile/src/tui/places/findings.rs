@@ -36,6 +36,7 @@ pub(crate) const PLACE: Place = Place(&Findings);
 
 const KEYS: &[Binding] = &[
     bind("e", &[Char('e')], Action::Export, "export", "write an SVG and a PDF of the run as it is framed"),
+    keys::REPORT,
     bind("p", &[Char('p')], Action::NextPanel, "panel", "turn the panel of figures"),
     bind("pgdn", &[PageDown], Action::PageDown, "more", "go on in the lines below the terrain"),
     bind("pgup", &[PageUp], Action::PageUp, "", "go back in the lines below the terrain"),

@@ -35,6 +35,7 @@ const KEYS: &[Binding] = &[
     bind("+ -", &[Char('+'), Char('=')], Action::ZoomIn, "zoom", "show less of the drive, larger"),
     bind("+ -", &[Char('-')], Action::ZoomOut, "", "show more of the drive"),
     bind("e", &[Char('e')], Action::Export, "export", "write the figures of the run as SVG and PDF"),
+    keys::REPORT,
     bind("a", &[Char('a')], Action::ShowAll, "all", "show all of the drive and hide the cursor"),
 ];
 
