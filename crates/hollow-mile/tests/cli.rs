@@ -648,15 +648,18 @@ fn the_demo_logbook_is_what_the_script_makes() {
         bench.read(out)
     };
     let list = bench.ok(&["logbook", "list", "--logbook", "made.logbook"]);
-    assert_eq!(list.lines().count(), 6, "{list}");
-    for run in ["1", "2", "3", "4", "5", "6"] {
+    assert_eq!(list.lines().count(), 7, "{list}");
+    for run in ["1", "2", "3", "4", "5", "6", "7"] {
         let [a, b] =
             ["made.logbook", "kept.logbook"].map(|book| export(book, run, &format!("{book}-{run}.jsonl")));
         assert!(a == b, "run {run} differs: make demo/demo.logbook.gz anew with scripts/make-demo");
     }
-    for (run, cause) in
-        [("2", "throttled by heat"), ("3", "throttled by heat"), ("4", "write cache exhausted")]
-    {
+    for (run, cause) in [
+        ("2", "throttled by heat"),
+        ("3", "throttled by heat"),
+        ("4", "write cache exhausted"),
+        ("7", "confirmed"),
+    ] {
         assert!(bench.ok(&["findings", run, "--logbook", "made.logbook"]).contains(cause));
     }
 }
