@@ -248,6 +248,8 @@ pub(crate) fn fill_rows(found: &FillFound, with_interval: bool) -> Vec<FillRow> 
         let of = |l: &FillLevel| l.figures.iter().find(|f| f.leg == named.leg).map(|f| f.mb_s);
         rows.push(row(format!("{}, MB/s", named.leg), &named.leg, 1.0, &of));
     }
+    // A drive without a write cache has no rows about one.
+    rows.retain(|row| row.cells.iter().any(|(text, _)| text != "–"));
     rows
 }
 
@@ -305,5 +307,29 @@ mod tests {
         assert!(narrow[0].contains("p99") && narrow[2].starts_with("0.1 %, front"), "{narrow:#?}");
         let wide = spans(&found, 120);
         assert!(wide[0].contains("each second") && wide[3].contains("92.6"), "{wide:#?}");
+    }
+
+    /// Three rows of dashes stood above what was measured of a stick.
+    #[test]
+    fn what_is_known_at_no_level_has_no_row() {
+        let figure = |mean: f64| Figure { n: 1, mean, sd: None, low: None, high: None };
+        let level = |fill_pct: f64, cache: Option<f64>| FillLevel {
+            fill_pct,
+            cache_bytes: cache.map(figure),
+            before_mb_s: None,
+            after_mb_s: None,
+            figures: vec![mile_core::sweeps::Named {
+                leg: "write".into(),
+                op: mile_core::Op::Write,
+                mb_s: figure(43.0),
+            }],
+        };
+        let names = |levels: Vec<FillLevel>| -> Vec<String> {
+            let found = FillFound { levels, worse_from: Vec::new() };
+            fill_rows(&found, false).into_iter().map(|r| r.name).collect()
+        };
+        assert_eq!(names(vec![level(3.0, None), level(83.0, None)]), ["write, MB/s"]);
+        let some = names(vec![level(3.0, Some(6e9)), level(83.0, None)]);
+        assert_eq!(some, ["write cache, GB", "write, MB/s"]);
     }
 }

@@ -88,8 +88,11 @@ fn full() -> (State, [(Place, Shown); 2]) {
     state.fleet = fleet();
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("demo.logbook");
-    std::io::copy(&mut flate2::read::GzDecoder::new(super::DEMO), &mut std::fs::File::create(&path).unwrap())
-        .unwrap();
+    let demo = |out: &mut dyn std::io::Write| -> Result<(), mile_bench::Failure> {
+        std::io::copy(&mut flate2::read::GzDecoder::new(super::DEMO), out)?;
+        Ok(())
+    };
+    mile_files::write_whole(&path, mile_files::Replace::Nothing, demo).unwrap();
     let of = |wanted| {
         let run = Logbook::reading(&path, |book| newest(book, wanted)).unwrap().unwrap();
         load(&path, run, 0, &|_| {}).unwrap()
