@@ -234,7 +234,7 @@ pub fn compare(sides: &[Side], terms: &Terms) -> Option<Comparison> {
             let of =
                 |all: &Nested| if design == Design::Paired { all.of_groups() } else { all.independent() };
             let (a, b) = (&of(all_a), &of(all_b));
-            grouped |= a.len() < all_a.all().len() || b.len() < all_b.all().len();
+            grouped |= a.len() < all_a.count() || b.len() < all_b.count();
             if let Some((figure, of_it)) =
                 compared(key, (0, a), (place + 1, b), (design, first.is_claims()), terms)
             {

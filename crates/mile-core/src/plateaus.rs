@@ -262,8 +262,9 @@ pub fn plateaus(trace: &Trace, range: Range<usize>, settings: &Settings) -> Cut 
 fn heights_of_short_sides(edges: &mut [Edge], cuts: &[usize], logs: &[f64], least: usize) {
     let first = cuts[0];
     let height = |from: usize, to: usize| {
-        let mut own = logs[from - first..to - first].to_vec();
-        stats::median(&mut own).filter(|_| to - from < least).map(|y| Rate(y.exp() * 1e6))
+        let is_short = to - from < least;
+        let mut own = if is_short { logs[from - first..to - first].to_vec() } else { Vec::new() };
+        stats::median(&mut own).map(|y| Rate(y.exp() * 1e6))
     };
     for (i, edge) in edges.iter_mut().enumerate().filter(|(_, e)| e.span.0 == e.span.1 && !e.repeats) {
         edge.from = height(cuts[i], cuts[i + 1]).unwrap_or(edge.from);

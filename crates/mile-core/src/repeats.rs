@@ -4,12 +4,13 @@
 use crate::stats::mean_sd;
 use serde::{Deserialize, Serialize};
 use statrs::distribution::{ContinuousCDF, FisherSnedecor, StudentsT};
+use std::collections::HashMap;
 
 /// Least repeats from which anything is said beyond the mean.
 pub const ENOUGH: usize = 3;
 
-/// Chance at which groups of repeats are taken to differ, by the F test of a one-way analysis of variance. That they do not is assumed only where nothing
-/// speaks for it (T. A. Bancroft, "Analysis and inference for incompletely specified models", Biometrics 20, 1964: 0.25 for a test before another one).
+/// Chance at which groups of repeats are taken to differ, by the F test of a one-way analysis of variance. That they are alike is assumed only where
+/// nothing speaks against it (T. A. Bancroft, "Analysis and inference for incompletely specified models", Biometrics 20, 1964: 0.25 for a test before another one).
 const GROUPS_DIFFER: f64 = 0.25;
 
 /// What is said where some values do not count for themselves.
@@ -27,6 +28,11 @@ impl Nested {
     /// Adds a value.
     pub fn push(&mut self, from: Vec<u32>, value: f64) {
         self.0.push((from, value));
+    }
+
+    /// How many values there are.
+    pub fn count(&self) -> usize {
+        self.0.len()
     }
 
     /// All values.
@@ -56,9 +62,11 @@ impl Nested {
 /// Values that begin alike in so many places, in the order in which each group comes first.
 fn groups(values: &[(Vec<u32>, f64)], depth: usize) -> Vec<(&[u32], Vec<f64>)> {
     let mut all: Vec<(&[u32], Vec<f64>)> = Vec::new();
+    let mut places: HashMap<&[u32], usize> = HashMap::new();
     for (from, value) in values {
         let own = &from[..depth.min(from.len())];
-        match all.iter_mut().find(|g| g.0 == own) {
+        let place = *places.entry(own).or_insert(all.len());
+        match all.get_mut(place) {
             Some(group) => group.1.push(*value),
             None => all.push((own, vec![*value])),
         }

@@ -94,7 +94,11 @@ impl Jobs {
     }
 
     /// Has work done in a thread of its own. Where none can be had, the work is not done, and the terminal goes on.
-    fn spawn(&self, work: impl FnOnce() -> Done + Send + 'static) -> std::io::Result<()> {
+    fn spawn(&self, work: impl FnOnce() -> Done + Send + 'static) {
+        let _ = self.try_spawn(work);
+    }
+
+    fn try_spawn(&self, work: impl FnOnce() -> Done + Send + 'static) -> std::io::Result<()> {
         let done = self.done.clone();
         let work = move || drop(done.send(work()));
         std::thread::Builder::new().name("job".into()).spawn(work).map(drop)
@@ -103,7 +107,7 @@ impl Jobs {
     /// The same for work that the user waits for.
     fn task(&self, of: Awaited, work: impl FnOnce(&Task) -> Done + Send + 'static) -> Waiting {
         let (task, waiting) = tasks::begin(of, &self.done);
-        if let Err(e) = self.spawn(move || Done::Task(task.id, Box::new(work(&task)))) {
+        if let Err(e) = self.try_spawn(move || Done::Task(task.id, Box::new(work(&task)))) {
             let why = Done::Exported(Err(format!("The system gives no thread for it: {e}")));
             let _ = self.done.send(Done::Task(waiting.id, Box::new(why)));
         }
@@ -113,7 +117,7 @@ impl Jobs {
     /// Reads the list of runs.
     pub(crate) fn list(&self, path: &Path) {
         let path = path.to_owned();
-        let _ = self.spawn(move || Done::Listed(listed(&path)));
+        self.spawn(move || Done::Listed(listed(&path)));
     }
 
     /// Reads the list of an archive again and again, as other benches add to it.
@@ -165,7 +169,7 @@ impl Jobs {
     /// Follows a run of another bench.
     pub(crate) fn watch_run(&self, path: &Path, run: i64) {
         let path = path.to_owned();
-        let _ = self.spawn(move || {
+        self.spawn(move || {
             let watched = mile_bench::lab::watch(&path, run).map(Box::new);
             Done::Watched(watched.map_err(|f| f.message().to_owned()))
         });
@@ -203,7 +207,7 @@ impl Jobs {
     /// Reads a drive's health, and what the last run on it changed.
     pub(crate) fn health(&self, logbook: &Path, drive: &str, after: Duration) {
         let (path, drive) = (logbook.to_owned(), drive.to_owned());
-        let _ = self.spawn(move || {
+        self.spawn(move || {
             std::thread::sleep(after);
             let shown = bench::card(&drive).map(|card| {
                 let story = DriveKey::of(&card.identity)
@@ -218,7 +222,7 @@ impl Jobs {
     /// Looks at what changed in the health of drives since the look before, as far as looks were kept.
     pub(crate) fn news(&self, logbook: &Path, cards: &[Card]) {
         let (path, cards) = (logbook.to_owned(), cards.to_vec());
-        let _ = self.spawn(move || {
+        self.spawn(move || {
             let of = |card: &Card| {
                 let key = DriveKey::of(&card.identity)?;
                 let story = history::story(&key, Some(card), &path, &Ask::default()).ok()?;
@@ -231,7 +235,7 @@ impl Jobs {
     /// Keeps what a drive told.
     pub(crate) fn keep_health(&self, logbook: &Path, card: &Card) {
         let (path, card) = (logbook.to_owned(), card.clone());
-        let _ = self.spawn(move || {
+        self.spawn(move || {
             let kept = crate::commands::watch::keep(&card, &path);
             Done::Kept(kept.map_err(|f| f.message().to_owned()).and_then(|k| k))
         });
@@ -239,7 +243,7 @@ impl Jobs {
 
     /// Reads a course and says what it comes to.
     pub(crate) fn check(&self, question: Question) {
-        let _ = self.spawn(move || {
+        self.spawn(move || {
             let (checked, background) = check(&question);
             Done::Checked(Box::new(checked), background)
         });
@@ -248,7 +252,7 @@ impl Jobs {
     /// Begins or ends a self-test.
     pub(crate) fn self_test(&self, drive: &str, request: TestRequest) {
         let drive = drive.to_owned();
-        let _ = self.spawn(move || {
+        self.spawn(move || {
             let roots = Roots::system();
             let found = bench::find(&roots, &drive).map_err(|f| f.message().to_owned());
             let asked = |f| request_test(&f, request).map_err(|e| format!("Self-tests: {e}"));
@@ -264,13 +268,13 @@ impl Jobs {
             let is_newest = || newest.load(Ordering::Relaxed) == form.asked;
             Done::Ahead(form.asked, order.and_then(|o| ahead(&form, o, &logbook, is_newest)))
         };
-        let _ = self.spawn(work);
+        self.spawn(work);
     }
 
     /// Looks for how a drive was set up for its last run.
     pub(crate) fn last_setup(&self, logbook: &Path, drive: &Identity) {
         let (logbook, drive) = (logbook.to_owned(), drive.clone());
-        let _ = self.spawn(move || {
+        self.spawn(move || {
             let last = Logbook::reading(&logbook, |book| last_setup(book, &drive));
             Done::Setup(drive.name.clone(), last.ok().flatten())
         });
@@ -279,7 +283,7 @@ impl Jobs {
     /// Starts a run in a process of its own.
     pub(crate) fn start(&self, logbook: &Path, question: u64, order: Order) {
         let logbook = logbook.to_owned();
-        let _ = self.spawn(move || {
+        self.spawn(move || {
             Done::Started(question, started(order, &logbook).map_err(|f| f.message().to_owned()))
         });
     }
@@ -295,13 +299,13 @@ impl Jobs {
             let started = order.and_then(|order| started(order, &logbook));
             Done::Started(0, started.map_err(|f| f.message().to_owned()))
         };
-        let _ = self.spawn(work);
+        self.spawn(work);
     }
 
     /// Keeps a note with a run.
     pub(crate) fn note(&self, logbook: &Path, run: i64, lane: usize, event: mile_runner::Event) {
         let path = logbook.to_owned();
-        let _ = self.spawn(move || {
+        self.spawn(move || {
             let kept = change_run(&path, run, &|_| {}, |book, local| Ok(book.note(local, lane, &event)?));
             Done::Noted(kept.map_err(|e| format!("The note was not kept: {}", e.message())))
         });
@@ -319,7 +323,7 @@ impl Jobs {
     /// Looks at a run that is underway again, after a time.
     pub(crate) fn load_again(&self, path: &Path, (run, lane): (i64, usize), after: Duration) {
         let path = path.to_owned();
-        let _ = self.spawn(move || {
+        self.spawn(move || {
             std::thread::sleep(after);
             Done::Loaded(load(&path, run, lane, &|_| {}).map(Box::new))
         });
@@ -328,7 +332,7 @@ impl Jobs {
     /// Looks for the newest run of a kind.
     pub(crate) fn newest(&self, path: &Path, wanted: Wanted) {
         let path = path.to_owned();
-        let _ = self.spawn(move || {
+        self.spawn(move || {
             Done::Newest(
                 wanted,
                 match Logbook::reading(&path, |book| newest(book, wanted)) {
@@ -355,7 +359,7 @@ impl Jobs {
             change_run(&path, run, &|_| {}, |book, local| Ok(book.restore(local)?))?;
             Ok((run, format!("Run {run} is on the list again.")))
         };
-        let _ = self.spawn(move || Done::Removed(work().map_err(|e| e.message().to_owned())));
+        self.spawn(move || Done::Removed(work().map_err(|e| e.message().to_owned())));
     }
 
     /// Compares runs.
