@@ -40,6 +40,7 @@ pub mod repeats;
 pub mod ruler;
 pub mod run_id;
 pub mod sample;
+pub mod scene;
 pub mod segment;
 pub mod span;
 pub mod stages;

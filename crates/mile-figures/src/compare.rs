@@ -3,7 +3,7 @@
 
 use crate::FigureError;
 use crate::ink::{Area, FAINT, INK, RIDGE, SLATE, failed, font};
-use crate::run::{LEFT, WIDTH, axes, chart, draw_title};
+use crate::panel::{LEFT, WIDTH, axes, chart, draw_title};
 use mile_core::ruler::{Ruler, Window};
 use mile_core::units::number;
 use plotters::element::{DashedPathElement, PathElement, Text};
@@ -129,7 +129,7 @@ fn lines_of(
     is_last: bool,
 ) -> Result<(), FigureError> {
     let mut chart = chart(area, window, low, high, if is_last { 34 } else { 8 })?;
-    axes(area, &chart, leg.ruler, window, (low, high), unit, is_last)?;
+    axes(area, &chart, (leg.ruler, window), (low, high), unit, is_last)?;
     let base = area.get_base_pixel();
     draw_breaks(area, &mut chart, leg, (low, high), unit == "MB/s")?;
     let mut names: Vec<(f64, String, RGBColor)> = Vec::new();
@@ -153,7 +153,7 @@ fn lines_of(
 }
 
 fn draw_line(
-    chart: &mut crate::run::Chart<'_, '_>,
+    chart: &mut crate::panel::Chart<'_, '_>,
     line: Vec<(f64, f64)>,
     side: usize,
 ) -> Result<(), FigureError> {
@@ -169,7 +169,7 @@ fn draw_line(
 /// The breaks of each side as lines in its colour, with its letter and their numbers where there is room.
 fn draw_breaks(
     area: &Area<'_>,
-    chart: &mut crate::run::Chart<'_, '_>,
+    chart: &mut crate::panel::Chart<'_, '_>,
     leg: &LegWalks,
     (low, high): (f64, f64),
     named: bool,
@@ -220,7 +220,7 @@ fn draw_difference(
     let scale = first.rate.iter().map(|p| p.1).fold(0.0, f64::max) * 0.01;
     let most = most.max(scale).max(1e-9) * 1.1;
     let mut chart = chart(area, window, -most, most, if is_last { 34 } else { 8 })?;
-    axes(area, &chart, leg.ruler, window, (-most, most), "MB/s", is_last)?;
+    axes(area, &chart, (leg.ruler, window), (-most, most), "MB/s", is_last)?;
     let zero =
         PathElement::new([(window.from, 0.0), (window.to, 0.0)], ShapeStyle::from(&FAINT).stroke_width(1));
     chart.draw_series([zero]).map_err(failed)?;

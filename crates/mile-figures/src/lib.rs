@@ -7,6 +7,7 @@ mod ink;
 mod labels;
 mod lanes;
 #[cfg(feature = "pdf")]
+mod panel;
 mod pdf;
 #[cfg(feature = "pdf")]
 pub mod report;

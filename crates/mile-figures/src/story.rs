@@ -2,7 +2,7 @@
 
 use crate::FigureError;
 use crate::ink::{FAINT, GRID, INK, RIDGE, ROSE, SLATE, failed, font};
-use crate::run::{LEFT, WIDTH, draw_title};
+use crate::panel::{LEFT, WIDTH, draw_title};
 use plotters::element::{PathElement, Rectangle, Text};
 use plotters::prelude::{IntoDrawingArea, RGBColor, SVGBackend, ShapeStyle, WHITE};
 use plotters::style::Color;

@@ -1,9 +1,9 @@
 //! The figure of a surface: rate against address for each pass, the baseline, and the hollows as bands with their numbers.
 
 use crate::ink::{Area, FAINT, GRID, INK, RIDGE, SLATE, failed, font};
-use crate::run::WIDTH;
+use crate::panel::WIDTH;
 use crate::sweep::step_of;
-use crate::{FigureError, run};
+use crate::{FigureError, panel};
 use mile_core::findings::Findings;
 use mile_core::sample::Op;
 use mile_core::surface::Surface;
@@ -37,7 +37,7 @@ pub fn draw_surface(title: &str, lines: &[String], found: &Findings) -> Result<O
         let root = SVGBackend::with_string(&mut svg, size).into_drawing_area();
         root.fill(&WHITE).map_err(failed)?;
         let (top, rest) = root.split_vertically(head);
-        run::draw_title(&top, title, lines)?;
+        panel::draw_title(&top, title, lines)?;
         let (chart, below) = rest.split_vertically(HIGH);
         draw_chart(&chart, surface, found)?;
         for (i, (text, color)) in told.iter().enumerate() {

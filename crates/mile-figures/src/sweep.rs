@@ -2,8 +2,8 @@
 
 use crate::ink::{Area, FAINT, GRID, INK, RIDGE, SLATE, failed, font};
 use crate::labels::{Labels, width};
-use crate::run::WIDTH;
-use crate::{FigureError, run};
+use crate::panel::WIDTH;
+use crate::{FigureError, panel};
 use mile_core::findings::Findings;
 use mile_core::repeats::Figure;
 use mile_core::sample::Op;
@@ -103,7 +103,7 @@ fn draw_panels(title: &str, lines: &[String], panels: &[Panel]) -> Result<Option
         let root = SVGBackend::with_string(&mut svg, size).into_drawing_area();
         root.fill(&WHITE).map_err(failed)?;
         let (top, mut rest) = root.split_vertically(head);
-        run::draw_title(&top, title, lines)?;
+        panel::draw_title(&top, title, lines)?;
         for panel in panels {
             let (area, below) = rest.split_vertically(PANEL);
             draw_panel(&area, panel)?;

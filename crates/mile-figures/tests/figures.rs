@@ -64,7 +64,7 @@ fn a_figure_says_title_situation_breaks_plateaus_and_limits_as_text() {
         "bare, 24 °C ambient",
         "write cache exhausted",
         "100.0 GB after 50.0 s",
-        "warns from 75 °C",
+        "warn 75 °C",
         "GB moved",
         "MB/s",
         "1,000 ± 0 MB/s",
@@ -94,7 +94,7 @@ fn the_break_stands_at_its_place_on_the_ruler() {
 
 #[test]
 fn without_temperature_there_is_no_strip_and_without_samples_no_figure() {
-    assert!(!drawn(false).contains("warns from"));
+    assert!(!drawn(false).contains("warn 75"));
     let none = Trace::new();
     assert!(matches!(
         figure(&none, &findings(&none, &context()), Ruler::Bytes, None),
@@ -129,8 +129,7 @@ fn the_text_of_a_pdf_is_text_and_its_font_is_in_it() {
     match Command::new("pdftotext").arg(&path).arg("-").env("FONTCONFIG_FILE", "/nonexistent").output() {
         Ok(out) => {
             let text = String::from_utf8_lossy(&out.stdout).into_owned();
-            for words in
-                ["long soak on Merrow K2", "write cache exhausted", "warns from 75 °C", "1,000 ± 0 MB/s"]
+            for words in ["long soak on Merrow K2", "write cache exhausted", "warn 75 °C", "1,000 ± 0 MB/s"]
             {
                 assert!(text.contains(words), "{words} is not in:\n{text}");
             }

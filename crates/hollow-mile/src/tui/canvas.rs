@@ -7,14 +7,14 @@ mod marks;
 mod strips;
 mod terrain;
 
-pub(crate) use lanes::{LaneScene, draw_lanes};
+pub(crate) use lanes::{LaneSight, draw_lanes};
 pub(crate) use terrain::{fill, miniature};
 
 use super::theme::Theme;
 use crate::tui::put::Put;
-use mile_core::findings::{Break, Cause, Context, HeatCurve};
-use mile_core::heat::HeatFit;
-use mile_core::ruler::{Column, Ruler, Wanted, Window, columns_with, ticks};
+use mile_core::findings::{Break, Cause};
+use mile_core::ruler::{Column, Ruler, Window, ticks};
+use mile_core::scene::{Grain, Reading, Scene, Subject, ceiling};
 use mile_core::trace::Trace;
 use mile_core::units::Nanos;
 use ratatui::buffer::Buffer;
@@ -43,8 +43,8 @@ pub(crate) struct Framing {
 
 /// Draws the terrain of a stretch without a margin, as high as `high` MB/s.
 pub(crate) fn lane(buffer: &mut Buffer, area: Rect, theme: Theme, data: Vec<Option<Column>>, high: f64) {
-    let mut picture = Picture { buffer, area, data, theme };
-    terrain::lane(&mut picture, area.y, area.height, high);
+    let mut picture = Picture { buffer, area, theme };
+    terrain::lane(&mut picture, area.y, area.height, &data, high);
 }
 
 /// Draws rates along an area as terrain, as high as the highest of them.
@@ -85,7 +85,7 @@ pub(crate) fn banks(
         return;
     }
     let rows = (area.height - 1) / 2;
-    let high = terrain::ceiling(high);
+    let high = ceiling(high);
     let halves: Vec<[u32; 2]> = (0..plot.width)
         .map(|x| {
             let edge = |x: u16| window.from + width * f64::from(x) / f64::from(plot.width);
@@ -100,7 +100,7 @@ pub(crate) fn banks(
             })
         })
         .collect();
-    let mut picture = Picture { buffer, area: plot, data: Vec::new(), theme };
+    let mut picture = Picture { buffer, area: plot, theme };
     let label = mile_core::units::thousands(&format!("{high:.0}"));
     let faint = theme.faint();
     picture.label(plot.y, &label, faint);
@@ -126,24 +126,18 @@ pub(crate) fn banks(
 
 /// What there is to draw.
 #[derive(Clone, Copy)]
-pub(crate) struct Scene<'a> {
-    pub(crate) trace: &'a Trace,
-    pub(crate) breaks: &'a [Break],
-    pub(crate) context: &'a Context,
+pub(crate) struct Sight<'a> {
+    pub(crate) subject: Subject<'a>,
     /// Where the road is planned to end, in bytes: it is drawn ahead of a live run.
     pub(crate) planned: Option<f64>,
     /// The break that is selected.
     pub(crate) selected: Option<usize>,
-    /// The curve that was fitted to the heat-up.
-    pub(crate) heat: Option<&'a HeatCurve>,
-    /// Where the temperature of a live run leads, once that is known.
-    pub(crate) settles: Option<HeatFit>,
 }
 
-impl Scene<'_> {
+impl Sight<'_> {
     /// The whole of the ruler.
     fn whole(&self, ruler: Ruler) -> Window {
-        let end = ruler.end(self.trace);
+        let end = ruler.end(self.subject.trace);
         let planned = if ruler == Ruler::Bytes { self.planned.unwrap_or(0.0) } else { 0.0 };
         Window { from: 0.0, to: end.max(planned).max(1.0) }
     }
@@ -161,9 +155,10 @@ impl Framing {
     }
 
     /// The ruler that shows something, and the part of it that is shown.
-    pub(crate) fn resolve(&self, scene: &Scene<'_>) -> (Ruler, Window) {
-        let ruler = if scene.planned.is_some() { self.ruler } else { self.ruler.fitting(scene.trace) };
-        (ruler, self.window.unwrap_or_else(|| scene.whole(ruler)))
+    pub(crate) fn resolve(&self, sight: &Sight<'_>) -> (Ruler, Window) {
+        let ruler =
+            if sight.planned.is_some() { self.ruler } else { self.ruler.fitting(sight.subject.trace) };
+        (ruler, self.window.unwrap_or_else(|| sight.whole(ruler)))
     }
 
     /// The part that is shown, where it is not all.
@@ -180,17 +175,18 @@ impl Framing {
     }
 
     /// Moves the cursor by cells; it appears at the middle. The picture follows it beyond its edges.
-    pub(crate) fn step(&mut self, scene: &Scene<'_>, cells: f64) {
-        let (_, window) = self.resolve(scene);
+    pub(crate) fn step(&mut self, sight: &Sight<'_>, cells: f64) {
+        let (_, window) = self.resolve(sight);
         let cell = (window.to - window.from) / f64::from(self.width.max(1));
-        let whole = scene.whole(self.ruler);
-        let from = self
-            .cursor
-            .unwrap_or(f64::midpoint(window.from, window.to.min(self.ruler.end(scene.trace).max(1.0))));
+        let whole = sight.whole(self.ruler);
+        let from = self.cursor.unwrap_or(f64::midpoint(
+            window.from,
+            window.to.min(self.ruler.end(sight.subject.trace).max(1.0)),
+        ));
         // On the middle of a cell, so that it does not jump between two.
         let at = ((from - window.from) / cell).floor() + 0.5 + cells;
         let to = (window.from + at * cell)
-            .clamp(whole.from, self.ruler.end(scene.trace).clamp(1.0, whole.to) - cell * 0.01);
+            .clamp(whole.from, self.ruler.end(sight.subject.trace).clamp(1.0, whole.to) - cell * 0.01);
         self.cursor = Some(to);
         if let Some(window) = &mut self.window {
             let shift = (to - window.to).max(0.0) + (to - window.from).min(0.0);
@@ -200,24 +196,24 @@ impl Framing {
     }
 
     /// Puts the cursor at a cell of the last picture's row.
-    pub(crate) fn point(&mut self, scene: &Scene<'_>, area: Rect, column: u16) {
+    pub(crate) fn point(&mut self, sight: &Sight<'_>, area: Rect, column: u16) {
         let inside = column.checked_sub(area.x + MARGIN).filter(|c| *c < self.width);
         if let Some(cell) = inside {
-            let (_, window) = self.resolve(scene);
+            let (_, window) = self.resolve(sight);
             let at =
                 window.from + (window.to - window.from) * (f64::from(cell) + 0.5) / f64::from(self.width);
-            self.cursor = Some(at.min(self.ruler.end(scene.trace)));
+            self.cursor = Some(at.min(self.ruler.end(sight.subject.trace)));
         }
     }
 
     /// Shows the stretch between two columns of the screen, of a picture in an area.
-    pub(crate) fn show(&mut self, scene: &Scene<'_>, area: Rect, columns: [u16; 2]) {
-        let (ruler, window) = self.resolve(scene);
+    pub(crate) fn show(&mut self, sight: &Sight<'_>, area: Rect, columns: [u16; 2]) {
+        let (ruler, window) = self.resolve(sight);
         let at = |column: u16| {
             let cell = f64::from(column.saturating_sub(area.x + MARGIN).min(self.width));
             window.from + (window.to - window.from) * cell / f64::from(self.width.max(1))
         };
-        let whole = scene.whole(ruler);
+        let whole = sight.whole(ruler);
         let (from, to) = (at(columns[0]), at(columns[1] + 1));
         let width = (to - from).max(least(ruler)).min(whole.to - whole.from);
         let from = from.clamp(whole.from, whole.to - width);
@@ -226,9 +222,9 @@ impl Framing {
     }
 
     /// Shows less or more of the ruler, around the cursor or the middle. Showing all of it again follows a live run.
-    pub(crate) fn zoom(&mut self, scene: &Scene<'_>, factor: f64) {
-        let (ruler, window) = self.resolve(scene);
-        let whole = scene.whole(ruler);
+    pub(crate) fn zoom(&mut self, sight: &Sight<'_>, factor: f64) {
+        let (ruler, window) = self.resolve(sight);
+        let whole = sight.whole(ruler);
         let centre = self.cursor.unwrap_or(f64::midpoint(window.from, window.to));
         let width = (window.to - window.from) * factor;
         if width >= whole.to {
@@ -242,9 +238,9 @@ impl Framing {
     }
 
     /// Puts the cursor at a break, and brings it into view.
-    pub(crate) fn show_break(&mut self, scene: &Scene<'_>, b: &Break) {
-        let (ruler, _) = self.resolve(scene);
-        let at = ruler.place(scene.trace, b.at_bytes, b.at_s);
+    pub(crate) fn show_break(&mut self, sight: &Sight<'_>, b: &Break) {
+        let (ruler, _) = self.resolve(sight);
+        let at = ruler.place(sight.subject.trace, b.at_bytes, b.at_s);
         self.cursor = Some(at);
         if let Some(window) = &mut self.window
             && !(window.from..window.to).contains(&at)
@@ -321,8 +317,22 @@ pub(crate) struct Picture<'a> {
     buffer: &'a mut Buffer,
     /// Without the margin.
     area: Rect,
-    data: Vec<Option<Column>>,
     theme: Theme,
+}
+
+/// The cells that a window is shown in.
+#[derive(Clone, Copy)]
+struct Cells {
+    window: Window,
+    width: u16,
+}
+
+impl Cells {
+    /// The cell of a place on the ruler, where it is shown.
+    fn of(self, at: f64) -> Option<u16> {
+        let share = (at - self.window.from) / (self.window.to - self.window.from);
+        (0.0..1.0).contains(&share).then(|| (share * f64::from(self.width)) as u16)
+    }
 }
 
 impl Picture<'_> {
@@ -340,88 +350,67 @@ impl Picture<'_> {
 }
 
 /// Draws the canvas. Changes nothing but the width that the framing remembers.
-pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, framing: &mut Framing, scene: &Scene<'_>) {
+pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, framing: &mut Framing, sight: &Sight<'_>) {
     if area.width < MARGIN + 8 || area.height < 4 {
         return;
     }
     let names = if area.width >= WITH_NAMES { NAMES } else { 0 };
     let plot = Rect { x: area.x + MARGIN, width: area.width - MARGIN - names, ..area };
     framing.width = plot.width;
-    let (ruler, window) = framing.resolve(scene);
+    let (ruler, window) = framing.resolve(sight);
     let width = usize::from(plot.width);
-    let data = columns_with(scene.trace, ruler, window, width, Wanted::Rate);
-    let fine = columns_with(scene.trace, ruler, window, width * dots::ACROSS, Wanted::Strips);
-    let has_temp = !scene.trace.temp.is_blank();
-    let has_latency = !scene.trace.p50.is_blank();
-    let share = Shares::of(area.height, has_temp, has_latency);
-    let mut picture = Picture { buffer, area: plot, data, theme };
-    let highest = terrain::highest(&picture.data);
-    let ground = terrain::draw(&mut picture, plot.y, share.ground, highest);
-    let cell = |at: f64| {
-        let share = (at - window.from) / (window.to - window.from);
-        (0.0..1.0).contains(&share).then(|| (share * f64::from(plot.width)) as u16)
-    };
+    let scene =
+        Scene::of(&sight.subject, ruler, window, Grain { ground: width, curve: width * dots::ACROSS });
+    let of = |reading| scene.strips.iter().find(|s| s.reading == reading);
+    let (temp, latency) = (of(Reading::Temperature), of(Reading::Latency));
+    let share = Shares::of(area.height, temp.is_some(), latency.is_some());
+    let cells = Cells { window, width: plot.width };
+    let mut picture = Picture { buffer, area: plot, theme };
+    let ground = terrain::draw(&mut picture, plot.y, share.ground, &scene.ground, scene.top);
+    terrain::plateaus(&mut picture, &ground, &scene, cells);
     let mut y = plot.y + share.ground;
-    if share.legs > 0 && ruler != Ruler::Address {
-        legs::draw(&mut picture, y, scene, ruler, cell);
+    if share.legs > 0 {
+        legs::draw(&mut picture, y, &scene.legs, cells);
     }
     y += share.legs;
     draw_ruler(&mut picture, y, ruler, window);
     let below = y + 1;
     let bottom = below + share.temp + share.latency;
-    let at = framing.cursor.filter(|c| cell(*c).is_some()).map(|c| ruler.sample(scene.trace, c));
-    let mut strips = vec![(Reading::Rate, ground, end_of_ground(&picture, &ground))];
-    if share.temp > 0 {
-        let fit = fitted(scene, ruler, window, width * dots::ACROSS);
-        let heat =
-            strips::Heat { context: scene.context, fit: &fit, settles: scene.settles.map(|f| f.settles) };
-        let mut labels = Vec::new();
-        let drawn = strips::temperature(&mut picture, below, share.temp, &fine, &heat, &mut labels);
-        strips.extend(drawn.map(|scale| (Reading::Temperature, scale, labels)));
+    let trace = sight.subject.trace;
+    let at = framing.cursor.filter(|c| cells.of(*c).is_some()).map(|c| ruler.sample(trace, c));
+    let mut strips = vec![(Told::Rate, ground, end_of_ground(&scene.ground, &ground, theme))];
+    for (told, strip, top, rows) in [
+        (Told::Temperature, temp, below, share.temp),
+        (Told::Latency, latency, below + share.temp, share.latency),
+    ] {
+        if let Some(strip) = strip.filter(|_| rows > 0) {
+            let mut labels = Vec::new();
+            let scale = strips::draw(&mut picture, top, rows, strip, &mut labels);
+            strips.push((told, scale, labels));
+        }
     }
-    if share.latency > 0 {
-        let mut labels = Vec::new();
-        let drawn = strips::latency(&mut picture, below + share.temp, share.latency, &fine, &mut labels);
-        strips.extend(drawn.map(|scale| (Reading::Latency, scale, labels)));
-    }
-    let places = scene.breaks.iter().enumerate();
-    let places = places.filter_map(|(i, b)| Some((i, cell(ruler.place(scene.trace, b.at_bytes, b.at_s))?)));
-    marks::draw(&mut picture, plot.y..bottom, places.collect(), scene.selected);
-    let x = framing.cursor.and_then(cell);
+    let places = scene.marks.iter().filter_map(|m| Some((m.index, cells.of(m.at)?))).collect();
+    marks::draw(&mut picture, plot.y..bottom, places, sight.selected);
+    let x = framing.cursor.and_then(|c| cells.of(c));
     if let Some(x) = x {
         draw_cursor(&mut picture, x, plot.y..bottom);
     }
-    let end = picture.data.iter().rposition(Option::is_some).map_or(0, |x| x as u16 + 1);
-    for (reading, scale, labels) in strips {
+    let end = scene.ground.iter().rposition(Option::is_some).map_or(0, |x| x as u16 + 1);
+    for (told, scale, labels) in strips {
         place_labels(&mut picture, &scale, labels, names, end);
         if let Some((x, i)) = x.zip(at) {
-            reading.draw(&mut picture, &scale, x, scene.trace, i);
+            told.draw(&mut picture, &scale, x, trace, i);
         }
     }
 }
 
 /// The rate at the right end of the terrain.
-fn end_of_ground(picture: &Picture<'_>, scale: &dots::Scale) -> Vec<Label> {
-    let last = picture.data.iter().flatten().next_back();
+fn end_of_ground(ground: &[Option<Column>], scale: &dots::Scale, theme: Theme) -> Vec<Label> {
+    let last = ground.iter().flatten().next_back();
     let Some((op, rate)) = last.and_then(|c| Some((c.op, c.rate?.mean))) else { return Vec::new() };
-    let colour = if op == mile_core::Op::Read { picture.theme.read } else { picture.theme.write };
+    let colour = if op == mile_core::Op::Read { theme.read } else { theme.write };
     let text = format!("{} MB/s", mile_core::units::number(rate));
     vec![Label { y: scale.row(rate), text, style: Style::new().fg(colour), rank: strips::CURVE }]
-}
-
-/// The fit at the middle of each of so many columns, where it was fitted.
-fn fitted(scene: &Scene<'_>, ruler: Ruler, window: Window, count: usize) -> Vec<Option<f64>> {
-    let Some(heat) = scene.heat.filter(|_| ruler != Ruler::Address) else { return Vec::new() };
-    let value = |x: usize| {
-        let at = window.from + (window.to - window.from) * (x as f64 + 0.5) / count as f64;
-        let seconds = match ruler {
-            Ruler::Time => Nanos(at as u64).secs(),
-            Ruler::Bytes | Ruler::Address => scene.trace.end(ruler.sample(scene.trace, at)).secs(),
-        };
-        let inside = (heat.start_s..=heat.end_s).contains(&seconds) && at <= ruler.end(scene.trace);
-        inside.then(|| heat.at(seconds))
-    };
-    (0..count).map(value).collect()
 }
 
 /// Writes the labels of a strip right of the picture, each in its row or the nearest that is free; those of curves right behind the last cell of the
@@ -454,15 +443,15 @@ fn place_labels(
     }
 }
 
-/// What a strip shows of a sample.
+/// What is told of a sample beside the cursor.
 #[derive(Clone, Copy)]
-enum Reading {
+enum Told {
     Rate,
     Temperature,
     Latency,
 }
 
-impl Reading {
+impl Told {
     /// Writes the value of a sample beside the cursor, over its curve.
     fn draw(self, picture: &mut Picture<'_>, scale: &dots::Scale, x: u16, trace: &Trace, sample: usize) {
         let sample = sample.min(trace.len().saturating_sub(1));

@@ -15,7 +15,7 @@ mod readings;
 mod surface;
 mod underway;
 
-use super::canvas::{Framing, Scene, glyph};
+use super::canvas::{Framing, Sight, glyph};
 use super::jobs::Jobs;
 use super::keys::{Action, Binding};
 use super::state::State;
@@ -150,7 +150,7 @@ pub(crate) trait View: Sync {
     }
 
     /// Does something with the framing of its canvas.
-    fn with_framing(&self, _state: &mut State, _change: &mut dyn FnMut(&mut Framing, &Scene<'_>)) {}
+    fn with_framing(&self, _state: &mut State, _change: &mut dyn FnMut(&mut Framing, &Sight<'_>)) {}
 
     /// Turns a ruler that is not that of a canvas; gives whether it has one.
     fn turn_ruler(&self, _state: &mut State) -> bool {

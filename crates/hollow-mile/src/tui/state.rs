@@ -4,7 +4,7 @@ mod archive;
 mod bench;
 mod form;
 
-use super::canvas::{Framing, Scene};
+use super::canvas::{Framing, Sight};
 use super::check::Background;
 use super::keys::Action;
 use super::places::Place;
@@ -19,7 +19,9 @@ use mile_bench::outlook::Outlook;
 use mile_core::channel::{Channel, Series};
 use mile_core::copies::CopyFound;
 use mile_core::findings::{BadPlace, Hollow};
+use mile_core::heat::HeatFit;
 use mile_core::ruler::Ruler;
+use mile_core::scene::Subject;
 use mile_core::surface::Surface;
 use mile_core::{Bytes, Celsius, Context, Findings, LiveFindings, Trace};
 use mile_runner::remote::{Client, Frame};
@@ -292,22 +294,21 @@ impl Live {
     }
 
     /// What there is to draw of a lane.
-    pub(crate) fn scene_of(&self, lane: usize) -> Scene<'_> {
+    pub(crate) fn sight_of(&self, lane: usize) -> Sight<'_> {
         let of = &self.lanes[lane.min(self.lanes.len() - 1)];
         let planned = !self.is_over() && of.planned > 0 && self.lanes.len() == 1;
-        Scene {
-            trace: of.findings.trace(),
-            breaks: of.findings.breaks(),
-            context: &of.context,
+        Sight {
+            subject: Subject {
+                leads_to: of.findings.settling().filter(HeatFit::is_known),
+                ..Subject::with_breaks(of.findings.trace(), of.findings.breaks(), &of.context)
+            },
             planned: planned.then_some(of.planned as f64),
             selected: self.selected.filter(|_| lane == self.at),
-            heat: None,
-            settles: of.findings.settling().filter(mile_core::heat::HeatFit::is_known),
         }
     }
 
-    pub(crate) fn scene(&self) -> Scene<'_> {
-        self.scene_of(self.at)
+    pub(crate) fn sight(&self) -> Sight<'_> {
+        self.sight_of(self.at)
     }
 }
 
@@ -335,15 +336,11 @@ pub(crate) struct Early {
 
 impl Early {
     /// What there is to draw of it: no breaks yet.
-    pub(crate) fn scene(&self) -> Scene<'_> {
-        Scene {
-            trace: &self.trace,
-            breaks: &[],
-            context: &self.context,
+    pub(crate) fn sight(&self) -> Sight<'_> {
+        Sight {
+            subject: Subject::with_breaks(&self.trace, &[], &self.context),
             planned: None,
             selected: None,
-            heat: None,
-            settles: None,
         }
     }
 }
@@ -418,17 +415,10 @@ impl Panel {
 }
 
 impl FindingsPlace {
-    pub(crate) fn scene(&self) -> Option<Scene<'_>> {
+    pub(crate) fn sight(&self) -> Option<Sight<'_>> {
         let shown = self.shown.as_ref()?;
-        Some(Scene {
-            trace: &shown.trace,
-            breaks: &shown.findings.breaks,
-            context: &shown.context,
-            planned: None,
-            selected: self.selected,
-            heat: shown.findings.thermal.as_ref().and_then(|t| t.curve.as_ref()),
-            settles: None,
-        })
+        let subject = Subject::of(&shown.trace, &shown.findings, &shown.context);
+        Some(Sight { subject, planned: None, selected: self.selected })
     }
 }
 

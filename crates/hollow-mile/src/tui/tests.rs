@@ -590,7 +590,7 @@ fn a_stretch_is_dragged_over_and_shown_the_wheel_zooms_where_it_is_and_lines_are
     state.place = FINDINGS;
     screen(&mut state, 159, 46);
     let area = state.canvas_area;
-    let window = |state: &State| state.findings.framing.resolve(&state.findings.scene().unwrap()).1;
+    let window = |state: &State| state.findings.framing.resolve(&state.findings.sight().unwrap()).1;
     let (whole, plot) = (window(&state), area.x + 7);
     // From the tenth cell of the picture to the twentieth, which are a tenth of some 98.
     mouse(&mut state, plot + 10, area.y + 4);

@@ -177,6 +177,15 @@ impl Theme {
         if op == mile_core::Op::Read { self.read } else { self.write }
     }
 
+    /// Text on the ground of terrain, which has this colour there: dark on what is bright.
+    pub(crate) fn on_ground(self, op: mile_core::Op, colour: Color) -> Style {
+        if self.is_plain() {
+            return Style::new().add_modifier(Modifier::REVERSED);
+        }
+        let is_dark = op == mile_core::Op::Read && (self.kind == Kind::Light || self.depth == Depth::Sixteen);
+        Style::new().fg(if is_dark { Color::White } else { Color::Black }).bg(colour)
+    }
+
     pub(crate) fn faint(self) -> Style {
         let style = Style::new().fg(self.faint);
         if self.is_plain() { style.add_modifier(Modifier::DIM) } else { style }

@@ -216,7 +216,7 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         Action::ShowAll => state.place.view().with_framing(state, &mut |f, _| f.reset()),
         Action::TurnRuler => {
             if !state.place.view().turn_ruler(state) {
-                state.place.view().with_framing(state, &mut |f, s| f.turn(s.trace));
+                state.place.view().with_framing(state, &mut |f, s| f.turn(s.subject.trace));
             }
         }
         Action::NextBreak => step_break(state, 1),
@@ -355,9 +355,9 @@ fn come_to(state: &mut State, jobs: &Jobs, place: Place) {
 
 fn step_break(state: &mut State, by: isize) {
     state.place.view().step_break(state, by);
-    state.place.view().with_framing(state, &mut |framing, scene| {
-        if let Some(b) = scene.selected.and_then(|i| scene.breaks.get(i)) {
-            framing.show_break(scene, b);
+    state.place.view().with_framing(state, &mut |framing, sight| {
+        if let Some(b) = sight.selected.and_then(|i| sight.subject.breaks.get(i)) {
+            framing.show_break(sight, b);
         }
     });
 }
@@ -467,7 +467,7 @@ pub(super) fn note_break(state: &mut State, jobs: &Jobs, said: String) {
         .findings
         .framing
         .cursor
-        .zip(state.findings.scene().map(|s| state.findings.framing.resolve(&s).0));
+        .zip(state.findings.sight().map(|s| state.findings.framing.resolve(&s).0));
     let Some(shown) = &mut state.findings.shown else { return };
     let of_break = selected.and_then(|i| Some((i, shown.findings.breaks.get(i)?)));
     let (at, bytes, text) = match (of_break, cursor) {

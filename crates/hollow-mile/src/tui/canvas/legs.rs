@@ -1,13 +1,12 @@
 //! The lane of legs that stands on the ruler: the name of each, and what it does.
 
-use super::{Picture, Scene};
+use super::{Cells, Picture};
 use mile_core::Op;
 use mile_core::leg_name::LegName;
-use mile_core::ruler::Ruler;
-use mile_core::trace::TraceLeg;
+use mile_core::scene::LegSpan;
 
 /// What is written for a leg, the longest way first.
-fn texts(leg: &TraceLeg) -> [String; 4] {
+fn texts(leg: &LegSpan) -> [String; 4] {
     let name = LegName::read(&leg.name);
     let short = match name.repeats.last() {
         Some(n) => format!("{} {n}", name.base),
@@ -20,29 +19,11 @@ fn texts(leg: &TraceLeg) -> [String; 4] {
     [format!("{}{does}", leg.name), format!("{short}{does}"), short, name.base]
 }
 
-/// Writes the names of the legs into a row, each where it begins; `cell` gives the cell of a position on the ruler.
-pub(super) fn draw(
-    picture: &mut Picture<'_>,
-    y: u16,
-    scene: &Scene<'_>,
-    ruler: Ruler,
-    cell: impl Fn(f64) -> Option<u16>,
-) {
-    let trace = scene.trace;
-    let spans = trace.legs();
-    let mut all: Vec<(u16, &TraceLeg)> = Vec::new();
-    for (i, leg) in spans.iter().enumerate() {
-        if i > 0 && spans[i - 1].name == leg.name {
-            continue;
-        }
-        let place = cell(ruler.at(trace, leg.samples.start));
-        // The first that is seen may have begun before what is shown.
-        let next = spans[i + 1..].iter().find(|n| n.name != leg.name);
-        let begins_later = |n: &TraceLeg| cell(ruler.at(trace, n.samples.start)) != Some(0);
-        let Some(from) = place.or_else(|| (all.is_empty() && next.is_none_or(begins_later)).then_some(0))
-        else {
-            continue;
-        };
+/// Writes the names of the legs into a row, each where it begins.
+pub(super) fn draw(picture: &mut Picture<'_>, y: u16, legs: &[LegSpan], cells: Cells) {
+    let mut all: Vec<(u16, &LegSpan)> = Vec::new();
+    for leg in legs {
+        let Some(from) = cells.of(leg.from) else { continue };
         // A leg that takes less than a cell gives way to the next.
         match all.last_mut() {
             Some(last) if last.0 == from => *last = (from, leg),

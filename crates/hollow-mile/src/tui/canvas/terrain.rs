@@ -3,53 +3,71 @@
 //! Each column is ground up to its mean rate. Where the rate fell below that within the column, the ground above the lowest
 //! rate is darker; where it rose above, a haze reaches up to the highest.
 
-use super::Picture;
 use super::dots::Scale;
+use super::{Cells, Picture};
 use crate::tui::theme::Theme;
 use mile_core::Op;
 use mile_core::pyramid::Extent;
 use mile_core::ruler::Column;
+use mile_core::scene::{Scene, levels};
 use ratatui::style::{Modifier, Style};
 
 /// Blocks that fill a cell from its bottom by eighths.
 const EIGHTHS: [char; 9] = [' ', '▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
 
-/// A round number at or above `value`.
-pub(super) fn ceiling(value: f64) -> f64 {
-    let power = 10_f64.powf(value.max(1e-3).log10().floor());
-    [1.0, 1.2, 1.5, 2.0, 2.5, 3.0, 4.0, 5.0, 6.0, 8.0, 10.0]
-        .into_iter()
-        .map(|m| m * power)
-        .find(|r| *r >= value)
-        .unwrap_or(value)
-}
-
-/// The highest rate of columns, MB/s.
-pub(super) fn highest(data: &[Option<Column>]) -> f64 {
-    data.iter().flatten().filter_map(|c| c.rate).map(|r| r.max).fold(0.0, f64::max)
-}
-
-/// Draws the terrain, as high as a round number above `highest`, and gives its scale.
-pub(super) fn draw(picture: &mut Picture<'_>, top: u16, height: u16, highest: f64) -> Scale {
+/// Draws the terrain on a scale up to `high`, and gives that scale.
+pub(super) fn draw(
+    picture: &mut Picture<'_>,
+    top: u16,
+    height: u16,
+    ground: &[Option<Column>],
+    high: f64,
+) -> Scale {
     // The row at the top is kept for the numbers of the breaks.
     let rows = height.saturating_sub(1);
-    let high = ceiling(highest);
-    if highest > 0.0 {
+    if high > 0.0 {
         labels(picture, top + 1, rows, high);
     } else {
         // Nothing has been moved: there is no scale yet.
         picture.label(top, "MB/s", picture.theme.faint());
         picture.label(top + rows, "0", picture.theme.faint());
     }
-    lane(picture, top + 1, rows, high);
-    Scale { low: 0.0, high, top: top + 1, rows }
+    lane(picture, top + 1, rows, ground, high);
+    Scale { low: 0.0, high: high.max(1e-3), top: top + 1, rows }
 }
 
 /// The profile alone.
-pub(super) fn lane(picture: &mut Picture<'_>, top: u16, rows: u16, high: f64) {
-    for x in 0..picture.data.len() {
-        let Some((op, rate)) = picture.data[x].as_ref().and_then(|c| Some((c.op, c.rate?))) else { continue };
+pub(super) fn lane(picture: &mut Picture<'_>, top: u16, rows: u16, ground: &[Option<Column>], high: f64) {
+    for (x, known) in ground.iter().enumerate() {
+        let Some((op, rate)) = known.as_ref().and_then(|c| Some((c.op, c.rate?))) else { continue };
         column(picture, x as u16, top, rows, high, op, rate);
+    }
+}
+
+/// Writes the rate of each plateau into the ground under its line, where it is wide and high enough for that.
+pub(super) fn plateaus(picture: &mut Picture<'_>, scale: &Scale, scene: &Scene, cells: Cells) {
+    let theme = picture.theme;
+    for line in &scene.plateaus {
+        let edge = |at: f64| {
+            (at - cells.window.from) / (cells.window.to - cells.window.from) * f64::from(cells.width)
+        };
+        let (from, to) = (edge(line.from.0).ceil() as u16, edge(line.to.0) as u16);
+        let room = usize::from(to.saturating_sub(from));
+        // Below the lowest of its tops, so that it stands on the ground along all of its length.
+        let y = scale.row(line.from.1.min(line.to.1)) + 1;
+        if y + 1 >= scale.top + scale.rows {
+            continue;
+        }
+        let Some(text) = line.labels().into_iter().find(|t| t.chars().count() + 2 <= room) else { continue };
+        let place = |i: usize| (picture.area.x + from + 1 + i as u16, y);
+        let ground = |i: usize| picture.buffer.cell(place(i)).filter(|c| c.symbol() == "█").map(|c| c.fg);
+        let Some(colours) = (0..text.chars().count()).map(ground).collect::<Option<Vec<_>>>() else {
+            continue;
+        };
+        let op = scene.ground[usize::from(from)].as_ref().map_or(Op::Write, |c| c.op);
+        for (i, (c, colour)) in text.chars().zip(colours).enumerate() {
+            picture.set(from + 1 + i as u16, y, c, theme.on_ground(op, colour));
+        }
     }
 }
 
@@ -61,16 +79,11 @@ fn labels(picture: &mut Picture<'_>, top: u16, rows: u16, high: f64) {
     }
     // Round values, each at the top of the row that reaches up to it.
     let count = f64::from((rows / 3).clamp(1, 6));
-    let power = 10_f64.powf((high / count).log10().floor());
-    let step = [1.0, 2.0, 5.0, 10.0]
-        .into_iter()
-        .map(|m| m * power)
-        .find(|s| *s >= high / count * 0.999)
-        .unwrap_or(high);
-    let mut values: Vec<f64> = (1..=(high / step + 1e-9) as u32).map(|i| step * f64::from(i)).collect();
+    let mut values: Vec<f64> = levels(0.0, high, count).split_off(1);
     if values.is_empty() {
         values.push(high);
     }
+    let step = values[0];
     for value in values {
         let filled = (value / high * f64::from(rows)).round().max(1.0) as u16;
         let text = if step >= 1.0 {

@@ -1,5 +1,5 @@
 use super::*;
-use mile_core::{Bytes, Celsius, Latency, Nanos, Sample};
+use mile_core::{Bytes, Celsius, Context, Latency, Nanos, Sample};
 use ratatui::style::Color;
 
 fn trace() -> Trace {
@@ -38,16 +38,9 @@ fn picture(width: u16, height: u16, framing: &mut Framing, trace: &Trace) -> Buf
     let mut buffer = Buffer::empty(area);
     let found = mile_core::findings(trace, &Context::default());
     let context = Context { warn: Some(Celsius(75.0)), ..Context::default() };
-    let scene = Scene {
-        trace,
-        breaks: &found.breaks,
-        context: &context,
-        planned: None,
-        selected: None,
-        heat: None,
-        settles: None,
-    };
-    draw(&mut buffer, area, Theme::detect(Default::default()), framing, &scene);
+    let subject = Subject::with_breaks(trace, &found.breaks, &context);
+    let sight = Sight { subject, planned: None, selected: None };
+    draw(&mut buffer, area, Theme::detect(Default::default()), framing, &sight);
     buffer
 }
 
@@ -87,31 +80,24 @@ fn any_size_and_an_empty_trace_are_drawn_without_a_panic() {
 fn the_cursor_stays_at_its_sample_when_the_ruler_turns_and_is_kept_in_view() {
     let trace = trace();
     let context = Context::default();
-    let scene = Scene {
-        trace: &trace,
-        breaks: &[],
-        context: &context,
-        planned: None,
-        selected: None,
-        heat: None,
-        settles: None,
-    };
+    let subject = Subject::with_breaks(&trace, &[], &context);
+    let sight = Sight { subject, planned: None, selected: None };
     let mut framing = Framing::default();
     picture(107, 20, &mut framing, &trace);
-    framing.step(&scene, 10.0);
+    framing.step(&sight, 10.0);
     let sample = framing.ruler.sample(&trace, framing.cursor.unwrap());
     framing.turn(&trace);
     assert_eq!(framing.ruler, Ruler::Time);
     assert_eq!(framing.ruler.sample(&trace, framing.cursor.unwrap()), sample);
-    framing.zoom(&scene, 0.1);
+    framing.zoom(&sight, 0.1);
     for _ in 0..400 {
-        framing.step(&scene, 1.0);
-        let (_, window) = framing.resolve(&scene);
+        framing.step(&sight, 1.0);
+        let (_, window) = framing.resolve(&sight);
         let at = framing.cursor.unwrap();
         assert!((window.from..=window.to).contains(&at), "{at} {window:?}");
     }
     assert!(framing.cursor.unwrap() <= Ruler::Time.end(&trace));
-    framing.zoom(&scene, 100.0);
+    framing.zoom(&sight, 100.0);
     assert!(framing.window().is_none());
 }
 
@@ -119,19 +105,12 @@ fn the_cursor_stays_at_its_sample_when_the_ruler_turns_and_is_kept_in_view() {
 fn zooming_keeps_what_is_under_the_cursor_in_its_place() {
     let trace = trace();
     let context = Context::default();
-    let scene = Scene {
-        trace: &trace,
-        breaks: &[],
-        context: &context,
-        planned: None,
-        selected: None,
-        heat: None,
-        settles: None,
-    };
+    let subject = Subject::with_breaks(&trace, &[], &context);
+    let sight = Sight { subject, planned: None, selected: None };
     let mut framing = Framing { ruler: Ruler::Time, cursor: Some(30e9), ..Framing::default() };
     for _ in 0..6 {
-        framing.zoom(&scene, 0.5);
-        let (_, w) = framing.resolve(&scene);
+        framing.zoom(&sight, 0.5);
+        let (_, w) = framing.resolve(&sight);
         let share = (30e9 - w.from) / (w.to - w.from);
         assert!((share - 0.3).abs() < 1e-6, "{share}");
     }

@@ -2,7 +2,7 @@
 //! what to run next.
 
 use super::super::canvas;
-use super::super::canvas::{Framing, Scene};
+use super::super::canvas::{Framing, Sight};
 use super::super::draw::wrap;
 use super::super::jobs::Jobs;
 use super::super::keys::{self, Action, Binding, bind};
@@ -119,10 +119,10 @@ impl View for Findings {
         action != Action::NextLane || several
     }
 
-    fn with_framing(&self, state: &mut State, change: &mut dyn FnMut(&mut Framing, &Scene<'_>)) {
+    fn with_framing(&self, state: &mut State, change: &mut dyn FnMut(&mut Framing, &Sight<'_>)) {
         let mut framing = state.findings.framing;
-        if let Some(scene) = state.findings.scene() {
-            change(&mut framing, &scene);
+        if let Some(sight) = state.findings.sight() {
+            change(&mut framing, &sight);
         }
         state.findings.framing = framing;
     }
@@ -176,10 +176,10 @@ fn findings(buffer: &mut Buffer, area: Rect, theme: Theme, place: &mut FindingsP
     let mut framing = place.framing;
     if let Some(early) = place.early.as_ref().filter(|e| place.loading == Some(e.run)) {
         let mut framing = Framing::on(framing.ruler);
-        canvas::draw(buffer, area, theme, &mut framing, &early.scene());
+        canvas::draw(buffer, area, theme, &mut framing, &early.sight());
         return Default::default();
     }
-    let Some(scene) = place.scene() else {
+    let Some(sight) = place.sight() else {
         let hint = "7 goes to the logbook; enter there opens the selected run.";
         buffer.put(area.x, area.y + 1, hint, usize::from(area.width), theme.faint());
         return Default::default();
@@ -190,7 +190,7 @@ fn findings(buffer: &mut Buffer, area: Rect, theme: Theme, place: &mut FindingsP
     // What is to be read first, so that the terrain has all the rows that it leaves.
     let mut all = Vec::new();
     if !wide {
-        all.push((readings::line(&framing, &scene, false), theme.faint()));
+        all.push((readings::line(&framing, &sight, false), theme.faint()));
     }
     // On a narrow screen the panel takes the place of the evidence.
     if wide || place.panel == Panel::Plateaus {
@@ -206,10 +206,10 @@ fn findings(buffer: &mut Buffer, area: Rect, theme: Theme, place: &mut FindingsP
     let above = area.height - below - 1;
     let beside = if wide { readings::WIDTH + 1 } else { 0 };
     let canvas_area = Rect { width: area.width - beside, height: above, ..area };
-    canvas::draw(buffer, canvas_area, theme, &mut framing, &scene);
+    canvas::draw(buffer, canvas_area, theme, &mut framing, &sight);
     if wide {
         let column = Rect { x: canvas_area.right() + 1, width: readings::WIDTH, ..canvas_area };
-        readings::draw(buffer, column, theme, &framing, &scene, false);
+        readings::draw(buffer, column, theme, &framing, &sight, false);
     }
     let foot = Rect { y: area.bottom() - below, height: below, ..area };
     let height = usize::from(foot.height);

@@ -1,6 +1,6 @@
 //! The column of readings beside a canvas: at the cursor, or of the newest sample.
 
-use super::super::canvas::{Framing, Scene};
+use super::super::canvas::{Framing, Sight};
 use super::super::theme::Theme;
 use crate::tui::put::Put;
 use mile_core::live::recent_spread;
@@ -23,12 +23,12 @@ pub(super) fn spread(e: Extent) -> String {
 /// Name and value, one a line.
 fn readings(
     framing: &Framing,
-    scene: &Scene<'_>,
+    sight: &Sight<'_>,
     live: bool,
 ) -> Option<(String, Vec<(&'static str, String)>)> {
-    let trace = scene.trace;
+    let trace = sight.subject.trace;
     let last = trace.len().checked_sub(1)?;
-    let (ruler, _) = framing.resolve(scene);
+    let (ruler, _) = framing.resolve(sight);
     let at = framing.cursor.map(|c| ruler.sample(trace, c).min(last));
     let i = at.unwrap_or(last);
     let title = match at {
@@ -43,17 +43,18 @@ fn readings(
     let rate = trace.rate.get(i).map_or("at rest".to_owned(), |r| format!("{} MB/s", number(r)));
     all.push(("rate", rate));
     if at.is_none() && live && trace.rate.get(i).is_some() {
-        let since = scene.breaks.last().map_or(0, |b| trace.index_at_time(Nanos::from_secs(b.at_s)) + 1);
+        let since =
+            sight.subject.breaks.last().map_or(0, |b| trace.index_at_time(Nanos::from_secs(b.at_s)) + 1);
         if let Some((mean, sd)) = recent_spread(trace, since.min(last)) {
             all.push(("plateau", format!("{} ± {} MB/s", number(mean.mb_s()), number(sd))));
-            all.push(("  since", Bytes(scene.breaks.last().map_or(0, |b| b.at_bytes)).to_string()));
+            all.push(("  since", Bytes(sight.subject.breaks.last().map_or(0, |b| b.at_bytes)).to_string()));
         }
     }
     all.push(("temperature", trace.temp_at(i, 8).map_or("no reading".to_owned(), |t| t.to_string())));
     if let Some(all_of_it) = trace.temp.extent(0, trace.len()).filter(|_| at.is_none()) {
         all.push(("  range", spread(all_of_it)));
     }
-    if let Some(fit) = scene.settles.filter(|_| at.is_none()) {
+    if let Some(fit) = sight.subject.leads_to.filter(|_| at.is_none()) {
         all.push(("  settles at", format!("{:.1} °C ({:.1} to {:.1})", fit.settles, fit.low, fit.high)));
     }
     let us = |v: f64| Nanos((v * 1e3) as u64).to_string();
@@ -88,10 +89,10 @@ pub(crate) fn draw(
     area: Rect,
     theme: Theme,
     framing: &Framing,
-    scene: &Scene<'_>,
+    sight: &Sight<'_>,
     live: bool,
 ) {
-    let Some((title, all)) = readings(framing, scene, live) else { return };
+    let Some((title, all)) = readings(framing, sight, live) else { return };
     (area.y..area.bottom()).for_each(|y| {
         buffer.set_string(area.x, y, "╎", theme.faint());
     });
@@ -108,8 +109,8 @@ pub(crate) fn draw(
 }
 
 /// The most important readings in one line, where there is no room for the column.
-pub(crate) fn line(framing: &Framing, scene: &Scene<'_>, live: bool) -> String {
-    let Some((title, all)) = readings(framing, scene, live) else { return String::new() };
+pub(crate) fn line(framing: &Framing, sight: &Sight<'_>, live: bool) -> String {
+    let Some((title, all)) = readings(framing, sight, live) else { return String::new() };
     let wanted = ["moved", "after", "rate", "temperature", "latency p50"];
     let parts: Vec<String> = all
         .iter()

@@ -1,7 +1,7 @@
 //! The run as it goes on: terrain and strips, readings, what just happened.
 
-use super::super::canvas::{self, LaneScene};
-use super::super::canvas::{Framing, Scene};
+use super::super::canvas::{self, LaneSight};
+use super::super::canvas::{Framing, Sight};
 use super::super::jobs::Jobs;
 use super::super::keys::{self, Action, Binding, bind};
 use super::super::state::Live;
@@ -92,10 +92,10 @@ impl View for Underway {
         action != Action::NextLane || several
     }
 
-    fn with_framing(&self, state: &mut State, change: &mut dyn FnMut(&mut Framing, &Scene<'_>)) {
+    fn with_framing(&self, state: &mut State, change: &mut dyn FnMut(&mut Framing, &Sight<'_>)) {
         if let Some(live) = &mut state.live {
             let mut framing = live.framing;
-            change(&mut framing, &live.scene());
+            change(&mut framing, &live.sight());
             live.framing = framing;
         }
     }
@@ -133,17 +133,17 @@ fn underway(buffer: &mut Buffer, area: Rect, theme: Theme, live: Option<&mut Liv
     let side = if wide { readings::WIDTH + 1 } else { 0 };
     let mut framing = live.framing;
     let going = !live.is_over();
-    let scene = live.scene();
+    let sight = live.sight();
     let mut all: Vec<(String, Style)> = Vec::new();
     if !wide {
-        all.push((readings::line(&framing, &scene, going), theme.faint()));
+        all.push((readings::line(&framing, &sight, going), theme.faint()));
     }
-    for (i, b) in scene.breaks.iter().enumerate() {
+    for (i, b) in sight.subject.breaks.iter().enumerate() {
         let style = if live.selected == Some(i) { theme.selection() } else { Style::new().fg(theme.ink) };
         let evidence = b.reason().map_or(String::new(), |text| format!("   {text}"));
         all.push((format!("{}{evidence}", break_line(i, b, area.width)), style));
     }
-    if scene.breaks.is_empty() && going {
+    if sight.subject.breaks.is_empty() && going {
         let on = if several { format!(" on {}", live.head.lane(live.at).name) } else { String::new() };
         all.push((format!("No break in the rate{on} so far."), theme.faint()));
     }
@@ -168,20 +168,20 @@ fn underway(buffer: &mut Buffer, area: Rect, theme: Theme, live: Option<&mut Liv
     let above = area.height - below - 1;
     let canvas_area = Rect { width: area.width - side, height: above, ..area };
     if stacked {
-        let of_lane = |i: usize| LaneScene {
+        let of_lane = |i: usize| LaneSight {
             name: &live.head.lane(i).name,
             head: (what(live.head.lane(i)), now(live, i)),
-            scene: live.scene_of(i),
+            sight: live.sight_of(i),
         };
-        let lanes: Vec<LaneScene<'_>> = (0..live.lanes().len()).map(of_lane).collect();
+        let lanes: Vec<LaneSight<'_>> = (0..live.lanes().len()).map(of_lane).collect();
         canvas::draw_lanes(buffer, canvas_area, theme, &mut framing, (&lanes, live.at), &live.series);
     }
     if !stacked {
-        canvas::draw(buffer, canvas_area, theme, &mut framing, &scene);
+        canvas::draw(buffer, canvas_area, theme, &mut framing, &sight);
     }
     if wide {
         let column = Rect { x: canvas_area.right() + 1, width: readings::WIDTH, ..canvas_area };
-        readings::draw(buffer, column, theme, &framing, &scene, going);
+        readings::draw(buffer, column, theme, &framing, &sight, going);
     }
     lines(buffer, Rect { y: area.bottom() - below, height: below, ..area }, theme, &all);
     live.framing = framing;

@@ -28,7 +28,7 @@ pub(super) fn mouse(state: &mut State, jobs: &Jobs, event: MouseEvent) {
             if let Some(drag) = &mut state.drag {
                 drag.to = event.column.clamp(area.x, area.right().saturating_sub(1));
                 let to = drag.to;
-                state.place.view().with_framing(state, &mut |framing, scene| framing.point(scene, area, to));
+                state.place.view().with_framing(state, &mut |framing, sight| framing.point(sight, area, to));
             }
         }
         MouseEventKind::Up(MouseButton::Left) => {
@@ -38,7 +38,7 @@ pub(super) fn mouse(state: &mut State, jobs: &Jobs, event: MouseEvent) {
                 state
                     .place
                     .view()
-                    .with_framing(state, &mut |framing, scene| framing.show(scene, area, stretch));
+                    .with_framing(state, &mut |framing, sight| framing.show(sight, area, stretch));
             }
         }
         _ => {}
@@ -48,10 +48,10 @@ pub(super) fn mouse(state: &mut State, jobs: &Jobs, event: MouseEvent) {
 /// Shows more or less of the ruler around where the mouse is.
 fn wheel(state: &mut State, column: u16, factor: f64) {
     let area = state.canvas_area;
-    state.place.view().with_framing(state, &mut |framing, scene| {
+    state.place.view().with_framing(state, &mut |framing, sight| {
         let before = framing.cursor;
-        framing.point(scene, area, column);
-        framing.zoom(scene, factor);
+        framing.point(sight, area, column);
+        framing.zoom(sight, factor);
         framing.cursor = before;
     });
 }
@@ -69,7 +69,7 @@ fn press(state: &mut State, jobs: &Jobs, event: MouseEvent, on_canvas: bool) {
         state
             .place
             .view()
-            .with_framing(state, &mut |framing, scene| framing.point(scene, area, event.column));
+            .with_framing(state, &mut |framing, sight| framing.point(sight, area, event.column));
         return;
     }
     let line = state
