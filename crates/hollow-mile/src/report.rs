@@ -327,7 +327,7 @@ fn findings(parts: &mut Vec<Part>, found: &Findings) {
     }
     for (i, b) in found.breaks.iter().enumerate() {
         parts.push(Part::Sub(format!("Break {}: {}", i + 1, b.sentence())));
-        let mut lines = vec![format!("between {} and {}", Bytes(b.low_bytes), Bytes(b.high_bytes))];
+        let mut lines = vec![b.bounds()];
         for account in b.ledger() {
             lines.push(account.head());
             lines.extend(account.lines().map(|l| format!("    {l}")));

@@ -269,7 +269,7 @@ pub(crate) fn findings(found: &Findings) -> String {
     }
     for (i, b) in found.breaks.iter().enumerate() {
         let _ = writeln!(out, "Break {}: {}", i + 1, b.sentence());
-        let _ = writeln!(out, "    between {} and {}", Bytes(b.low_bytes), Bytes(b.high_bytes));
+        let _ = writeln!(out, "    {}", b.bounds());
         for account in b.ledger() {
             let _ = writeln!(out, "    {}", account.head());
             for line in account.lines() {

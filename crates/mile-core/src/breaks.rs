@@ -192,6 +192,15 @@ impl Break {
         }
     }
 
+    /// Where it lies, in words: between two places, or how well it is known where both would read the same.
+    pub fn bounds(&self) -> String {
+        let (low, high) = (Bytes(self.low_bytes).to_string(), Bytes(self.high_bytes).to_string());
+        if low == high {
+            return format!("known to within {}", Bytes(self.high_bytes.saturating_sub(self.low_bytes)));
+        }
+        format!("between {low} and {high}")
+    }
+
     /// What speaks most for its cause: the heaviest row that is more than how often the cause occurs.
     pub fn reason(&self) -> Option<&str> {
         let own = self
@@ -199,5 +208,29 @@ impl Break {
             .iter()
             .filter(|e| e.supports && e.cause == self.cause && !e.row.ends_with(".prior"));
         own.max_by(|a, b| a.weight.total_cmp(&b.weight)).map(|e| e.text.as_str())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{Context, Sample, Trace, findings};
+
+    /// It was "between 5.02 TB and 5.02 TB".
+    #[test]
+    fn bounds_that_read_the_same_are_told_by_how_far_they_lie_apart() {
+        let sample = |i: u64| Sample {
+            start: Nanos(i * 1_000_000_000),
+            end: Nanos((i + 1) * 1_000_000_000),
+            written: Bytes(if i < 60 { 2_000_000_000 } else { 500_000_000 }),
+            ..Sample::default()
+        };
+        let samples: Vec<Sample> = (0..200).map(sample).collect();
+        let found = findings(&Trace::of(&samples, &["soak".into()]), &Context::default());
+        let mut one = found.breaks[0].clone();
+        (one.low_bytes, one.high_bytes) = (118_000_000_000, 120_000_000_000);
+        assert_eq!(one.bounds(), "between 118.0 GB and 120.0 GB");
+        (one.low_bytes, one.high_bytes) = (5_021_000_000_000, 5_021_012_000_000);
+        assert_eq!(one.bounds(), "known to within 12.0 MB");
     }
 }

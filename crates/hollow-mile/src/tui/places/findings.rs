@@ -289,8 +289,7 @@ fn explained(shown: &Shown, selected: Option<usize>, theme: Theme, width: usize)
 /// Where a break lies, what was noted on it, and what speaks for and against its cause.
 fn evidence(shown: &Shown, b: &Break, theme: Theme, width: usize) -> Vec<(String, Style)> {
     let ink = Style::new().fg(theme.ink);
-    let mut all =
-        vec![(format!("    between {} and {}", Bytes(b.low_bytes), Bytes(b.high_bytes)), theme.faint())];
+    let mut all = vec![(format!("    {}", b.bounds()), theme.faint())];
     let on_it = shown.events.iter().filter(|e| e.bytes.0 == b.at_bytes).filter_map(|e| match &e.kind {
         EventKind::Note(text) => Some(format!("    noted {text}")),
         _ => None,
