@@ -4,6 +4,7 @@ use crate::commands::compare::{letter, value, verdict, with_interval};
 use crate::figure::{lanes_svg, span_svg, surface_svg, svg, sweep_svg, title_of_all, when};
 use crate::history::{Story, day};
 use crate::source::Source;
+use crate::text::sweeps::in_sentences;
 use crate::{tables, text};
 use mile_bench::Failure;
 use mile_core::compare::Comparison;
@@ -219,6 +220,7 @@ fn of_run(parts: &mut Vec<Part>, run: &[Source], is_one_of_many: bool) -> Result
 /// What was found, in a few sentences.
 fn answers(found: &Findings) -> Vec<String> {
     let mut all: Vec<String> = found.faults.iter().map(mile_core::Faults::sentence).collect();
+    all.extend(in_sentences(found));
     if let Some(c) = &found.cache {
         all.push(format!(
             "The write cache takes {} ({} to {}) at {} MB/s; after it the drive writes {} MB/s.",

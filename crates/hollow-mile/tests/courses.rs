@@ -130,6 +130,9 @@ fn every_ready_made_course_is_in_its_form_and_fits_every_drive_of_the_bench() {
     assert!(bench.fails(&["course", "new", "fil-sweep"]).contains("did you mean fill-sweep?"));
     bench.ok(&["course", "new", "ramp", "-o", "mine.course"]);
     assert!(bench.fails(&["course", "new", "ramp", "-o", "mine.course"]).contains("left as it is"));
+    // What twenty legs of random writes come to nobody knows before.
+    let look = bench.ok(&["course", "forecast", "mine.course", "--on", "sim:merrow-k2"]);
+    assert!(look.contains("and in 20 legs more as much as the drive takes in that time"), "{look}");
     // Sizes follow the drive: 600 GB of 2 TB are 290 GB of 960 GB.
     assert!(
         bench.ok(&["course", "new", "first-look", "--on", "sim:bittern-s1"]).contains("until 290 GB written")

@@ -446,7 +446,16 @@ impl Outlook {
                 text.push_str(&format!(" ({} % of the rated endurance)", number(wear * 100.0)));
             }
         }
+        if cast.writes_open > 0 {
+            let (and, more) = if cast.written > 0 { (" and", " more") } else { (", writes", "") };
+            let legs = if cast.writes_open == 1 { "leg" } else { "legs" };
+            text.push_str(&format!(
+                "{and} in {} {legs}{more} as much as the drive takes in that time",
+                cast.writes_open
+            ));
+        }
         if cast.read > 0 {
+            let about = if cast.reads_open > 0 { "at least " } else { &about };
             text.push_str(&format!(", reads {about}{}", Bytes(cast.read)));
         }
         if let Some(max) = cast.max_c {

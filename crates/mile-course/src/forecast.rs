@@ -77,6 +77,8 @@ pub struct LegForecast {
     pub max_c: Option<f64>,
     /// What this goes by.
     pub basis: Basis,
+    /// Whether it moves as much as the drive takes in a time, of which nothing is known: none of that is in its bytes.
+    pub open: bool,
 }
 
 /// What a plan will take.
@@ -94,6 +96,10 @@ pub struct Forecast {
     pub read: u64,
     /// Whether the bytes are those of the plan, and not an estimate.
     pub exact_bytes: bool,
+    /// Legs that write as much as the drive takes in a time, of which nothing is known: what they write is not in `written`.
+    pub writes_open: usize,
+    /// The same for reads.
+    pub reads_open: usize,
     /// Share of the rated endurance that is written, 0 to 1.
     pub wear: Option<f64>,
     /// Highest temperature to be expected, °C.
@@ -124,6 +130,8 @@ impl Forecast {
             written: legs.iter().map(|l| l.written).sum(),
             read: legs.iter().map(|l| l.read).sum(),
             exact_bytes: lanes.iter().all(|l| l.exact_bytes),
+            writes_open: lanes.iter().map(|l| l.writes_open).sum(),
+            reads_open: lanes.iter().map(|l| l.reads_open).sum(),
             wear: lanes.iter().filter_map(|l| l.wear).reduce(f64::max),
             max_c: lanes.iter().filter_map(|l| l.max_c).reduce(f64::max),
             legs,
@@ -219,7 +227,15 @@ pub fn forecast(plan: &Plan, known: &[Known], claims: &Claims) -> Forecast {
     let legs: Vec<LegForecast> = plan.legs.iter().map(|leg| leg_forecast(leg, known, claims)).collect();
     let open = |leg: &PlannedLeg| matches!(&leg.work, Work::Transfer(t) if t.by_time || !leg.seen.is_empty() || leg.time.is_some());
     let written = legs.iter().map(|l| l.written).sum();
+    let open_legs = |is: fn(Op) -> bool| {
+        let of = |(leg, cast): &(&PlannedLeg, &LegForecast)| {
+            cast.open && matches!(&leg.work, Work::Transfer(t) if is(t.op))
+        };
+        plan.legs.iter().zip(&legs).filter(of).count()
+    };
     Forecast {
+        writes_open: open_legs(|op| matches!(op, Op::Write | Op::Mixed)),
+        reads_open: open_legs(|op| matches!(op, Op::Read | Op::Mixed)),
         seconds: legs.iter().filter_map(|l| l.seconds).sum(),
         unknown: legs.iter().filter(|l| l.seconds.is_none()).count(),
         written,
@@ -242,6 +258,7 @@ fn leg_forecast(leg: &PlannedLeg, known: &[Known], claims: &Claims) -> LegForeca
         read: 0,
         max_c: same.and_then(|k| k.max).map(|c| c.0),
         basis: Basis::Course,
+        open: false,
     };
     let end_of = |k: &Known| k.curve.last().map_or(0.0, |p| p.0);
     match &leg.work {
@@ -325,7 +342,10 @@ fn transfer(
             out.basis = if claimed.is_some() { Basis::Claims } else { Basis::Course };
             match pace {
                 Some(pace) => within(Some(budget / pace), limit, budget, |s| s * pace),
-                None if t.by_time => (limit, 0.0),
+                None if t.by_time => {
+                    out.open = true;
+                    (limit, 0.0)
+                }
                 None => {
                     out.basis = if limit.is_some() { Basis::Limit } else { Basis::Nothing };
                     (limit, budget)

@@ -69,6 +69,18 @@ fn a_leg_that_only_a_time_ends_has_a_wall_but_promises_no_bytes() {
     assert!(plan.writes() < Bytes(20_100_000_000), "{}", plan.writes());
 }
 
+/// A course with eighteen random writes of five seconds "writes about 200 GB", which was what its first leg writes.
+#[test]
+fn a_forecast_says_in_how_many_legs_it_does_not_know_the_bytes() {
+    let text = "course \"c\"\nleg lay\n write sequential, blocks 1 MiB, over 0 % to 1 %\nleg w\n write random, blocks 4 KiB, for 5 s\nleg r\n read random, blocks 4 KiB, for 5 s\nleg paced\n write random, blocks 4 KiB, rate 10 MB/s, for 5 s\n";
+    let plan = plan(&parse(text).unwrap(), &K2).unwrap();
+    let cast = mile_course::forecast::forecast(&plan, &[], &mile_course::Claims::default());
+    assert_eq!((cast.writes_open, cast.reads_open), (1, 1));
+    let open: Vec<_> = cast.legs.iter().map(|l| l.open).collect();
+    assert_eq!(open, [false, true, true, false]);
+    assert_eq!((cast.legs[1].written, cast.legs[3].written), (0, 50_000_000));
+}
+
 #[test]
 fn on_a_small_drive_without_a_temperature_a_course_is_fitted_and_says_so() {
     let plan = plan(&parse(FIRST_LOOK).unwrap(), &FILE).unwrap();

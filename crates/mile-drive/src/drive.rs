@@ -348,6 +348,12 @@ pub trait Drive: Send {
         Situation::default()
     }
 
+    /// Says how it is set up, as far as a person said so, before it is opened. A real drive is as it is; a simulated one is set up so, and gives what of it
+    /// it cannot do.
+    fn set_up(&mut self, _said: &Situation) -> Option<String> {
+        None
+    }
+
     /// Whether its time is virtual, so that it may run faster than the clock on the wall.
     fn is_virtual(&self) -> bool;
 

@@ -386,6 +386,38 @@ impl Drive for SimDrive {
         }
     }
 
+    fn set_up(&mut self, said: &Situation) -> Option<String> {
+        let mut missed = None;
+        if let Some(ambient) = said.ambient {
+            let level = ambient.0 - self.model.thermal.ambient_c;
+            self.model.thermal.ambient_c = ambient.0;
+            self.model.thermal.ambient_schedule.iter_mut().for_each(|(_, c)| *c += level);
+        }
+        let other = said.cooling.as_ref().filter(|c| self.model.identity.cooling.as_ref() != Some(c));
+        if let Some(cooling) = other {
+            match Model::with_cooling(&self.identity.model, cooling) {
+                Some(model) => {
+                    let (own, other) = (&mut self.model.thermal, model.thermal);
+                    own.body_j_per_k = other.body_j_per_k;
+                    own.die_to_body_k_per_w = other.die_to_body_k_per_w;
+                    own.body_to_ambient_k_per_w = other.body_to_ambient_k_per_w;
+                    self.model.identity.cooling = Some(cooling.clone());
+                }
+                None => {
+                    missed = Some(format!(
+                        "The simulation knows no cooling \"{cooling}\" of {}, and keeps that of its model.",
+                        self.identity.model
+                    ));
+                }
+            }
+        }
+        self.heat = Thermal::new(&self.model.thermal);
+        if self.instruments.is_some() {
+            self.put_instruments();
+        }
+        missed
+    }
+
     fn is_virtual(&self) -> bool {
         true
     }

@@ -265,6 +265,12 @@ impl Model {
         Self::read(&text).map_err(|why| DriveError::BadModel { path, why })
     }
 
+    /// The built-in model of a drive, by the model that it tells of itself, under a cooling.
+    pub(crate) fn with_cooling(model: &str, cooling: &str) -> Option<Self> {
+        let mut all = names().filter_map(|name| Self::find(name).ok());
+        all.find(|m| m.identity.model == model && m.identity.cooling.as_deref() == Some(cooling))
+    }
+
     /// A model as a file has it.
     ///
     /// # Errors

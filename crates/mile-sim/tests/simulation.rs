@@ -8,7 +8,7 @@
 
 use mile_core::{Bytes, Nanos, Op};
 use mile_drive::drive::TruthKind;
-use mile_drive::{Drive, Tally, Transfer};
+use mile_drive::{Drive, Situation, Tally, Transfer};
 use mile_sim::SimDrive;
 use std::io::Write;
 
@@ -115,6 +115,27 @@ fn without_a_heat_spreader_a_long_write_throttles_at_the_limit_and_with_one_it_d
     let (finned, health) = soak("sim:merrow-k2-finned");
     assert!(finned.events.iter().all(|e| e.what == TruthKind::CacheFull), "{finned:?}");
     assert_eq!(health.light_seconds, 0);
+}
+
+/// A run of the simulated bench with another cooling was as warm as before. At rest the drive is warmer than its surroundings by its idle power times the
+/// thermal resistances on the way: 1.2 W over 9.0 and 1.5 K/W, or 3.6 and 1.5 in the finned carrier.
+#[test]
+fn a_drive_is_set_up_as_a_person_says() {
+    let idle = |said: Situation| {
+        let mut drive = SimDrive::new("sim:merrow-k2", 1).unwrap();
+        let missed = drive.set_up(&said);
+        (drive.readings().temp.unwrap().0, drive.situation(), missed)
+    };
+    let cooling = |name: &str| Situation { cooling: Some(name.into()), ..Situation::default() };
+    assert_eq!(idle(Situation::default()).0, (24.0_f64 + 1.2 * 10.5).round());
+    let (temp, now, missed) =
+        idle(Situation { ambient: Some(mile_core::Celsius(30.0)), ..cooling("finned carrier") });
+    assert_eq!((temp, missed), ((30.0_f64 + 1.2 * 5.1).round(), None));
+    assert_eq!((now.cooling.as_deref(), now.ambient.map(|a| a.0)), (Some("finned carrier"), Some(30.0)));
+    // What it cannot do it says, and is what it was.
+    let (temp, now, missed) = idle(cooling("liquid nitrogen"));
+    assert!(missed.is_some_and(|text| text.contains("liquid nitrogen")));
+    assert_eq!((temp, now.cooling.as_deref()), (37.0, Some("bare")));
 }
 
 #[test]

@@ -6,7 +6,7 @@ use mile_core::findings::Findings;
 use mile_core::repeats::Figure;
 use mile_core::span::SpanFound;
 use mile_core::steady::Steady;
-use mile_core::sweeps::{FillFound, FillLevel, Ramp, RampFound, RampPoint, Recovery};
+use mile_core::sweeps::{Crossover, FillFound, FillLevel, Ramp, RampFound, RampPoint, Recovery, WorseFrom};
 use mile_core::units::{Bytes, block_size, number};
 
 /// Bars of a cell, from little to all of the most.
@@ -31,6 +31,80 @@ pub(crate) fn sweeps(found: &Findings, width: usize) -> Vec<String> {
     part(found.ramp.as_ref().map(|r| ramps(r, width)).unwrap_or_default());
     part(steady(&found.steady));
     out
+}
+
+/// What a sweep came to, in whole sentences: the answers to what its course asks.
+pub(crate) fn in_sentences(found: &Findings) -> Vec<String> {
+    let mut all = found.fill.as_ref().map(levels_in_sentences).unwrap_or_default();
+    if let Some(ramp) = &found.ramp {
+        all.extend(ramp.ramps.iter().filter_map(fastest));
+        all.extend(ramp.crossovers.iter().map(|c| format!("{}.", capital(&overtakes(c)))));
+    }
+    all.extend(found.demand.iter().map(|d| match d.shortfalls.first().filter(|_| !d.held) {
+        None => format!("The demand {} of {} MB/s is held.", d.name, number(d.rate_mb_s)),
+        Some(first) => format!(
+            "The demand {} of {} MB/s is not held: {} are lost, the first after {}.",
+            d.name,
+            number(d.rate_mb_s),
+            Bytes(d.lost_bytes),
+            Nanos::from_secs(first.start_s)
+        ),
+    }));
+    all.extend(found.recovery.as_ref().and_then(|r| r.points.last()).map(|p| {
+        let rest = Nanos::from_secs(p.rest_s);
+        format!(
+            "After a rest of {rest} the write cache takes {} again, {:.0} % of it.",
+            Bytes(p.bytes),
+            p.share_pct
+        )
+    }));
+    all.extend(found.span.as_ref().map(SpanFound::sentences).unwrap_or_default());
+    all
+}
+
+fn levels_in_sentences(found: &FillFound) -> Vec<String> {
+    let (Some(first), Some(last)) = (found.levels.first(), found.levels.last()) else { return Vec::new() };
+    let worse = |w: &WorseFrom| {
+        format!(
+            "{} is {:.0} % lower at {} full than at {}.",
+            capital(figure_words(&w.figure)),
+            -w.change_pct,
+            percent(w.fill_pct),
+            percent(first.fill_pct)
+        )
+    };
+    let mut all: Vec<String> = found.worse_from.iter().map(worse).collect();
+    let open = found.open();
+    if all.is_empty() && open.is_none() {
+        let (from, to) = (percent(first.fill_pct), percent(last.fill_pct));
+        all.push(format!("From {from} to {to} full no figure gets worse by more than a tenth."));
+    }
+    all.extend(open.as_ref().map(open_words));
+    all
+}
+
+/// The point of a ramp at which it is fastest.
+fn fastest(ramp: &Ramp) -> Option<String> {
+    let most = ramp.points.iter().max_by(|a, b| a.mb_s.mean.total_cmp(&b.mb_s.mean))?;
+    let count = |n: u32, what: &str| format!("{n} {what}{}", if n == 1 { "" } else { "s" });
+    let with = [
+        most.block_bytes.map(|b| format!("blocks of {}", block_size(Bytes(b)))),
+        most.depth.map(|d| format!("{d} in flight")),
+        most.workers.map(|w| count(w, "worker")),
+    ];
+    let with = with.into_iter().flatten().collect::<Vec<_>>().join(", ");
+    Some(format!("{} is fastest with {with}: {} MB/s.", capital(&ramp.leg), number(most.mb_s.mean)))
+}
+
+fn overtakes(c: &Crossover) -> String {
+    let block = block_size(Bytes(c.block_bytes));
+    format!("{} overtakes {} from blocks of {block} on, {} in flight", c.faster, c.slower, c.outstanding)
+}
+
+/// A sentence that begins with a name.
+fn capital(text: &str) -> String {
+    let mut letters = text.chars();
+    letters.next().map_or(String::new(), |c| c.to_uppercase().chain(letters).collect())
 }
 
 /// A level without digits that nobody wrote: `25 %`.
@@ -118,15 +192,7 @@ fn ramps(found: &RampFound, width: usize) -> Vec<String> {
     for ramp in &found.ramps {
         out.extend(ramp_table(ramp, most, width));
     }
-    for c in &found.crossovers {
-        out.push(format!(
-            "{} overtakes {} from blocks of {} on, {} in flight",
-            c.faster,
-            c.slower,
-            block_size(Bytes(c.block_bytes)),
-            c.outstanding
-        ));
-    }
+    out.extend(found.crossovers.iter().map(overtakes));
     out
 }
 
@@ -162,6 +228,9 @@ fn ramp_table(ramp: &Ramp, most: f64, width: usize) -> Vec<String> {
         })
         .collect();
     let mut out = vec![format!("{:<12}{head}", format!("{}, MB/s", ramp.leg))];
+    if columns.iter().any(|(workers, depth)| workers.is_some() && depth.is_some()) {
+        out.push(format!("{:<12}workers × in flight of each", ""));
+    }
     for line in ramp.points.chunk_by(|a, b| a.block_bytes == b.block_bytes) {
         let name = line[0].block_bytes.map_or(String::new(), |b| block_size(Bytes(b)));
         let values: String = columns
@@ -263,6 +332,16 @@ pub(crate) fn figure_words(figure: &str) -> &str {
     }
 }
 
+/// What is not shown of a figure that seems to get worse.
+pub(crate) fn open_words(w: &WorseFrom) -> String {
+    format!(
+        "The mean of {} is {:.0} % lower at {}, which its repeats do not establish: they scatter too much, or are too few.",
+        figure_words(&w.figure),
+        -w.change_pct,
+        percent(w.fill_pct)
+    )
+}
+
 /// The figures against fill level, for the report.
 pub(crate) fn fill(found: &FillFound) -> Vec<String> {
     let heads: String = found.levels.iter().map(|l| format!("{:>18}", percent(l.fill_pct))).collect();
@@ -283,6 +362,7 @@ pub(crate) fn fill(found: &FillFound) -> Vec<String> {
             w.change_pct
         ));
     }
+    out.extend(found.open().as_ref().map(open_words));
     out
 }
 

@@ -447,6 +447,8 @@ pub(crate) struct LastSetup {
     pub(crate) run: Option<i64>,
     pub(crate) situation: Situation,
     pub(crate) claims: String,
+    /// What was measured beside it in that run.
+    pub(crate) instruments: Option<String>,
 }
 
 pub(super) fn last_setup(book: &Logbook, drive: &Identity) -> Result<Option<LastSetup>, LogbookError> {
@@ -457,11 +459,12 @@ pub(super) fn last_setup(book: &Logbook, drive: &Identity) -> Result<Option<Last
             let claims = session::claims_text(&lane.claims, &lane.stated);
             if is_same(&lane.drive, drive) {
                 let (run, situation) = (Some(entry.run), lane.situation.clone());
-                return Ok(Some(LastSetup { run, situation, claims }));
+                return Ok(Some(LastSetup { run, situation, claims, instruments: head.instruments.clone() }));
             }
             // How another drive is set up says nothing of this one; what is claimed of it does.
             if of_another.is_none() && !claims.is_empty() {
-                of_another = Some(LastSetup { run: None, situation: Situation::default(), claims });
+                of_another =
+                    Some(LastSetup { run: None, situation: Situation::default(), claims, instruments: None });
             }
         }
     }

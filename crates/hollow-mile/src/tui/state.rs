@@ -570,7 +570,7 @@ pub(crate) enum Overlay {
     Note(Input),
     /// The ready-made courses; the selected one.
     Chooser(usize),
-    Path(PathFor, Input),
+    Path(PathFor, Text),
     Start(Box<StartForm>),
     SelfTest,
     ConfirmStop,

@@ -35,6 +35,7 @@ pub(super) fn press(state: &mut State, keys: &str) {
         let code = match c {
             '\n' => KeyCode::Enter,
             '\x1b' => KeyCode::Esc,
+            '\x08' => KeyCode::Backspace,
             '→' => KeyCode::Right,
             '←' => KeyCode::Left,
             '↓' => KeyCode::Down,

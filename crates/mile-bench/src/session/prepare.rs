@@ -1,12 +1,12 @@
 //! From an order to a run that may be started: the course, its drives, its instruments, and what does not fit together.
 
-use super::{Order, OrderLane, Ready, ReadyLane};
+use super::{Order, OrderLane, Ready, ReadyLane, overlay};
 use crate::{Failure, bench};
 use mile_core::Bytes;
 use mile_core::channel::Channel;
 use mile_core::files::FilesOp;
 use mile_course::{Course, Plan, Work};
-use mile_drive::{Drive, DriveError};
+use mile_drive::{Drive, DriveError, Situation};
 use mile_instrument::Config;
 use mile_runner::run;
 use std::os::unix::fs::{FileTypeExt, MetadataExt};
@@ -82,10 +82,12 @@ pub fn plan(mut order: Order) -> Result<Ready, Failure> {
         mile_course::discard_first(&mut plans);
     }
     let mut lanes = Vec::new();
-    for ((mut plan, drive), lane) in plans.into_iter().zip(drives).zip(&order.lanes) {
+    for ((mut plan, mut drive), lane) in plans.into_iter().zip(drives).zip(&order.lanes) {
         if let Some(link) = drive.identity().link.as_ref().filter(|l| l.is_degraded()) {
             plan.notes.push(format!("The link is {}.", link.sentence()));
         }
+        let situation = run::situation_of(&plan, Situation::default());
+        plan.notes.extend(drive.set_up(&overlay(situation, &lane.situation)));
         let said = mile_course::Claimed::read(&lane.claims).map_err(Failure::usage)?;
         said.add_to(&mut plan.claims, &mut plan.stated);
         let (name, named) = (lane.name.clone(), lane.named.drive.clone());

@@ -34,8 +34,14 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, state: &State) -> Option<Pos
                 PathFor::Open => "Read a course from a file",
                 PathFor::Save => "Write the course to a file",
             };
-            let sheet = sheet(buffer, area, theme, 1, title);
-            Some(field(buffer, sheet, sheet.y, "", path, theme, true))
+            // Why the last one would not do.
+            let wrong = state.notice.as_ref().filter(|n| n.is_error);
+            let sheet = sheet(buffer, area, theme, 1 + u16::from(wrong.is_some()), title);
+            if let Some(notice) = wrong {
+                let style = Style::new().fg(theme.rose);
+                buffer.put(sheet.x, sheet.y + 1, &notice.text, usize::from(sheet.width), style);
+            }
+            Some(field(buffer, sheet, sheet.y, "", path.input(), theme, true))
         }
         Overlay::Start(form) => super::start::draw(buffer, area, state, form),
         Overlay::SelfTest => {

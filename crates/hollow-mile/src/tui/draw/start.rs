@@ -11,7 +11,7 @@ use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
 
 /// Cells of the names of the fields.
-const LABEL: usize = 10;
+const LABEL: usize = 13;
 
 /// Where the form is drawn, row by row, and the cursor once its field was.
 struct Page<'a> {
@@ -69,7 +69,8 @@ fn rows_of(form: &StartForm) -> u16 {
         [_] => 1,
         lanes => lanes.iter().map(|l| 1 + u16::from(l.arming_word.is_some())).sum(),
     };
-    1 + u16::from(form.beside.is_some()) + lanes + if form.asks_setup() { 4 } else { 0 }
+    // What was changed stands where the other side of a run is asked for, and the instruments elsewhere.
+    2 + lanes + if form.asks_setup() { 4 } else { 0 }
 }
 
 /// Draws the form, and gives where the terminal's cursor belongs.
@@ -143,9 +144,13 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, state: &State, form: &StartF
     }
     if form.asks_setup() {
         page.setup(y, form);
-        y += 3;
+        y += 4;
     }
-    y += 1;
+    if form.beside.is_none() {
+        page.text(whole(y), "instruments", &form.instruments, Field::Instruments);
+        y += 1;
+    }
+    y += u16::from(!form.asks_setup());
     let (buffer, cursor) = (page.buffer, page.cursor);
     let room = usize::from(inside.bottom().saturating_sub(y + 1));
     let fit = if outlook.len() > room { room.saturating_sub(1) } else { room };
@@ -184,6 +189,10 @@ fn keys(form: &StartForm) -> String {
     let start = if matches!(form.outlook, Some(Err(_))) { "" } else { "enter starts it" };
     let from = match (form.setup.from, form.field) {
         (Some(run), Field::Setup(_)) => format!("   set up as for run {run}; typing replaces it"),
+        (_, Field::Instruments) => {
+            "   the file that says how instruments are asked, or bench for those of the simulated bench"
+                .into()
+        }
         _ => String::new(),
     };
     format!("{start}{next}{another}   esc goes back{from}").trim_start().to_owned()

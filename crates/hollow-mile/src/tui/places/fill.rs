@@ -9,7 +9,7 @@ use super::super::theme::Theme;
 use super::super::update;
 use super::lines;
 use super::{AtHand, Place, View};
-use crate::text::sweeps::{figure_words, fill_rows, percent};
+use crate::text::sweeps::{figure_words, fill_rows, open_words, percent};
 use crossterm::event::KeyCode::Char;
 use mile_core::ruler::{Ruler, Window, columns};
 use mile_core::sweeps::{FillFound, FillLevel};
@@ -105,11 +105,13 @@ fn told(place: &FindingsPlace) -> (String, String) {
             percent(w.fill_pct),
             w.change_pct
         ),
-        None => format!(
-            "Run {}: {} levels. No figure gets worse by more than a tenth.",
-            shown.run,
-            found.levels.len()
-        ),
+        None => {
+            let what = found.open().map_or_else(
+                || "No figure gets worse by more than a tenth.".to_owned(),
+                |open| open_words(&open),
+            );
+            format!("Run {}: {} levels. {what}", shown.run, found.levels.len())
+        }
     };
     (text, shown.head.lane(shown.lane).drive.model.clone())
 }
@@ -265,6 +267,7 @@ fn table(found: &FillFound, theme: Theme, width: u16) -> Vec<(String, Style)> {
             ink,
         ));
     }
+    all.extend(found.open().filter(|_| !found.worse_from.is_empty()).map(|open| (open_words(&open), ink)));
     let cache = found.levels.iter().filter_map(|l| l.cache_bytes);
     if cache.clone().count() > 1 {
         let (most, least) = cache.fold((0.0_f64, f64::MAX), |(m, l), c| (m.max(c.mean), l.min(c.mean)));

@@ -43,11 +43,14 @@ fn readings(
     let rate = trace.rate.get(i).map_or("at rest".to_owned(), |r| format!("{} MB/s", number(r)));
     all.push(("rate", rate));
     if at.is_none() && live && trace.rate.get(i).is_some() {
-        let since =
-            sight.subject.breaks.last().map_or(0, |b| trace.index_at_time(Nanos::from_secs(b.at_s)) + 1);
-        if let Some((mean, sd)) = recent_spread(trace, since.min(last)) {
+        // Since the last break, and in this leg: what another leg did is no part of it.
+        let last_break = sight.subject.breaks.last();
+        let broke = last_break.map_or(0, |b| trace.index_at_time(Nanos::from_secs(b.at_s)) + 1);
+        let leg = trace.leg_at(i).map_or(0, |leg| leg.samples.start);
+        if let Some((mean, sd)) = recent_spread(trace, broke.max(leg).min(last)) {
+            let at = last_break.map(|b| Bytes(b.at_bytes)).filter(|_| broke > leg);
             all.push(("plateau", format!("{} ± {} MB/s", number(mean.mb_s()), number(sd))));
-            all.push(("  since", Bytes(sight.subject.breaks.last().map_or(0, |b| b.at_bytes)).to_string()));
+            all.push(("  since", at.unwrap_or_else(|| trace.moved(leg)).to_string()));
         }
     }
     all.push(("temperature", trace.temp_at(i, 8).map_or("no reading".to_owned(), |t| t.to_string())));

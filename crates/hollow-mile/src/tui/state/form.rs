@@ -124,6 +124,8 @@ pub(crate) enum Field {
     Arm(usize),
     Changed,
     Setup(usize),
+    /// What is measured beside the drives.
+    Instruments,
 }
 
 impl StartForm {
@@ -141,6 +143,8 @@ impl StartForm {
         if self.asks_setup() {
             all.extend((0..SETUP.len()).map(Field::Setup));
         }
+        // The other side of a run has those of that run.
+        all.extend(self.beside.is_none().then_some(Field::Instruments));
         // A course that is the only one need not be gone to.
         if self.choices.len() > 1 {
             all.insert(0, Field::Course);
@@ -187,6 +191,23 @@ impl StartForm {
         }
     }
 
+    /// Puts in which instruments are likely, as long as none were typed: those of the simulated bench beside several simulated drives, else those of the
+    /// last run.
+    pub(crate) fn suggest_instruments(&mut self, of_bench: bool) {
+        if !self.instruments.typed {
+            let known = if of_bench { Some("bench") } else { self.known_instruments.as_deref() };
+            self.instruments = Text::prefilled(known.unwrap_or_default());
+        }
+    }
+
+    /// The instruments that are named: the file that says how they are asked, or `bench`.
+    pub(crate) fn instruments(&self) -> Option<String> {
+        match &self.beside {
+            Some(beside) => beside.instruments.clone(),
+            None => Some(self.instruments.value().trim().to_owned()).filter(|i| !i.is_empty()),
+        }
+    }
+
     /// Whether it asks how the drive is set up.
     pub(crate) fn asks_setup(&self) -> bool {
         self.lanes.len() < 2 && self.beside.is_none()
@@ -209,6 +230,8 @@ pub(crate) struct Beside {
     pub(crate) situation: Situation,
     /// What is claimed of its drive.
     pub(crate) claims: String,
+    /// What was measured beside it.
+    pub(crate) instruments: Option<String>,
 }
 
 /// What is asked before a run is started.
@@ -239,6 +262,9 @@ pub(crate) struct StartForm {
     pub(crate) changed: Text,
     /// How the drive is set up; not asked of several drives, nor where what was changed is told.
     pub(crate) setup: Setup,
+    /// What is measured beside the drives, and what that was in the last run.
+    pub(crate) instruments: Text,
+    pub(crate) known_instruments: Option<String>,
 }
 
 #[cfg(test)]

@@ -2,16 +2,14 @@
 
 use super::super::check::{Background, Question, target};
 use super::super::jobs::Jobs;
-use super::super::state::{Checked, Choice, Overlay, PathFor, State};
-use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
+use super::super::state::{Checked, Choice, Overlay, PathFor, State, Text};
+use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use mile_bench::bench::Card;
 use mile_bench::courses::READY;
 use mile_course::format as canonical;
 use ratatui_textarea::{CursorMove, Input as Typed};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use tui_input::Input;
-use tui_input::backend::crossterm::EventHandler;
 
 /// The drive that the course is looked at on: the one selected on the bench.
 fn card(state: &State) -> Option<&Card> {
@@ -157,7 +155,7 @@ pub(super) fn chooser_key(state: &mut State, jobs: &Jobs, selected: usize, key: 
     state.overlay = Some(Overlay::Chooser(selected));
 }
 
-/// Asks for a file.
+/// Asks for a file. The one that is known stands there until another is typed.
 pub(super) fn ask_path(state: &mut State, purpose: PathFor) {
     let known = state.course.file.as_ref().map(|p| p.display().to_string());
     let name: String =
@@ -166,12 +164,12 @@ pub(super) fn ask_path(state: &mut State, purpose: PathFor) {
         PathFor::Save => format!("./{}.course", if name.is_empty() { "new" } else { &name }),
         PathFor::Open => "./".into(),
     });
-    state.overlay = Some(Overlay::Path(purpose, Input::new(text)));
+    state.overlay = Some(Overlay::Path(purpose, Text::prefilled(text)));
 }
 
-pub(super) fn path_key(state: &mut State, jobs: &Jobs, purpose: PathFor, mut path: Input, key: KeyEvent) {
+pub(super) fn path_key(state: &mut State, jobs: &Jobs, purpose: PathFor, mut path: Text, key: KeyEvent) {
     if key.code != KeyCode::Enter {
-        path.handle_event(&Event::Key(key));
+        path.key(key);
         state.overlay = Some(Overlay::Path(purpose, path));
         return;
     }
@@ -185,14 +183,20 @@ pub(super) fn path_key(state: &mut State, jobs: &Jobs, purpose: PathFor, mut pat
                 check(state, jobs);
                 state.tell(format!("Read from {shown}."));
             }
-            Err(e) => state.complain(format!("The course {shown} cannot be read: {e}.")),
+            Err(e) => {
+                state.complain(format!("The course {shown} cannot be read: {e}."));
+                state.overlay = Some(Overlay::Path(purpose, path));
+            }
         },
         PathFor::Save => match save(state.course.file.as_deref(), &file, &state.course.text()) {
             Ok(()) => {
                 (state.course.file, state.course.changed) = (Some(file), false);
                 state.tell(format!("Written: {shown}"));
             }
-            Err(text) => state.complain(text),
+            Err(text) => {
+                state.complain(text);
+                state.overlay = Some(Overlay::Path(purpose, path));
+            }
         },
     }
 }
@@ -224,4 +228,34 @@ pub(super) fn ask_start(state: &mut State, jobs: &Jobs) {
     let name = state.course.checked.name.clone();
     let choice = Choice { name, text: state.course.text(), lanes };
     super::start::ask(state, jobs, vec![choice], 0, warnings);
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::super::places::COURSE;
+    use super::super::super::tests::{fresh, press, screen};
+
+    /// A path was typed behind the one of the course that was open, and was lost where the file could not be read.
+    #[test]
+    fn a_path_that_is_typed_takes_the_place_of_the_known_one_and_stays_where_it_is_wrong() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("other.course");
+        let text = "course \"other\"\nleg a\n  write sequential, blocks 1 MiB\n  for 1 s\n";
+        mile_files::write_whole(&path, mile_files::Replace::Nothing, |out: &mut dyn std::io::Write| {
+            out.write_all(text.as_bytes()).unwrap();
+            Ok::<(), mile_files::FileError>(())
+        })
+        .unwrap();
+        let mut state = fresh();
+        state.place = COURSE;
+        state.course.file = Some(folder.path().join("known.course"));
+        press(&mut state, "o");
+        assert!(screen(&mut state, 200, 24).contains("known.course"));
+        press(&mut state, &format!("{}x\n", path.display()));
+        let shown = screen(&mut state, 200, 24);
+        assert!(shown.contains("cannot be read") && shown.contains("other.coursex"), "{shown}");
+        press(&mut state, "\x08\n");
+        assert_eq!(state.course.file, Some(path));
+        assert!(state.overlay.is_none() && state.course.text().contains("course \"other\""));
+    }
 }

@@ -106,10 +106,25 @@ pub(super) fn last_setup(state: &mut State, drive: &str, last: &LastSetup) {
     }
     form.setup.prefill(&last.situation, &last.claims);
     form.setup.from = last.run;
+    form.known_instruments.clone_from(&last.instruments);
+    form.suggest_instruments(false);
+}
+
+/// Whether a lane is on a drive of the simulated bench.
+fn is_simulated(state: &State, lane: &FormLane) -> bool {
+    let card = state.bench.cards.iter().find(|c| c.identity.name == lane.drive);
+    card.is_some_and(|c| c.identity.simulated)
+}
+
+/// Gives each lane of the chosen course a drive, and suggests instruments for them.
+fn set_lanes(state: &State, form: &mut StartForm) -> Result<(), String> {
+    find_lanes(state, form)?;
+    form.suggest_instruments(form.lanes.len() > 1 && form.lanes.iter().all(|l| is_simulated(state, l)));
+    Ok(())
 }
 
 /// Gives each lane of the chosen course a drive: those that it had, as far as there are as many, or those of the bench from the selected one on.
-fn set_lanes(state: &State, form: &mut StartForm) -> Result<(), String> {
+fn find_lanes(state: &State, form: &mut StartForm) -> Result<(), String> {
     let names = form.choices.get(form.chosen).map(|c| c.lanes.clone()).unwrap_or_default();
     if form.lanes.len() == names.len() && !names.is_empty() {
         for (lane, name) in form.lanes.iter_mut().zip(names) {
@@ -231,6 +246,7 @@ pub(super) fn other_side(state: &mut State, jobs: &Jobs) {
             seed: head.seed,
             situation: lane.situation.clone(),
             claims: session::claims_text(&lane.claims, &lane.stated),
+            instruments: head.instruments.clone(),
         }),
         ..StartForm::default()
     };
@@ -267,6 +283,13 @@ fn changed(before: &Situation, typed: &str) -> Result<Situation, String> {
     Ok(said)
 }
 
+/// The seed of the next run of a simulated drive: each run of a logbook has another, so that two of them scatter as two runs of a real drive do. What is
+/// written to a real drive, and where, is the same each time.
+fn seed_of_next(state: &State) -> u64 {
+    let newest = state.logbook.entries.iter().map(|e| e.run).max().unwrap_or(0);
+    SEED + newest.unsigned_abs()
+}
+
 fn order(state: &State, form: &StartForm) -> Result<Order, String> {
     let choice = form.choices.get(form.chosen).ok_or("there is no course")?;
     let lanes = if form.lanes.is_empty() {
@@ -276,7 +299,8 @@ fn order(state: &State, form: &StartForm) -> Result<Order, String> {
     } else {
         let lane = |lane: &FormLane| {
             let drive = lane.drive.clone();
-            let named = Named { drive, seed: SEED, consent: consent(lane), ..Named::default() };
+            let seed = if is_simulated(state, lane) { seed_of_next(state) } else { SEED };
+            let named = Named { drive, seed, consent: consent(lane), ..Named::default() };
             OrderLane { name: lane.name.clone(), named, ..OrderLane::default() }
         };
         form.lanes.iter().map(lane).collect()
@@ -298,10 +322,6 @@ fn order(state: &State, form: &StartForm) -> Result<Order, String> {
             lane.named.seed = first.seed + 1 + state.logbook.sides[1].len() as u64;
         }
     }
-    let is_simulated = |lane: &FormLane| {
-        let card = state.bench.cards.iter().find(|c| c.identity.name == lane.drive);
-        card.is_some_and(|c| c.identity.simulated)
-    };
     Ok(Order {
         course_text: choice.text.clone(),
         course_name: choice.name.clone(),
@@ -309,10 +329,8 @@ fn order(state: &State, form: &StartForm) -> Result<Order, String> {
         speed: state.speed,
         keep: false,
         discard_first: false,
-        // The simulated bench has its own beside each drive that is measured with others.
         metrics: None,
-        instruments: (form.lanes.len() > 1 && form.lanes.iter().all(is_simulated))
-            .then(|| "bench".to_owned()),
+        instruments: form.instruments(),
         warnings: form.warnings.clone(),
         lab: None,
         resume: None,
@@ -494,6 +512,7 @@ pub(super) fn start_key(state: &mut State, jobs: &Jobs, mut form: StartForm, key
         (_, Field::Changed) => form.changed.key(key),
         (_, Field::Path) => form.path.key(key),
         (_, Field::Size) => form.size.key(key),
+        (_, Field::Instruments) => form.instruments.key(key),
         (_, field @ (Field::Setup(_) | Field::Arm(_))) => {
             match field {
                 Field::Setup(i) => form.setup.texts[i].key(key),
