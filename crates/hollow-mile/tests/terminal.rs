@@ -251,6 +251,7 @@ fn a_fleet_is_shown_with_its_models_and_the_last_run_of_a_drive_is_opened() {
     t.press(&["m"], "model 2 of 3");
     t.press(&["m"], "model 3 of 3");
     t.press(&["m"], "model 1 of 3");
+    t.until("MK2-0417-00312");
     t.press(&["Enter"], "quay soak on Merrow K2 2TB");
 }
 
@@ -651,7 +652,8 @@ fn a_course_is_begun_mended_forecast_armed_started_left_and_read_as_a_sweep() {
     // A course from a file, with a mistake that is told at its place and mended.
     t.bench.write("quick.course", &common::quick_sweep().replace("sample every", "smaple every"));
     t.press(&["o"], "Read a course from a file");
-    t.type_text("quick.course");
+    // Over the folder that stands there.
+    t.type_text("./quick.course");
     t.until("./quick.course");
     t.press(&["Enter"], "▸ line 8, column 1: expected a setting or a leg, found `smaple`");
     t.until("One thing in the course cannot be read yet.");
@@ -897,7 +899,7 @@ fn the_findings_of_a_run_on_two_drives_are_seen_lane_by_lane() {
     t.press(&["e"], "Written: run-6-two-slots-lower.svg, run-6-two-slots-lower.pdf");
     t.press(&["]"], "two slots on Merrow K2 2TB, upper");
     let svg = t.bench.read("run-6-two-slots-lower-lanes.svg");
-    for words in ["upper-alone", "below warning", "supply lower", "probe upper", "critical from 86 °C"] {
+    for words in ["upper-alone", "below warning", "lower supply", "upper probe", "critical 86 °C"] {
         assert!(svg.contains(words), "{words}");
     }
     t.keys(&["q"]);
@@ -1038,6 +1040,42 @@ fn the_other_side_of_a_run_is_run_and_compared_with_it() {
         t.until_all(&["it is run 8 of the logbook.", "compares it with run 1"]);
         t.press(&["9"], "cooling differs: A bare; B desk fan");
         t.until_all(&["A  run 1", "B  run 8"]);
+        t.keys(&["q"]);
+        t.shell_is_back();
+    }
+}
+
+/// A run that was started in the terminal could have no instruments, and its other side none of those of the first.
+#[test]
+fn instruments_are_named_in_the_form_and_taken_over_into_the_other_side() {
+    for (columns, rows) in [(159, 46), (80, 24)] {
+        let t = Terminal::start(columns, rows, "", "demo --speed max");
+        t.until("1");
+        t.press(&["s"], "A run on sim:merrow-k2");
+        // It is the last field.
+        t.keys(&["BTab"]);
+        t.type_text("nothing.toml");
+        t.until("so that real instruments cannot");
+        t.keys(&["C-u"]);
+        t.type_text("bench");
+        t.press(&["Enter"], "it is run 8 of the logbook.");
+        t.press(&["4"], "Run 8, long soak");
+        t.press(&["o"], "The other side of run 8");
+        t.type_text("cooling finned carrier");
+        t.until("enter starts it");
+        t.keys(&["Enter"]);
+        t.until("it is run 9 of the logbook.");
+        t.press(&["9"], "cooling differs: A bare; B finned carrier");
+        // The probe is beside both drives, and that of the second is cooler by more than a few degrees.
+        for _ in 0..100 {
+            if !t.screen().contains("probe peak, °C") {
+                t.keys(&["Down"]);
+            }
+        }
+        let screen = t.screen();
+        let row = screen.lines().find(|l| l.contains("probe peak, °C")).unwrap();
+        let values: Vec<f64> = row.split_whitespace().filter_map(|w| w.parse().ok()).collect();
+        assert!(values.len() >= 2 && values[0] > values[1] + 3.0, "{row}");
         t.keys(&["q"]);
         t.shell_is_back();
     }

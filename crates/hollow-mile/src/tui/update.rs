@@ -374,6 +374,7 @@ fn open(state: &mut State, jobs: &Jobs) {
         None if state.is_underway() => {
             state.complain("The run has no number in the logbook yet; its findings come with it.");
         }
+        None if !state.tasks.is_empty() => state.tell("What is shown here is still being read."),
         None => state.complain("There is no run to open."),
     }
 }

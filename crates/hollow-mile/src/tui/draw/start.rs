@@ -189,10 +189,7 @@ fn keys(form: &StartForm) -> String {
     let start = if matches!(form.outlook, Some(Err(_))) { "" } else { "enter starts it" };
     let from = match (form.setup.from, form.field) {
         (Some(run), Field::Setup(_)) => format!("   set up as for run {run}; typing replaces it"),
-        (_, Field::Instruments) => {
-            "   the file that says how instruments are asked, or bench for those of the simulated bench"
-                .into()
-        }
+        (_, Field::Instruments) => "   a file that says how they are asked, or bench".into(),
         _ => String::new(),
     };
     format!("{start}{next}{another}   esc goes back{from}").trim_start().to_owned()
