@@ -174,11 +174,15 @@ impl fmt::Display for Nanos {
     }
 }
 
-/// A block size in binary units: `4 KiB`, `1 MiB`; sizes that are no multiple of 1 KiB stay in bytes.
+/// A block size in the largest unit that it is a multiple of, binary where that is possible: `4 KiB`, `1 MiB`, `200 MB`, `520 B`.
 pub fn block_size(bytes: Bytes) -> String {
     match bytes.0 {
         b if b >= 1 << 20 && b.is_multiple_of(1 << 20) => format!("{} MiB", b >> 20),
-        b if b >= 1 << 10 && b.is_multiple_of(1 << 10) => format!("{} KiB", b >> 10),
+        b if b >= 1 << 10 && b.is_multiple_of(1 << 10) && !b.is_multiple_of(1_000_000) => {
+            format!("{} KiB", b >> 10)
+        }
+        b if b >= 1_000_000 && b.is_multiple_of(1_000_000) => format!("{} MB", b / 1_000_000),
+        b if b >= 1_000 && b.is_multiple_of(1_000) => format!("{} kB", b / 1_000),
         b => format!("{b} B"),
     }
 }
@@ -270,6 +274,9 @@ mod tests {
         assert_eq!(Celsius(58.0).to_string(), "58 °C");
         assert_eq!(block_size(Bytes(1 << 20)), "1 MiB");
         assert_eq!(block_size(Bytes(4096)), "4 KiB");
+        // Five files of "200000000 B" were written.
+        assert_eq!(block_size(Bytes(200_000_000)), "200 MB");
+        assert_eq!((block_size(Bytes(3000)), block_size(Bytes(520))), ("3 kB".into(), "520 B".into()));
     }
 
     #[test]
