@@ -2,7 +2,7 @@
 
 use crate::Failure;
 use crate::metrics::Metrics;
-use crate::session::Order;
+use crate::order::Order;
 use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, bounded, unbounded};
 use mile_core::{Bytes, Nanos};
 use mile_drive::clock::Monotonic;

@@ -6,6 +6,7 @@ pub mod courses;
 mod failure;
 pub mod lab;
 pub mod metrics;
+mod order;
 pub mod outlook;
 pub mod session;
 

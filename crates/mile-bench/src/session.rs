@@ -4,21 +4,21 @@
 //! leaves. Either way it can be watched through its socket.
 
 mod prepare;
+mod ready;
 
+pub use crate::order::{Order, OrderLane};
 pub use prepare::{plan, prepare, read_course};
+pub use ready::{Ready, ReadyLane};
 
 use crate::Failure;
-use crate::bench::{self, Card, Named};
+use crate::bench::Named;
 use crate::lab::{self, Forwarding};
 use crate::metrics::{self, Metrics};
 use crossbeam_channel::{Receiver, Sender, unbounded};
 use mile_core::channel::{Channel, Source};
-use mile_core::{Bytes, Findings, Nanos, Rate, Trace};
-use mile_course::Plan;
+use mile_core::{Bytes, Findings, Nanos, Trace};
 use mile_drive::clock::unix_seconds;
-use mile_drive::sysfs::Disk;
-use mile_drive::{Drive, Situation, Truth};
-use mile_instrument::Config;
+use mile_drive::{Drive, Truth};
 use mile_instrument::poll::Polling;
 use mile_logbook::{Entered, Errand as Recording, Kept, Logbook, LogbookError, Recorder};
 use mile_runner::remote::{Client, Hello, PROTOCOL, Server};
@@ -26,59 +26,14 @@ use mile_runner::{
     Board, Command, Event, EventKind, GoOn, LaneHead, LaneRun, Message, Outcome, RunHead, Speed, Status,
     Terms, execute_lanes, run,
 };
+use ready::overlay;
 use serde::{Deserialize, Serialize};
 use std::io::{BufRead, BufReader, Write};
-use std::os::unix::fs::{FileTypeExt, MetadataExt};
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
 use std::sync::Arc;
 use std::thread::JoinHandle;
 use std::time::Duration;
-
-/// What a run needs to be started.
-#[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct Order {
-    /// The text of the course.
-    pub course_text: String,
-    /// Where the text came from, for messages.
-    pub course_name: String,
-    /// Its drives, one for each lane of the course.
-    pub lanes: Vec<OrderLane>,
-    /// How fast the time of simulated drives passes.
-    pub speed: Speed,
-    /// Whether a file that the run makes stays.
-    pub keep: bool,
-    /// Whether what the course writes to is discarded before it.
-    pub discard_first: bool,
-    /// The file that names the bench instruments, or `bench` for those of the simulated bench.
-    #[serde(default)]
-    pub instruments: Option<String>,
-    /// Where the figures of the run are served for a monitoring system: a port of this host, or a host and a port.
-    #[serde(default)]
-    pub metrics: Option<String>,
-    /// The archive of a lab that the run goes to, beside the file in which it is recorded.
-    #[serde(default)]
-    pub lab: Option<String>,
-    /// The run of the logbook that goes on.
-    pub resume: Option<i64>,
-    /// What spoke against the start, and was accepted.
-    #[serde(default)]
-    pub warnings: Vec<String>,
-}
-
-/// The drive of one lane.
-#[derive(Clone, Debug, Default, Serialize, Deserialize)]
-pub struct OrderLane {
-    /// The lane's name in the course; empty where the course is for one drive.
-    pub name: String,
-    /// The drive.
-    pub named: Named,
-    /// How it is set up, as the operator says.
-    pub situation: Situation,
-    /// What is claimed of it, as the operator says ([`mile_course::Claimed`]).
-    #[serde(default)]
-    pub claims: String,
-}
 
 /// What a runner is given.
 #[derive(Debug, Serialize, Deserialize)]
@@ -100,28 +55,6 @@ type Work = Box<dyn FnOnce(&Receiver<Command>) -> Ended + Send>;
 
 /// A message, and the lane that it is of.
 pub type Told = (u32, Message);
-
-/// A run that was planned and may be started.
-pub struct Ready {
-    /// As many as the order has.
-    pub lanes: Vec<ReadyLane>,
-    apart: bool,
-    /// Readings beside those of every sample, and the instruments that give some of them.
-    channels: Vec<Channel>,
-    instruments: Config,
-    order: Order,
-}
-
-/// One of its lanes.
-pub struct ReadyLane {
-    /// The lane's name; empty where the course is for one drive.
-    pub name: String,
-    /// Its course, fitted to its drive.
-    pub plan: Plan,
-    drive: Box<dyn Drive>,
-    /// The drive as it was named.
-    named: String,
-}
 
 /// A run that goes on: how it began, and where each lane goes on, what is kept of it, and what happened.
 struct GoingOn {
@@ -250,40 +183,6 @@ fn check_same(head: &LaneHead, drive: &dyn Drive, run: i64) -> Result<(), Failur
         "run {run} cannot go on, as it is not on the same drive in the same situation: {}. Put that right, or start the course anew",
         list.join("; ")
     )))
-}
-
-impl ReadyLane {
-    /// The drive as the bench shows it.
-    pub fn card(&self) -> Card {
-        // A file is on no bench.
-        bench::card(&self.named)
-            .ok()
-            .filter(|c| c.identity.simulated || c.device.is_some())
-            .unwrap_or_else(|| Card::plain(self.drive.as_ref()))
-    }
-
-    /// The disk under the drive.
-    pub fn disk(&self) -> Option<Disk> {
-        let path = Path::new(&self.named);
-        let meta = std::fs::metadata(path).or_else(|_| std::fs::metadata(folder_of(path))).ok()?;
-        let number = if meta.file_type().is_block_device() { meta.rdev() } else { meta.dev() };
-        Disk::of(Path::new("/sys"), rustix::fs::major(number), rustix::fs::minor(number))
-    }
-
-    /// Whether a path is on the disk under test.
-    pub fn is_on_drive(&self, path: &Path) -> bool {
-        !self.drive.is_virtual() && same_disk(Path::new(&self.named), path)
-    }
-
-    /// Rate at which the drive is claimed to write, where it is.
-    pub fn claimed_write(&self) -> Option<Rate> {
-        self.drive.claims().write
-    }
-
-    /// Rated endurance of the drive, where it is claimed.
-    pub fn endurance(&self) -> Option<Bytes> {
-        self.drive.claims().endurance
-    }
 }
 
 impl Ready {
@@ -726,27 +625,6 @@ pub fn told_before(client: &mut Client) -> Result<Vec<Told>, Failure> {
     }
     all.extend(ended);
     Ok(all)
-}
-
-/// What a person says about the situation goes before what the drive knows.
-fn overlay(known: Situation, said: &Situation) -> Situation {
-    Situation {
-        slot: said.slot.clone().or(known.slot),
-        cooling: said.cooling.clone().or(known.cooling),
-        ambient: said.ambient.or(known.ambient),
-        enclosure: said.enclosure.clone().or(known.enclosure),
-        notes: said.notes.clone().or(known.notes),
-    }
-}
-
-/// Whether two paths are on one device.
-fn same_disk(a: &Path, b: &Path) -> bool {
-    let device = |path: &Path| std::fs::metadata(folder_of(path)).map(|m| m.dev()).ok();
-    device(a).is_some() && device(a) == device(b)
-}
-
-fn folder_of(path: &Path) -> &Path {
-    path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."))
 }
 
 /// Folders for what the logbook does not take, the best first: where this user's programs keep their state, and the system's temporary folder.

@@ -1,5 +1,6 @@
 //! Real block devices: found, known, and kept from harm.
 
+pub mod attributes;
 pub mod drive;
 pub mod found;
 pub mod link;
@@ -10,8 +11,10 @@ pub mod signature;
 pub mod stack;
 pub mod survey;
 pub mod uses;
+mod watched;
 
+pub use attributes::Transport;
 pub use drive::BlockDrive;
-pub use found::{Found, Partition, Transport, discover, look};
+pub use found::{Found, Partition, discover, look};
 pub use permit::Consent;
 pub use uses::Use;

@@ -4,6 +4,7 @@
 //! are copied in come through a reader for each worker, so that source and target work at the same time.
 
 mod feed;
+mod shared;
 mod worker;
 
 use crate::clock::Monotonic;
@@ -13,42 +14,24 @@ use crate::tally::{self, Tally};
 use hdrhistogram::Histogram;
 use mile_core::files::{FileFigures, FileStep, FilesOp, SourceFigures, StepFigures};
 use mile_core::{Bytes, Nanos, RunId};
-use mile_files::{FileId, HeldFolder};
+use mile_files::HeldFolder;
+use shared::{Jobs, LOOK, Made, Part, Shared, Wish, held, name};
 use std::collections::VecDeque;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
-use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Condvar, Mutex};
 use std::thread::JoinHandle;
 use std::time::Duration;
 use worker::Worker;
 
-/// What an operation past the host's cache is a multiple of.
-const UNIT: u64 = 4096;
-/// Blocks that a reader may be ahead of its worker.
-const AHEAD: usize = 4;
 /// Most files of a folder that is copied in.
 const MOST: usize = 1_000_000;
-/// Longest wait between two looks at the workers.
-const LOOK: Duration = Duration::from_millis(10);
-
-/// A file that the run has made.
-#[derive(Clone, Copy, Debug)]
-struct Made {
-    number: u64,
-    size: u64,
-    id: FileId,
-}
-
 /// The files of a run, in their folder.
 #[derive(Debug)]
 pub struct FileSet {
     folder: Arc<HeldFolder>,
     there: Vec<Made>,
     next: u64,
-}
-
-fn name(number: u64) -> String {
-    format!("{number:08}")
 }
 
 /// Whether a name is one that files of a run have.
@@ -149,73 +132,6 @@ pub fn list(folder: &Path) -> Result<Vec<(PathBuf, u64)>, DriveError> {
     }
     all.sort();
     Ok(all)
-}
-
-/// What the workers have to do.
-enum Jobs {
-    Write(Vec<u64>),
-    Read(Vec<Made>),
-    Delete(Vec<Made>),
-    /// The last is whether they are written, and not only read.
-    Copy(Vec<(PathBuf, u64)>, bool),
-}
-
-impl Jobs {
-    fn count(&self) -> u64 {
-        match self {
-            Self::Write(sizes) => sizes.len() as u64,
-            Self::Read(all) | Self::Delete(all) => all.len() as u64,
-            Self::Copy(all, _) => all.len() as u64,
-        }
-    }
-}
-
-/// What one worker has counted.
-#[derive(Default)]
-struct Part {
-    tally: Tally,
-    steps: [Option<Box<Histogram<u64>>>; FileStep::ALL.len()],
-    files: u64,
-    bytes: u64,
-    made: Vec<Made>,
-    /// Numbers of the files that it deleted.
-    gone: Vec<u64>,
-    waited: Nanos,
-    worked: Nanos,
-}
-
-#[derive(Clone, Copy, PartialEq, Eq)]
-enum Wish {
-    Go,
-    Hold,
-    Stop,
-}
-
-struct Shared {
-    work: FilesWork,
-    jobs: Jobs,
-    first: u64,
-    folder: Arc<HeldFolder>,
-    clock: Monotonic,
-    next: AtomicU64,
-    /// What is wanted of the workers, and how many of them stand still or have ended.
-    wish: Mutex<(Wish, usize, usize)>,
-    changed: Condvar,
-    abandoned: AtomicBool,
-    out: AtomicUsize,
-    /// Bytes that may still be written, and whether a worker ended as there are no more.
-    left: AtomicU64,
-    full: AtomicBool,
-    parts: Vec<Mutex<Part>>,
-    /// When the operation underway of each worker began, plus one; 0 where there is none.
-    began: Vec<AtomicU64>,
-    failed: Mutex<Option<DriveError>>,
-    ended_at: AtomicU64,
-}
-
-fn held<T>(lock: &Mutex<T>) -> MutexGuard<'_, T> {
-    // A worker that panicked has left counts that are right as far as they go.
-    lock.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 /// Work on files underway.

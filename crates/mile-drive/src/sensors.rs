@@ -2,7 +2,8 @@
 //! not the run.
 
 use crate::ata::{AtaCommand, SmartData};
-use crate::block::{Found, probe};
+use crate::block::found::Found;
+use crate::block::probe;
 use crate::clock::Monotonic;
 use crate::health::Health;
 use crate::nvme::{self, HealthLog};

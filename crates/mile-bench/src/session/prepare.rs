@@ -1,6 +1,7 @@
 //! From an order to a run that may be started: the course, its drives, its instruments, and what does not fit together.
 
-use super::{Order, OrderLane, Ready, ReadyLane, overlay};
+use super::ready::{Ready, ReadyLane, overlay};
+use crate::order::{Order, OrderLane};
 use crate::{Failure, bench};
 use mile_core::Bytes;
 use mile_core::channel::Channel;

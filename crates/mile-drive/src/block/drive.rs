@@ -2,10 +2,12 @@
 //!
 //! What stands between a run and somebody's data is in `permit.rs`; the descriptor comes from there.
 
-use super::found::{Found, Transport, look};
-use super::members::{self, Watched};
+use super::attributes::Transport;
+use super::found::{Found, look};
+use super::members;
 use super::permit::{Consent, Request};
 use super::probe::{self, Probe, TestRequest};
+use super::watched::{self, Watched};
 use crate::clock::Monotonic;
 use crate::drive::{
     Drive, DriveError, Facts, Failure, Identity, Limits, Narrowed, Readings, Situation, Transfer,
@@ -208,7 +210,7 @@ impl Drive for BlockDrive {
     }
 
     fn channels(&self) -> Vec<(String, String)> {
-        members::channels(&self.found.members)
+        watched::channels(&self.found.members)
     }
 
     fn channel_readings(&mut self) -> Vec<Option<f64>> {

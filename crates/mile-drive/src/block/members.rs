@@ -1,11 +1,9 @@
 //! The drives that a mapped device or an array is built on: what each is, how it is attached, how warm it is, and what it moves.
 
-use super::found::{Transport, find_link_at, sensor_file, transport_and_model};
+use super::attributes::{Transport, find_link_at, sensor_file, transport_and_model};
 use crate::Link;
-use crate::clock::Monotonic;
-use crate::sensors::{Sensors, Source};
-use crate::sysfs::{Disk, Roots, temperature, text};
-use mile_core::{Bytes, Celsius, Nanos};
+use crate::sysfs::{Roots, temperature, text};
+use mile_core::Celsius;
 use serde::{Deserialize, Serialize};
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -35,7 +33,7 @@ pub struct Member {
 
 impl Member {
     /// Whether it may have a temperature to tell.
-    fn tells(&self) -> bool {
+    pub(super) fn tells(&self) -> bool {
         self.transport == Transport::Sata || sensor_file(&self.name, &self.folder).is_some()
     }
 
@@ -105,113 +103,4 @@ pub fn words(folder: &Path, members: &[Member]) -> Option<String> {
     };
     let what = text(folder.join("md/level")).or_else(mapped).unwrap_or_else(|| "device".into());
     Some(format!("{what} over {over}"))
-}
-
-/// The members of a device while a run is on it: their temperatures and what each moves.
-pub(super) struct Watched {
-    /// Whether it may have a temperature, its counters, and its sensor.
-    members: Vec<(bool, Disk, Option<Sensors>)>,
-    moved: Vec<Option<Bytes>>,
-    clock: Monotonic,
-    asked: Nanos,
-}
-
-impl Watched {
-    /// Begins to watch them.
-    pub(super) fn start(roots: &Roots, members: &[Member]) -> Self {
-        let one = |m: &Member| {
-            let kernel = sensor_file(&m.name, &m.folder).map(Source::Kernel);
-            // A SATA drive of which the kernel shows no sensor is asked itself.
-            let asked =
-                || fs::File::open(roots.dev.join(&m.name)).ok().filter(|_| m.tells()).map(Source::Ata);
-            let sensors = kernel.or_else(asked).map(|source| Sensors::start(source, None));
-            (m.tells(), Disk { name: m.name.clone(), folder: m.folder.clone() }, sensors)
-        };
-        let members: Vec<_> = members.iter().map(one).collect();
-        let moved = members.iter().map(|(_, disk, _)| disk.moved()).collect();
-        Self { members, moved, clock: Monotonic::start(), asked: Nanos(0) }
-    }
-
-    /// The temperature of the warmest of them.
-    pub(super) fn warmest(&self) -> Option<Celsius> {
-        let all = self.members.iter().filter_map(|(_, _, s)| s.as_ref()?.reading().temp);
-        all.max_by(|a, b| a.0.total_cmp(&b.0))
-    }
-
-    /// The readings of [`channels`], in their order. What each moved is since the last call, MB/s.
-    pub(super) fn readings(&mut self) -> Vec<Option<f64>> {
-        let now = self.clock.now();
-        let seconds = now.since(self.asked).secs();
-        self.asked = now;
-        let mut all = Vec::new();
-        for ((tells, disk, sensors), before) in self.members.iter().zip(&mut self.moved) {
-            if *tells {
-                all.push(sensors.as_ref().and_then(|s| s.reading().temp).map(|t| t.0));
-            }
-            let moved = disk.moved();
-            let rate =
-                moved.zip(*before).map(|(now, then)| now.0.saturating_sub(then.0) as f64 / 1e6 / seconds);
-            all.push(rate.filter(|_| seconds > 0.0));
-            *before = moved;
-        }
-        all
-    }
-}
-
-/// Names and units of the channels that the members of a device give: a temperature where there is one, and what each moves.
-pub(super) fn channels(members: &[Member]) -> Vec<(String, String)> {
-    let of = |m: &Member| {
-        let temp = m.tells().then(|| (m.name.clone(), "°C".to_owned()));
-        temp.into_iter().chain([(format!("{}-io", m.name), "MB/s".to_owned())])
-    };
-    members.iter().flat_map(of).collect()
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    /// The counters of a disk that has moved so many bytes.
-    fn stat(folder: &Path, bytes: u64) {
-        fs::write(folder.join("stat"), format!("1 0 {} 0 1 0 {} 0 0 0 0\n", bytes / 1024, bytes / 1024))
-            .unwrap();
-    }
-
-    #[test]
-    fn what_each_member_moves_and_how_warm_it_is_become_channels() {
-        let tree = tempfile::tempdir().unwrap();
-        let member = |name: &str| {
-            let folder = tree.path().join(name);
-            fs::create_dir_all(folder.join("device/hwmon/hwmon0")).unwrap();
-            stat(&folder, 1 << 20);
-            Member {
-                name: name.into(),
-                transport: Transport::Virtio,
-                model: None,
-                serial: None,
-                link: None,
-                temperature: None,
-                folder,
-            }
-        };
-        let all = [member("sda"), member("sdb")];
-        fs::write(tree.path().join("sdb/device/hwmon/hwmon0/temp1_input"), "38000\n").unwrap();
-        let names: Vec<String> =
-            channels(&all).into_iter().map(|(name, unit)| format!("{name} {unit}")).collect();
-        assert_eq!(names, ["sda-io MB/s", "sdb °C", "sdb-io MB/s"]);
-        let mut watched = Watched::start(&Roots::below(tree.path()), &all);
-        watched.readings();
-        let began = watched.asked;
-        stat(&tree.path().join("sda"), (1 << 20) + 50_003_968);
-        watched.clock.sleep_until(began.plus(Nanos(20_000_000)));
-        let readings = watched.readings();
-        let [Some(a), Some(temp), Some(b)] = readings.as_slice() else { panic!("{readings:?}") };
-        let seconds = watched.asked.since(began).secs();
-        assert!((a * seconds - 50.0).abs() < 0.1, "{a} MB/s in {seconds} s");
-        assert_eq!((*temp, *b), (38.0, 0.0));
-        assert_eq!(watched.warmest(), Some(Celsius(38.0)));
-        // Counters that cannot be read are no reading, and not 0.
-        fs::remove_file(tree.path().join("sdb/stat")).unwrap();
-        assert_eq!(watched.readings().last(), Some(&None));
-    }
 }

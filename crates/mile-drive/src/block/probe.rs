@@ -1,6 +1,7 @@
 //! Asks a drive itself: identity, limits and health, in whichever of the three standards it speaks.
 
-use super::found::{Found, Transport, find_link};
+use super::attributes::Transport;
+use super::found::{Found, find_link};
 use crate::ata::{self, AtaCommand, Identify, SmartData};
 use crate::health::{Health, Page, TestKind};
 use crate::nvme::extended::{self, Extended};

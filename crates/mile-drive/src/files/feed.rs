@@ -1,7 +1,6 @@
 //! Files that are copied in, read ahead of the worker that writes them.
 
-use super::AHEAD;
-use super::worker::Left;
+use super::shared::{AHEAD, Left, UNIT};
 use crate::drive::DriveError;
 use crate::io::pattern::Buffer;
 use crossbeam_channel::{Receiver, Sender, bounded};
@@ -22,7 +21,7 @@ pub(super) fn fill(file: &File, at: u64, buffer: &mut [u8], wanted: u64) -> io::
             Err(e) => return Err(e),
         }
         // Past the host's cache the next read begins at a whole unit, and there is none behind a broken one.
-        if !got.is_multiple_of(super::UNIT) {
+        if !got.is_multiple_of(UNIT) {
             break;
         }
     }

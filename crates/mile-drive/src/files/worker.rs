@@ -1,7 +1,7 @@
 //! One worker: it takes one file after the other and times each step.
 
 use super::feed::{Feed, Piece, fill};
-use super::{Jobs, LOOK, Made, Part, Shared, UNIT, Wish, held, name};
+use super::shared::{Jobs, LOOK, Left, Made, Part, Shared, UNIT, Wish, held, name};
 use crate::drive::DriveError;
 use crate::io::pattern::{Buffer, Pool};
 use crate::tally;
@@ -15,12 +15,6 @@ use std::os::unix::fs::FileExt;
 use std::path::Path;
 use std::sync::atomic::Ordering;
 use std::sync::{MutexGuard, PoisonError};
-
-/// Why a worker comes to an end before its files.
-pub(super) enum Left {
-    Stopped,
-    Failed(DriveError),
-}
 
 pub(super) struct Worker<'a> {
     pub(super) shared: &'a Shared,

@@ -1,7 +1,7 @@
 //! Several workers, each a thread with an engine of its own. A sequential range is cut into equal parts, one for each; random
 //! workers share the whole range.
 
-use super::{EngineChoice, Origin, Single};
+use super::single::{EngineChoice, Origin, Single};
 use crate::clock::Monotonic;
 use crate::drive::{DriveError, Transfer};
 use crate::tally::Tally;
