@@ -101,7 +101,7 @@ pub(crate) fn files(rows: &[LegRow]) -> (Vec<&'static str>, Vec<Vec<String>>) {
         let name = if row.lane.is_empty() { row.leg.clone() } else { format!("{}: {}", row.lane, row.leg) };
         let mut first = vec![
             name,
-            mile_core::units::thousands(&f.files.to_string()),
+            files_done(f),
             if f.bytes > 0 { Bytes(f.bytes).to_string() } else { "–".into() },
             f.files_per_s().map_or("–".into(), number),
             f.mb_s().map_or("–".into(), number),
@@ -121,12 +121,19 @@ pub(crate) fn files(rows: &[LegRow]) -> (Vec<&'static str>, Vec<Vec<String>>) {
     (heads, cells)
 }
 
+/// The files of a leg, and those that it had done before an interruption, which its figures are not of.
+fn files_done(f: &FileFigures) -> String {
+    let count = |n: u64| mile_core::units::thousands(&n.to_string());
+    let before = if f.before > 0 { format!(" (+{} before)", count(f.before)) } else { String::new() };
+    count(f.files) + &before
+}
+
 /// The same for a narrow panel: a line for each leg, and its steps in lines of at most so many columns.
 pub(crate) fn files_narrow(rows: &[LegRow], width: usize) -> Vec<String> {
     let mut lines = Vec::new();
     for (row, f) in rows.iter().filter_map(|r| Some((r, r.files.as_ref()?))) {
         let name = if row.lane.is_empty() { row.leg.clone() } else { format!("{}: {}", row.lane, row.leg) };
-        let mut figures = vec![format!("{} files", mile_core::units::thousands(&f.files.to_string()))];
+        let mut figures = vec![format!("{} files", files_done(f))];
         figures.extend(f.files_per_s().map(|n| format!("{}/s", number(n))));
         figures.extend(f.mb_s().map(|n| format!("{} MB/s", number(n))));
         lines.push(name);

@@ -12,8 +12,9 @@ use common::Bench;
 use common::bad_target::BadTarget;
 use serde_json::Value;
 use std::collections::BTreeMap;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
-use std::process::Command;
+use std::process::{Command, Stdio};
 
 fn json(bench: &Bench, args: &[&str]) -> Value {
     let out = bench.run(args);
@@ -31,7 +32,8 @@ fn on_disk(folder: &Path) -> BTreeMap<String, u64> {
     let files = std::fs::read_dir(folder).unwrap().map(|e| e.unwrap());
     files
         .filter(|e| !e.file_name().to_string_lossy().starts_with('.'))
-        .map(|e| (e.file_name().into_string().unwrap(), e.metadata().unwrap().len()))
+        // One may be deleted just now.
+        .filter_map(|e| Some((e.file_name().into_string().unwrap(), e.metadata().ok()?.len())))
         .collect()
 }
 
@@ -247,8 +249,6 @@ fn a_kill_among_files_leaves_what_is_listed_and_taken_away() {
     assert!(there > 0 && there < 900_000);
     let listed = bench.ok(&["leftovers"]);
     assert!(listed.contains("t.bin.files: whole files of the run"), "{listed}");
-    let said = bench.fails(&["resume", "1"]);
-    assert!(said.contains("works with whole files"), "{said}");
     bench.ok(&["leftovers", "--remove", "all"]);
     assert!(!bench.path("t.bin.files").exists(), "{}", bench.ok(&["leftovers"]));
 }
@@ -292,4 +292,99 @@ fn files_that_do_not_fit_or_are_not_there_are_told_before_anything_is_made() {
         said.contains("/nowhere/at/all") && !bench.path("l.logbook").exists(),
         "no run was begun: {said}"
     );
+}
+
+/// Starts a run, and sends it a signal once so many of its files are there.
+fn interrupted(bench: &Bench, args: &[&str], folder: &Path, files: usize, signal: &str) {
+    let mut child = bench.command(args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    let begun = std::time::Instant::now();
+    while !folder.exists() || on_disk(folder).len() < files {
+        assert!(begun.elapsed().as_secs() < 120 && child.try_wait().unwrap().is_none(), "{args:?}");
+        std::thread::sleep(std::time::Duration::from_millis(2));
+    }
+    assert!(Command::new("kill").args([signal, &child.id().to_string()]).status().unwrap().success());
+    child.wait().unwrap();
+}
+
+/// Such a run had to be started anew: all that it had written was deleted.
+#[test]
+fn a_leg_of_files_goes_on_with_those_that_are_there() {
+    let text = "course \"files\"\nsample every 50 ms\nleg many\n files write, sizes 75 % of 9000 B and 25 % of 70001 B, count 3000, workers 3, sync each file\nleg back\n files read, workers 2\nleg gone\n files delete\nleg few\n files write, sizes 5000 B, count 7\n";
+    for signal in ["-INT", "-KILL"] {
+        let bench = Bench::on_disk();
+        bench.write("f.course", text);
+        let folder = bench.path("t.bin.files");
+        let args = ["run", "f.course", "--on", "t.bin", "--size", "4MB", "--keep"];
+        interrupted(&bench, &args, &folder, 400, signal);
+        let before = on_disk(&folder);
+        assert!((400..3000).contains(&before.len()), "{}", before.len());
+        let whole: Vec<&String> =
+            before.iter().filter(|(_, s)| [9000, 70_001].contains(*s)).map(|(n, _)| n).collect();
+        let kept: BTreeMap<&String, u64> =
+            whole.iter().map(|n| (*n, std::fs::metadata(folder.join(n)).unwrap().ino())).collect();
+        let run = json(&bench, &["resume", "last", "--format", "json"]);
+        assert_eq!(run["status"], "done", "{signal}: {run:#}");
+        // Each file was written once: what was whole was left alone, which its inode shows, until all were deleted.
+        assert_eq!(on_disk(&folder).len(), 7);
+        let many = &row(&run, "many")["files"];
+        let (files, earlier) = (many["files"].as_u64().unwrap(), many["before"].as_u64().unwrap_or(0));
+        assert_eq!(files + earlier, 3000, "{signal}: {many:#}");
+        // What a killed run had counted nobody knows; one that was stopped has told it.
+        assert_eq!(earlier > 0, signal == "-KILL", "{many:#}");
+        assert!(earlier == 0 || (kept.len() as u64..=kept.len() as u64 + 3).contains(&earlier), "{earlier}");
+        let back = row(&run, "back");
+        assert_eq!(back["files"]["files"], 3000);
+        assert_eq!(back["bytes"], 2250 * 9000 + 750 * 70_001_u64);
+        assert_eq!(row(&run, "gone")["files"]["files"], 3000);
+    }
+}
+
+/// A file that was there before the interruption is the same afterwards, and one that was begun is whole.
+#[test]
+fn files_that_are_gone_are_not_read_and_those_that_are_there_are_left_alone() {
+    let bench = Bench::on_disk();
+    bench.write(
+        "f.course",
+        "course \"files\"\nleg many\n files write, sizes 9000 B, count 3000, sync each file\nleg wait\n rest for 1 s\nleg back\n files read\n",
+    );
+    let folder = bench.path("t.bin.files");
+    let args = ["run", "f.course", "--on", "t.bin", "--size", "4MB"];
+    interrupted(&bench, &args, &folder, 300, "-INT");
+    // The run keeps what it needs, and says where it is.
+    assert!(bench.ok(&["leftovers"]).contains("t.bin.files"));
+    let whole = |folder: &Path| -> BTreeMap<String, u64> {
+        let all = on_disk(folder).into_iter().filter(|f| f.1 == 9000);
+        all.map(|(n, _)| (n.clone(), std::fs::metadata(folder.join(n)).unwrap().ino())).collect()
+    };
+    let before = whole(&folder);
+    assert!(before.len() >= 299 && before.len() < 3000);
+    // It is interrupted once more, when it has written some hundreds further.
+    interrupted(&bench, &["resume", "last"], &folder, before.len() + 300, "-KILL");
+    let after = whole(&folder);
+    assert!(before.iter().all(|f| after.get(f.0) == Some(f.1)), "a file that was whole was made anew");
+    // Someone deletes one of them: it is written once more, as the leg is not over.
+    std::fs::remove_file(folder.join(before.keys().next().unwrap())).unwrap();
+    let run = json(&bench, &["resume", "last", "--format", "json"]);
+    assert_eq!(run["status"], "done", "{run:#}");
+    assert_eq!(row(&run, "back")["bytes"], 3000 * 9000);
+    assert!(!folder.exists() && !bench.path("t.bin").exists(), "all is taken away in the end");
+    // Where the leg was over, they are missed.
+    bench.write(
+        "g.course",
+        "course \"files\"\nleg many\n files write, sizes 9000 B, count 50\nleg wait\n rest for 10 min\nleg back\n files read\n",
+    );
+    let folder = bench.path("u.bin.files");
+    let args = ["run", "g.course", "--on", "u.bin", "--size", "4MB"];
+    let out = std::fs::File::create(bench.path("out")).unwrap();
+    let mut child = bench.command(&args).stdout(out.try_clone().unwrap()).stderr(out).spawn().unwrap();
+    let begun = std::time::Instant::now();
+    while !bench.read("out").contains("Leg 2 of 3") {
+        assert!(begun.elapsed().as_secs() < 120 && child.try_wait().unwrap().is_none());
+        std::thread::sleep(std::time::Duration::from_millis(20));
+    }
+    assert!(Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap().success());
+    child.wait().unwrap();
+    std::fs::remove_file(folder.join(on_disk(&folder).keys().next().unwrap())).unwrap();
+    let said = bench.fails(&["resume", "last"]);
+    assert!(said.contains("leg back reads the files of leg many, of which 49 are left"), "{said}");
 }

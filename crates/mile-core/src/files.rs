@@ -106,6 +106,9 @@ pub struct FileFigures {
     pub op: FilesOp,
     /// Files that it came to the end of.
     pub files: u64,
+    /// Files that it had come to the end of before it was interrupted; the other figures are of those after it.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub before: u64,
     /// Bytes of their data.
     pub bytes: u64,
     /// Time in which it worked, seconds; pauses are not counted.
@@ -117,10 +120,31 @@ pub struct FileFigures {
     pub source: Option<SourceFigures>,
 }
 
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde passes a reference")]
+fn is_zero(n: &u64) -> bool {
+    *n == 0
+}
+
 /// Share of the time waited for the source from which it is the slower side, and below which the drive under test is.
 const SLOWER: (f64, f64) = (0.6, 0.3);
 
 impl FileFigures {
+    /// With those of the part of the leg that came after an interruption. The times of the steps are those of the part with more files, as percentiles of two
+    /// parts do not add up to one.
+    pub fn and_after(self, next: Self) -> Self {
+        let lost = next.before.saturating_sub(self.files + self.before);
+        let steps = if next.files > self.files { next.steps } else { self.steps };
+        Self {
+            files: self.files + next.files,
+            before: self.before + lost,
+            bytes: self.bytes + next.bytes,
+            seconds: self.seconds + next.seconds,
+            steps,
+            source: next.source.or(self.source),
+            ..self
+        }
+    }
+
     /// Files a second; `None` where no time passed.
     pub fn files_per_s(&self) -> Option<f64> {
         (self.seconds > 0.0 && self.files > 0).then(|| self.files as f64 / self.seconds)
@@ -173,6 +197,10 @@ impl FileFigures {
         }
         if let Some(rate) = self.mb_s() {
             text.push_str(&format!(", {rate:.1} MB/s"));
+        }
+        if self.before > 0 {
+            let before = crate::units::thousands(&self.before.to_string());
+            text.push_str(&format!("; {before} more before the run was interrupted"));
         }
         text
     }
@@ -284,12 +312,41 @@ mod tests {
         assert_eq!(of, sizes.of(10_000), "the same each time");
     }
 
+    /// 10 files of which 4 were written until the run was stopped, and 6 after it; then with 3 that nobody counted, as the run was killed.
+    #[test]
+    fn the_parts_of_a_leg_that_was_interrupted_are_one() {
+        let part = |files, before, seconds| FileFigures {
+            leg: "w".into(),
+            op: FilesOp::Write,
+            files,
+            before,
+            bytes: files * 1000,
+            seconds,
+            steps: vec![StepFigures {
+                step: FileStep::Write,
+                count: files,
+                p50_us: files as f64,
+                p99_us: 9.0,
+                slowest_us: 9.0,
+            }],
+            source: None,
+        };
+        let whole = part(4, 0, 2.0).and_after(part(6, 4, 1.0));
+        assert_eq!((whole.files, whole.before, whole.bytes, whole.seconds), (10, 0, 10_000, 3.0));
+        assert_eq!(whole.steps[0].p50_us, 6.0);
+        assert!(!whole.sentence().contains("interrupted"), "{}", whole.sentence());
+        let lost = part(4, 0, 2.0).and_after(part(3, 7, 1.0));
+        assert_eq!((lost.files, lost.before), (7, 3));
+        assert!(lost.sentence().contains("3 more before the run was interrupted"), "{}", lost.sentence());
+    }
+
     #[test]
     fn the_slower_side_is_named() {
         let copy = |waited| FileFigures {
             leg: "copy".into(),
             op: FilesOp::Copy,
             files: 10,
+            before: 0,
             bytes: 100_000_000,
             seconds: 2.0,
             steps: Vec::new(),

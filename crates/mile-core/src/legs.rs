@@ -197,10 +197,20 @@ pub fn leg_rows(lane: &LaneTrace<'_>, figures: &[LegFigures]) -> Vec<LegRow> {
         .map(|group| {
             let name = trace.legs()[group[0]].name.as_str();
             let histogram = histograms.get_mut(name).and_then(VecDeque::pop_front);
-            let files = files.get_mut(name).and_then(VecDeque::pop_front).cloned();
+            let files = files.get_mut(name).and_then(one_leg);
             LegRow { files, ..row(lane, figures, group, histogram) }
         })
         .collect()
+}
+
+/// What the first of some legs of one name did with files: its parts, where it was interrupted, are one.
+fn one_leg(parts: &mut VecDeque<&FileFigures>) -> Option<FileFigures> {
+    let mut whole = parts.pop_front()?.clone();
+    while parts.front().is_some_and(|next| next.before > 0) {
+        let Some(next) = parts.pop_front() else { break };
+        whole = whole.and_after(next.clone());
+    }
+    Some(whole)
 }
 
 fn row(

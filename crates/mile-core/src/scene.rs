@@ -648,7 +648,7 @@ mod tests {
         assert_eq!((heat.low, heat.high), (35.0, 145.0));
         assert_eq!(heat.label(curve), Some((139.5, "140 °C".into())));
         // 100 µs and 10 ms: two decades, and nothing at rest.
-        let ends = latency.curves.iter().map(|c| c.last().map(|v| v.round())).collect::<Vec<_>>();
+        let ends = latency.curves.iter().map(|c| c.last().map(f64::round)).collect::<Vec<_>>();
         assert_eq!(ends, [Some(4.0), Some(2.0)]);
         assert_eq!(latency.curves[1].values[75], None);
         let labels: Vec<String> = latency.levels(5).into_iter().map(|l| l.1).collect();

@@ -137,6 +137,10 @@ pub struct Transfer {
 pub struct FilesWork {
     /// What.
     pub op: FilesOp,
+    /// The leg that does it: its files have numbers of their own, so that they are known again after an interruption.
+    pub leg: u32,
+    /// Bytes that the leg had read before it was interrupted; 0 otherwise.
+    pub done: Bytes,
     /// The size of each file that is written, in bytes; none for other work.
     pub sizes: Vec<u64>,
     /// Bytes of one operation, a multiple of 4 KiB where the host's cache is passed.
@@ -416,6 +420,11 @@ pub trait Drive: Send {
     /// Where the drive is on no file system; what the file system says.
     fn begin_files(&mut self, _work: &FilesWork, _again: bool) -> Result<(), DriveError> {
         Err(DriveError::NotOffered { what: "work with whole files" })
+    }
+
+    /// How many files of the run are there, and their bytes; `None` where there are none and never were any.
+    fn files_there(&self) -> Option<(u64, Bytes)> {
+        None
     }
 
     /// Ends work on whole files, and gives what it came to, and whether it ended as no more may be written.

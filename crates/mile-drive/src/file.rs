@@ -371,10 +371,10 @@ impl Drive for FileDrive {
     fn open(&mut self) -> Result<(), DriveError> {
         let file = self.make()?;
         self.file = Some(file);
-        // What an interrupted run had of whole files is not taken up again.
+        // What an interrupted run had of whole files is taken up again.
         let folder = folder_for_files(&self.path);
         if self.goes_on && files::run_of_folder(&folder).is_some_and(|f| f.0 == self.io.run()) {
-            files::remove_folder(&folder, self.io.run())?;
+            self.set = Some(FileSet::open(&folder, self.io.run())?);
         }
         self.sensors = self.temperature.clone().map(|t| Sensors::start(Source::Kernel(t), None));
         self.clock = Monotonic::start_at(self.start_at);
@@ -424,11 +424,12 @@ impl Drive for FileDrive {
             return Ok(());
         }
         self.files = None;
-        let needs: u64 = match (work.op, &work.source) {
+        let all: u64 = match (work.op, &work.source) {
             (FilesOp::Write, _) => work.sizes.iter().sum(),
             (FilesOp::Copy, Some(folder)) => files::list(folder)?.iter().map(|f| f.1).sum(),
             _ => 0,
         };
+        let needs = all.saturating_sub(self.set.as_ref().map_or(0, |set| set.bytes_of(work.leg)));
         let space = rustix::fs::statvfs(folder_of(&self.path))
             .map_err(|e| self.failed("look at the free space")(e.into()))?;
         check_space(&space, Bytes(needs))
@@ -439,6 +440,10 @@ impl Drive for FileDrive {
         };
         self.files = Some(Files::begin(set, work.clone(), self.io.run(), self.clock)?);
         Ok(())
+    }
+
+    fn files_there(&self) -> Option<(u64, Bytes)> {
+        self.set.as_ref().map(FileSet::there)
     }
 
     fn end_files(&mut self) -> Option<(FileFigures, bool)> {

@@ -14,9 +14,9 @@ use crate::tally::{self, Tally};
 use hdrhistogram::Histogram;
 use mile_core::files::{FileFigures, FileStep, FilesOp, SourceFigures, StepFigures};
 use mile_core::{Bytes, Nanos, RunId};
-use mile_files::HeldFolder;
+use mile_files::{FileId, HeldFolder};
 use shared::{Jobs, LOOK, Made, Part, Shared, Wish, held, name};
-use std::collections::VecDeque;
+use std::collections::{HashSet, VecDeque};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Condvar, Mutex};
@@ -31,7 +31,14 @@ const MOST: usize = 1_000_000;
 pub struct FileSet {
     folder: Arc<HeldFolder>,
     there: Vec<Made>,
-    next: u64,
+}
+
+/// Numbers that a leg has for its files: more than [`MOST`].
+const OF_A_LEG: u64 = 1 << 20;
+
+/// The number of the first file of a leg.
+fn first_of(leg: u32) -> u64 {
+    u64::from(leg) * OF_A_LEG
 }
 
 /// Whether a name is one that files of a run have.
@@ -46,7 +53,57 @@ impl FileSet {
     /// What [`HeldFolder::create`] gives.
     pub fn create(path: &Path, run: RunId) -> Result<Self, DriveError> {
         let folder = HeldFolder::create(path, |mark| crate::file::mark(mark, run))?;
-        Ok(Self { folder: Arc::new(folder), there: Vec::new(), next: 0 })
+        Ok(Self { folder: Arc::new(folder), there: Vec::new() })
+    }
+
+    /// Takes up the folder of a run that goes on, with the files that are in it.
+    ///
+    /// # Errors
+    /// Where the folder is not that of the run; what the system says.
+    pub fn open(path: &Path, run: RunId) -> Result<Self, DriveError> {
+        let folder = open_of(path, run)?;
+        let failed =
+            |source| DriveError::Io { path: path.to_owned(), doing: "look through the files", source };
+        let files = folder.files(is_ours).map_err(failed)?;
+        let made =
+            |(name, size, id): (String, u64, FileId)| Some(Made { number: name.parse().ok()?, size, id });
+        let mut there: Vec<Made> = files.into_iter().filter_map(made).collect();
+        there.sort_unstable_by_key(|m| m.number);
+        Ok(Self { folder: Arc::new(folder), there })
+    }
+
+    /// How many files there are, and their bytes.
+    pub fn there(&self) -> (u64, Bytes) {
+        (self.there.len() as u64, Bytes(self.there.iter().map(|m| m.size).sum()))
+    }
+
+    /// Bytes of the files that a leg made.
+    pub fn bytes_of(&self, leg: u32) -> u64 {
+        let own = first_of(leg)..first_of(leg) + OF_A_LEG;
+        self.there.iter().filter(|m| own.contains(&m.number)).map(|m| m.size).sum()
+    }
+
+    /// The files of a leg that are there with the size that they are to have. Those that were interrupted are deleted, to be made anew. `sizes` are by
+    /// their places in the leg.
+    fn take_up(&mut self, leg: u32, sizes: &[u64]) -> Result<HashSet<u64>, DriveError> {
+        let own = first_of(leg)..first_of(leg) + OF_A_LEG;
+        let size = |m: &Made| sizes.get((m.number - own.start) as usize).copied();
+        let (mut done, mut kept) = (HashSet::new(), Vec::new());
+        for made in std::mem::take(&mut self.there) {
+            if !own.contains(&made.number) || size(&made) == Some(made.size) {
+                done.extend(own.contains(&made.number).then_some(made.number));
+                kept.push(made);
+                continue;
+            }
+            let name = name(made.number);
+            self.folder.unlink(&name).map_err(|source| DriveError::Io {
+                path: self.folder.path().join(&name),
+                doing: "delete the file that was interrupted",
+                source,
+            })?;
+        }
+        self.there = kept;
+        Ok(done)
     }
 
     /// Deletes its files and takes its folder away. What others put there stays, and so does the folder then. Gives whether it is gone.
@@ -84,18 +141,24 @@ pub fn run_of_folder(path: &Path) -> Option<(RunId, Bytes)> {
     Some((run, Bytes(bytes)))
 }
 
-/// Deletes the files that a run left in its folder, and the folder. Gives whether it is gone: what others put there stays.
-///
-/// # Errors
-/// Where the folder is not that of the run; what the system says.
-pub fn remove_folder(path: &Path, run: RunId) -> Result<bool, DriveError> {
+/// Opens the folder of a run.
+fn open_of(path: &Path, run: RunId) -> Result<HeldFolder, DriveError> {
     let (folder, mark) = HeldFolder::open(path)?;
     if crate::file::run_of(&mark) != Some(run) {
         let why = "this folder is another run's, and stays".into();
         return Err(DriveError::Refused { path: path.to_owned(), why });
     }
+    Ok(folder)
+}
+
+/// Deletes the files that a run left in its folder, and the folder. Gives whether it is gone: what others put there stays.
+///
+/// # Errors
+/// Where the folder is not that of the run; what the system says.
+pub fn remove_folder(path: &Path, run: RunId) -> Result<bool, DriveError> {
+    let folder = open_of(path, run)?;
     let failed = |source| DriveError::Io { path: path.to_owned(), doing: "delete the files in it", source };
-    for (name, _) in folder.files(is_ours).map_err(failed)? {
+    for (name, ..) in folder.files(is_ours).map_err(failed)? {
         folder.unlink(&name).map_err(failed)?;
     }
     Ok(folder.remove()?)
@@ -142,6 +205,8 @@ pub struct Files {
     worked: Nanos,
     since: Option<Nanos>,
     source: Option<String>,
+    /// Files that were done before the run was interrupted.
+    before: u64,
 }
 
 impl Files {
@@ -156,23 +221,41 @@ impl Files {
         clock: Monotonic,
     ) -> Result<Self, DriveError> {
         let source = work.source.clone();
-        let jobs = match (work.op, &source) {
-            (FilesOp::Write, _) => Jobs::Write(work.sizes.clone()),
-            (FilesOp::Read, _) => Jobs::Read(set.there.clone()),
-            (FilesOp::Delete, _) => Jobs::Delete(set.there.clone()),
-            (FilesOp::Copy, Some(folder)) => Jobs::Copy(list(folder)?, true),
-            (FilesOp::Source, Some(folder)) => Jobs::Copy(list(folder)?, false),
+        let first = first_of(work.leg);
+        let (jobs, before) = match (work.op, &source) {
+            (FilesOp::Write, _) => {
+                let done = set.take_up(work.leg, &work.sizes)?;
+                let all = (first..).zip(work.sizes.iter().copied());
+                (Jobs::Write(all.filter(|(n, _)| !done.contains(n)).collect()), done.len())
+            }
+            (FilesOp::Read, _) => {
+                // Behind what was read before.
+                let mut read = 0;
+                let before = set.there.iter().take_while(|m| {
+                    read += m.size;
+                    read <= work.done.0 && work.done.0 > 0
+                });
+                let before = before.count();
+                (Jobs::Read(set.there[before..].to_vec()), before)
+            }
+            (FilesOp::Delete, _) => (Jobs::Delete(set.there.clone()), 0),
+            (FilesOp::Copy, Some(folder)) => {
+                let all = list(folder)?;
+                let sizes: Vec<u64> = all.iter().map(|f| f.1).collect();
+                let done = set.take_up(work.leg, &sizes)?;
+                let left = (first..).zip(all).filter(|(n, _)| !done.contains(n));
+                (Jobs::Copy(left.map(|(n, f)| (n, f.0)).collect(), true), done.len())
+            }
+            (FilesOp::Source, Some(folder)) => {
+                (Jobs::Copy((first..).zip(list(folder)?).map(|(n, f)| (n, f.0)).collect(), false), 0)
+            }
             _ => return Err(DriveError::Unusable { why: "a copy of files needs a folder".into() }),
         };
         let workers = (work.workers.max(1) as usize).min(jobs.count().max(1) as usize);
-        let (first, most) = (set.next, work.at_most.map_or(u64::MAX, |b| b.0));
-        if matches!(jobs, Jobs::Write(_) | Jobs::Copy(_, true)) {
-            set.next += jobs.count();
-        }
+        let most = work.at_most.map_or(u64::MAX, |b| b.0);
         let shared = Arc::new(Shared {
             work,
             jobs,
-            first,
             folder: Arc::clone(&set.folder),
             clock,
             next: AtomicU64::new(0),
@@ -192,7 +275,7 @@ impl Files {
         for index in 0..workers {
             let own = Arc::clone(&shared);
             let thread = std::thread::Builder::new().name(format!("files {index}")).spawn(move || {
-                let pool = Pool::new(run, own.first as u32, index as u32);
+                let pool = Pool::new(run, own.work.leg, index as u32);
                 Worker { shared: &own, index }.all(&pool);
             });
             match thread {
@@ -204,7 +287,7 @@ impl Files {
             }
         }
         let source = source.map(|f| f.display().to_string());
-        Ok(Self { shared, threads, worked: Nanos(0), since, source })
+        Ok(Self { shared, threads, worked: Nanos(0), since, source, before: before as u64 })
     }
 
     fn wish(&mut self, wish: Wish) {
@@ -340,13 +423,14 @@ impl Files {
             leg: String::new(),
             op: self.shared.work.op,
             files: 0,
+            before: self.before,
             bytes: 0,
             seconds: self.worked.secs(),
             steps: Vec::new(),
             source: None,
         };
         let (mut waited, mut worked) = (0.0, 0.0);
-        let mut gone = std::collections::HashSet::new();
+        let mut gone = HashSet::new();
         for part in &self.shared.parts {
             let mut part = held(part);
             figures.files += part.files;

@@ -121,11 +121,11 @@ impl HeldFolder {
         Ok(rustix::fs::syncfs(&self.folder)?)
     }
 
-    /// The names of the regular files in it that are wanted, and the bytes that they hold. The mark is not among them.
+    /// The names of the regular files in it that are wanted, the bytes that they hold, and which files they are. The mark is not among them.
     ///
     /// # Errors
     /// What the system says.
-    pub fn files(&self, mut wanted: impl FnMut(&str) -> bool) -> io::Result<Vec<(String, u64)>> {
+    pub fn files(&self, mut wanted: impl FnMut(&str) -> bool) -> io::Result<Vec<(String, u64, FileId)>> {
         let mut all = Vec::new();
         for entry in Dir::read_from(&self.folder)? {
             let entry = entry?;
@@ -135,7 +135,7 @@ impl HeldFolder {
             }
             let stat = rustix::fs::statat(&self.folder, name, AtFlags::SYMLINK_NOFOLLOW)?;
             if FileType::from_raw_mode(stat.st_mode) == FileType::RegularFile {
-                all.push((name.to_owned(), u64::try_from(stat.st_size).unwrap_or(0)));
+                all.push((name.to_owned(), u64::try_from(stat.st_size).unwrap_or(0), FileId::of_stat(&stat)));
             }
         }
         Ok(all)

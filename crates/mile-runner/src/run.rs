@@ -482,7 +482,7 @@ impl Run<'_> {
                 end
             }
             Work::Files(work) => {
-                let end = self.files(index, leg, work, began)?;
+                let end = self.files(index, leg, work, began, moved)?;
                 self.tell_latency(index);
                 end
             }

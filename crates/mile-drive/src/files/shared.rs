@@ -34,17 +34,18 @@ pub(super) fn name(number: u64) -> String {
 
 /// What the workers have to do.
 pub(super) enum Jobs {
-    Write(Vec<u64>),
+    /// Numbers and sizes.
+    Write(Vec<(u64, u64)>),
     Read(Vec<Made>),
     Delete(Vec<Made>),
-    /// The last is whether they are written, and not only read.
-    Copy(Vec<(PathBuf, u64)>, bool),
+    /// Numbers and sources; the last is whether they are written, and not only read.
+    Copy(Vec<(u64, PathBuf)>, bool),
 }
 
 impl Jobs {
     pub(super) fn count(&self) -> u64 {
         match self {
-            Self::Write(sizes) => sizes.len() as u64,
+            Self::Write(all) => all.len() as u64,
             Self::Read(all) | Self::Delete(all) => all.len() as u64,
             Self::Copy(all, _) => all.len() as u64,
         }
@@ -75,7 +76,6 @@ pub(super) enum Wish {
 pub(super) struct Shared {
     pub(super) work: FilesWork,
     pub(super) jobs: Jobs,
-    pub(super) first: u64,
     pub(super) folder: Arc<HeldFolder>,
     pub(super) clock: Monotonic,
     pub(super) next: AtomicU64,

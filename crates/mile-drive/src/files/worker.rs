@@ -125,11 +125,11 @@ impl Worker<'_> {
             }
             let at = job as usize;
             match (&shared.jobs, &feed) {
-                (Jobs::Write(sizes), _) => self.write(shared.first + job, sizes[at], &mut buffer, pool)?,
+                (Jobs::Write(all), _) => self.write(all[at].0, all[at].1, &mut buffer, pool)?,
                 (Jobs::Read(all), _) => self.read(all[at], &mut buffer)?,
                 (Jobs::Delete(all), _) => self.delete(all[at])?,
                 (Jobs::Copy(all, writes), Some(feed)) => {
-                    self.copy(shared.first + job, &all[at].0, *writes, feed)?;
+                    self.copy(all[at].0, &all[at].1, *writes, feed)?;
                 }
                 (Jobs::Copy(..), None) => return Ok(()),
             }

@@ -3,7 +3,7 @@
 use super::{Guarded, LegEnd, Run};
 use crate::message::EventKind;
 use mile_core::files::FilesOp;
-use mile_core::{Nanos, Op};
+use mile_core::{Bytes, Nanos, Op};
 use mile_course::{FileSync, PlannedFiles, PlannedLeg, Work};
 use mile_drive::drive::PATIENCE;
 use mile_drive::{DriveError, FilesWork};
@@ -25,6 +25,7 @@ impl Run<'_> {
         leg: &PlannedLeg,
         work: &PlannedFiles,
         began: Nanos,
+        moved: Bytes,
     ) -> Result<LegEnd, DriveError> {
         let op = op_of(work.op);
         let sizes =
@@ -32,6 +33,8 @@ impl Run<'_> {
         let limit = self.plan.guards.written_at_most;
         let orders = FilesWork {
             op: work.op,
+            leg: index,
+            done: if work.op == FilesOp::Read { moved } else { Bytes(0) },
             sizes,
             block: work.block,
             workers: work.workers,
@@ -39,7 +42,7 @@ impl Run<'_> {
             sync_at_end: work.sync == FileSync::AtTheEnd,
             cached: work.cached,
             source: work.from.as_ref().map(PathBuf::from),
-            at_most: limit.map(|l| mile_core::Bytes(l.0.saturating_sub(self.written.0))),
+            at_most: limit.map(|l| Bytes(l.0.saturating_sub(self.written.0))),
             patience: self.plan.guards.patience.unwrap_or(PATIENCE),
         };
         let mut paused = Nanos(0);
@@ -122,35 +125,49 @@ impl Run<'_> {
         }
     }
 
-    /// Refuses to go on where the run needs files that it had before it was interrupted: they are not taken up again.
-    pub(super) fn check_files(&self, leg: u32, has_begun: bool) -> Result<(), DriveError> {
-        let mut lost = None;
-        for (i, planned) in self.plan.legs.iter().enumerate() {
+    /// The files that the legs before one have made and not deleted: the last of these legs, and how many; `None` for the number where it went by a folder.
+    fn files_before(&self, leg: usize) -> Option<(&str, Option<u64>)> {
+        let mut there: Option<(&str, Option<u64>)> = None;
+        for planned in &self.plan.legs[..leg.min(self.plan.legs.len())] {
             let Work::Files(work) = &planned.work else { continue };
-            let (before, at) = (i < leg as usize, i == leg as usize);
-            match work.op {
-                FilesOp::Write | FilesOp::Copy if before => lost = Some(&planned.name),
-                FilesOp::Delete if before => lost = None,
-                _ if at && has_begun => {
-                    return Err(DriveError::Unusable {
-                        why: format!(
-                            "the run cannot go on: it was interrupted in leg {}, which works with whole files, and these are not taken up again. Start the course anew",
-                            planned.name
-                        ),
-                    });
+            let before = there.map_or(Some(0), |t| t.1);
+            there = match work.op {
+                FilesOp::Write => {
+                    Some((planned.name.as_str(), before.zip(work.count).map(|(b, c)| b + u64::from(c))))
                 }
-                FilesOp::Read | FilesOp::Delete if !before && lost.is_some() => {
-                    return Err(DriveError::Unusable {
-                        why: format!(
-                            "the run cannot go on: leg {} needs the files of leg {}, which went with the interrupted run. Start the course anew",
-                            planned.name,
-                            lost.map_or("", |n| n.as_str())
-                        ),
-                    });
-                }
-                _ => {}
-            }
+                FilesOp::Copy => Some((planned.name.as_str(), None)),
+                FilesOp::Delete => None,
+                FilesOp::Read | FilesOp::Source => there,
+            };
         }
-        Ok(())
+        there
+    }
+
+    /// Whether a leg, or one behind it, works with files that are there.
+    pub(super) fn needs_files(&self, leg: usize) -> bool {
+        let is_there = self.drive.files_there().is_some_and(|f| f.0 > 0);
+        is_there && self.plan.legs[leg..].iter().any(|l| matches!(l.work, Work::Files(_)))
+    }
+
+    /// Refuses to go on where a leg reads files that were made before the run was interrupted, and they are not there any more.
+    pub(super) fn check_files(&self, leg: u32) -> Result<(), DriveError> {
+        let Some((maker, expected)) = self.files_before(leg as usize) else { return Ok(()) };
+        // Up to where they are deleted.
+        let works = self.plan.legs[leg as usize..].iter().filter_map(|l| match &l.work {
+            Work::Files(work) => Some((l, work.op)),
+            _ => None,
+        });
+        let mut works = works.take_while(|(_, op)| *op != FilesOp::Delete);
+        let Some((reader, _)) = works.find(|(_, op)| *op == FilesOp::Read) else { return Ok(()) };
+        let there = self.drive.files_there().map_or(0, |f| f.0);
+        if there >= expected.unwrap_or(1) {
+            return Ok(());
+        }
+        Err(DriveError::Unusable {
+            why: format!(
+                "the run cannot go on: leg {} reads the files of leg {maker}, of which {there} are left. Start the course anew",
+                reader.name
+            ),
+        })
     }
 }

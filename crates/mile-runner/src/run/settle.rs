@@ -76,7 +76,8 @@ impl Run<'_> {
         }
         // A copy goes on behind what was copied.
         let copied = self.plan.legs.get(leg).is_some_and(|l| moved.0 > 0 && is_target(l));
-        let needed = copied || !relied_on(self.plan, leg, moved, readable).is_empty();
+        let needed =
+            copied || self.needs_files(leg) || !relied_on(self.plan, leg, moved, readable).is_empty();
         if needed {
             self.event(EventKind::Kept);
         }
@@ -86,7 +87,7 @@ impl Run<'_> {
     /// Refuses to go on where what the run wrote, and reads from here on, is not there any more.
     pub(super) fn check_what_is_relied_on(&mut self) -> Result<(), DriveError> {
         let Some(on) = &self.go_on else { return Ok(()) };
-        self.check_files(on.leg, on.moved.0 > 0 || on.spent.0 > 0)?;
+        self.check_files(on.leg)?;
         let readable = self.drive.facts().readable;
         let leg = self.plan.legs.get(on.leg as usize).filter(|l| on.moved.0 > 0 && is_target(l));
         if let Some(leg) = leg.filter(|_| self.drive.is_new()) {
