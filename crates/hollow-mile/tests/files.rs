@@ -14,7 +14,7 @@ use serde_json::Value;
 use std::collections::BTreeMap;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+use std::process::{Child, Command, Stdio};
 
 fn json(bench: &Bench, args: &[&str]) -> Value {
     let out = bench.run(args);
@@ -294,14 +294,22 @@ fn files_that_do_not_fit_or_are_not_there_are_told_before_anything_is_made() {
     );
 }
 
+/// Waits for something while a program runs.
+fn until(child: &mut Child, is: impl Fn() -> bool) {
+    for _ in 0..60_000 {
+        if is() {
+            return;
+        }
+        assert!(child.try_wait().unwrap().is_none(), "it has ended");
+        std::thread::sleep(std::time::Duration::from_millis(2));
+    }
+    panic!("it never came to that");
+}
+
 /// Starts a run, and sends it a signal once so many of its files are there.
 fn interrupted(bench: &Bench, args: &[&str], folder: &Path, files: usize, signal: &str) {
     let mut child = bench.command(args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-    let begun = std::time::Instant::now();
-    while !folder.exists() || on_disk(folder).len() < files {
-        assert!(begun.elapsed().as_secs() < 120 && child.try_wait().unwrap().is_none(), "{args:?}");
-        std::thread::sleep(std::time::Duration::from_millis(2));
-    }
+    until(&mut child, || folder.exists() && on_disk(folder).len() >= files);
     assert!(Command::new("kill").args([signal, &child.id().to_string()]).status().unwrap().success());
     child.wait().unwrap();
 }
@@ -377,11 +385,7 @@ fn files_that_are_gone_are_not_read_and_those_that_are_there_are_left_alone() {
     let args = ["run", "g.course", "--on", "u.bin", "--size", "4MB"];
     let out = std::fs::File::create(bench.path("out")).unwrap();
     let mut child = bench.command(&args).stdout(out.try_clone().unwrap()).stderr(out).spawn().unwrap();
-    let begun = std::time::Instant::now();
-    while !bench.read("out").contains("Leg 2 of 3") {
-        assert!(begun.elapsed().as_secs() < 120 && child.try_wait().unwrap().is_none());
-        std::thread::sleep(std::time::Duration::from_millis(20));
-    }
+    until(&mut child, || bench.read("out").contains("Leg 2 of 3"));
     assert!(Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap().success());
     child.wait().unwrap();
     std::fs::remove_file(folder.join(on_disk(&folder).keys().next().unwrap())).unwrap();

@@ -132,9 +132,7 @@ impl Run<'_> {
             let Work::Files(work) = &planned.work else { continue };
             let before = there.map_or(Some(0), |t| t.1);
             there = match work.op {
-                FilesOp::Write => {
-                    Some((planned.name.as_str(), before.zip(work.count).map(|(b, c)| b + u64::from(c))))
-                }
+                FilesOp::Write => Some((planned.name.as_str(), before.zip(work.count).map(|(b, c)| b + c))),
                 FilesOp::Copy => Some((planned.name.as_str(), None)),
                 FilesOp::Delete => None,
                 FilesOp::Read | FilesOp::Source => there,
