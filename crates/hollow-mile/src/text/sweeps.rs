@@ -66,9 +66,10 @@ fn levels_in_sentences(found: &FillFound) -> Vec<String> {
     let (Some(first), Some(last)) = (found.levels.first(), found.levels.last()) else { return Vec::new() };
     let worse = |w: &WorseFrom| {
         format!(
-            "{} is {:.0} % lower at {} full than at {}.",
+            "{} is {:.0} % {} at {} full than at {}.",
             capital(figure_words(&w.figure)),
             -w.change_pct,
+            if w.figure == "cache" { "smaller" } else { "lower" },
             percent(w.fill_pct),
             percent(first.fill_pct)
         )
@@ -369,6 +370,37 @@ pub(crate) fn fill(found: &FillFound) -> Vec<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    /// The report on a sweep answered with what the cache takes, and not with what its course asks.
+    #[test]
+    fn a_sweep_is_answered_in_sentences() {
+        let figure = |mean: f64| serde_json::json!({"n": 3, "mean": mean, "sd": 1.0, "low": mean - 2.5, "high": mean + 2.5});
+        let level = |fill_pct: f64, cache: f64, write: f64, read: f64| {
+            serde_json::json!({"fill_pct": fill_pct, "cache_bytes": figure(cache), "before_mb_s": null, "after_mb_s": null,
+                "figures": [{"leg": "write", "op": "write", "mb_s": figure(write)}, {"leg": "read", "op": "read", "mb_s": figure(read)}]})
+        };
+        let worse = |name: &str, change_pct: f64| serde_json::json!({"figure": name, "fill_pct": 83.0, "change_pct": change_pct});
+        let found = |worse: Vec<serde_json::Value>, write: f64| -> FillFound {
+            serde_json::from_value(serde_json::json!({"worse_from": worse,
+                "levels": [level(3.0, 118e9, 2872.0, 5054.0), level(83.0, 24e9, write, 5052.0)]}))
+            .unwrap()
+        };
+        let both = vec![worse("cache", -79.7), worse("write", -49.9)];
+        assert_eq!(
+            levels_in_sentences(&found(both, 1440.0)),
+            [
+                "Write cache is 80 % smaller at 83 % full than at 3 %.",
+                "Write is 50 % lower at 83 % full than at 3 %."
+            ]
+        );
+        let cache = || vec![worse("cache", -79.7)];
+        let open = levels_in_sentences(&found(cache(), 1440.0));
+        assert!(
+            open[1].starts_with("The mean of write is 50 % lower at 83 %, which its repeats do not"),
+            "{open:?}"
+        );
+        assert_eq!(levels_in_sentences(&found(cache(), 2860.0)).len(), 1);
+    }
 
     /// The last columns of the panel were cut off, and so was the second half of each sentence.
     #[test]

@@ -36,7 +36,9 @@ pub(super) fn ask_start(state: &mut State, jobs: &Jobs) {
     }
     // The demo begins with the course that shows most.
     let chosen = if state.is_demo { 1.min(state.choices.len().saturating_sub(1)) } else { 0 };
-    let choices = state.choices.iter().filter(|c| c.lanes.is_empty()).cloned().collect();
+    // Those for several drives come last, so that they are found by their names too.
+    let mut choices = state.choices.clone();
+    choices.sort_by_key(|c| !c.lanes.is_empty());
     ask(state, jobs, choices, chosen, Vec::new());
 }
 
