@@ -202,6 +202,8 @@ impl Strip {
         match &self.reading {
             Reading::Temperature => format!("{value:.0} °C"),
             Reading::Latency => latency_text(10_f64.powf(value)),
+            // Ends of a scale are mostly whole.
+            Reading::Channel(unit) if value.fract() == 0.0 => format!("{value:.0} {unit}"),
             Reading::Channel(unit) => format!("{} {unit}", number(value)),
         }
     }
@@ -709,6 +711,7 @@ mod tests {
         let names: Vec<_> = scene.strips[0].curves.iter().map(|c| (c.name.as_str(), c.lane)).collect();
         assert_eq!(names, [("lower probe", 1), ("upper", 0), ("lower", 1)]);
         let supply = &scene.strips[1].curves[0];
+        assert_eq!((scene.strips[1].text(7.0), scene.strips[1].text(6.04)), ("7 W".into(), "6.04 W".into()));
         // Level between two readings, and nothing before the first or after the last.
         assert_eq!(
             [5, 9, 50, 89, 95].map(|s| supply.values[s]),

@@ -434,7 +434,12 @@ fn place_labels(
     let rows = scale.top..scale.top + scale.rows;
     let mut taken: Vec<u16> = Vec::new();
     for label in labels {
-        let near = (0..scale.rows).flat_map(|d| [label.y.checked_sub(d), label.y.checked_add(d)]).flatten();
+        // A curve whose row is a limit's lies below that, mostly.
+        let sides = |d: u16| match (label.y.checked_sub(d), label.y.checked_add(d)) {
+            (above, below) if label.rank == strips::CURVE => [below, above],
+            (above, below) => [above, below],
+        };
+        let near = (0..scale.rows).flat_map(sides).flatten();
         let Some(y) = near.filter(|y| rows.contains(y)).find(|y| !taken.contains(y)) else { continue };
         taken.push(y);
         let ahead = strips::is_of_curve(label.rank) && end + names <= picture.area.width;
