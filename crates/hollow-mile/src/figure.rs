@@ -6,7 +6,7 @@ use mile_core::copies::{self, CopyFound, CopySide};
 use mile_core::findings::Break;
 use mile_core::ruler::{Ruler, Window};
 use mile_core::stages::{LaneTrace, Stage, stages};
-use mile_core::{Context, Findings, Trace};
+use mile_core::{Context, Findings, LegName, Trace};
 use mile_course::{PlannedTransfer, Work};
 use mile_figures::{
     FigureLane, LanesFigure, RunFigure, draw, draw_lanes, draw_span, draw_surface, draw_sweep, pdf,
@@ -59,6 +59,22 @@ fn lines(head: &RunHead, lane: usize, name: &str) -> Vec<String> {
     lines
 }
 
+/// What its legs do to the drive, in a line that fits into a figure: `soak: writing 1 MiB blocks, 16 deep`.
+fn loads(lane: &LaneHead) -> Option<String> {
+    const WIDTH: usize = 130;
+    let mut all: Vec<String> = Vec::new();
+    for leg in lane.legs.iter().filter(|l| matches!(l.work, Work::Transfer(_) | Work::Files(_))) {
+        let text = format!("{}: {}", LegName::read(&leg.name).base, leg.load().words());
+        if !all.contains(&text) {
+            all.push(text);
+        }
+    }
+    let length = |n: usize| all[..n].iter().map(|t| t.chars().count() + 2).sum::<usize>();
+    let fit = (1..=all.len()).take_while(|n| length(*n) <= WIDTH).last()?;
+    let more = if fit < all.len() { format!("; and {} more", all.len() - fit) } else { String::new() };
+    Some(all[..fit].join("; ") + &more)
+}
+
 /// Draws a run as SVG.
 pub(crate) fn svg(
     (head, lane): (&RunHead, usize),
@@ -70,6 +86,7 @@ pub(crate) fn svg(
     window: Option<Window>,
 ) -> Result<String, Failure> {
     let mut lines = lines(head, lane, name);
+    lines.extend(loads(head.lane(lane)));
     lines.extend(findings.faults.iter().map(mile_core::Faults::sentence));
     let figure =
         RunFigure { title: &title(head, lane), lines: &lines, trace, findings, context, ruler, window };
@@ -265,6 +282,32 @@ mod tests {
         assert_eq!(std::fs::read_to_string(&path).unwrap(), "first");
         assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 1, "no half-written file is left");
         assert!(write(&folder.path().join("no/such/a.svg"), false, "x").is_err());
+    }
+
+    /// Block size and depth stood nowhere in a figure.
+    #[test]
+    fn the_loads_of_a_run_stand_in_its_figure_as_far_as_there_is_room() {
+        let lane = |text: &str| {
+            let facts = mile_course::DriveFacts {
+                capacity: mile_core::Bytes(1 << 40),
+                logical_block: mile_core::Bytes(512),
+                has_temperature: true,
+                readable: true,
+                cache: None,
+                files: None,
+            };
+            let plan = mile_course::plan(&mile_course::parse(text).unwrap(), &facts).unwrap();
+            LaneHead { legs: plan.legs, ..LaneHead::default() }
+        };
+        let soak = "course \"c\"\nrepeat 2\n leg idle\n  rest for 1 s\n leg soak\n  write sequential, blocks 1 MiB, depth 16\nend\n";
+        assert_eq!(loads(&lane(soak)).as_deref(), Some("soak: writing 1 MiB blocks, 16 deep"));
+        let ramp = "course \"c\"\nfor blocks in 4 KiB to 1 MiB times 2\n leg w\n  write random, blocks blocks, depth 4, for 1 s\nend\n";
+        let text = loads(&lane(ramp)).unwrap();
+        assert!(
+            text.starts_with("w: writing random 4 KiB blocks, 4 deep; ") && text.ends_with("; and 6 more"),
+            "{text}"
+        );
+        assert_eq!(loads(&lane("course \"c\"\nleg a\n rest for 1 s\n")), None);
     }
 
     #[test]

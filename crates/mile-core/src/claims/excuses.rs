@@ -18,7 +18,7 @@ pub struct Seen<'a> {
 }
 
 /// Share of the drive in use from which it may excuse a lower rate.
-const FULL: f64 = 0.5;
+pub(super) const FULL: f64 = 0.5;
 /// A rate within this share of the link's ceiling is the link's.
 const AT_CEILING: f64 = 0.9;
 
@@ -33,6 +33,16 @@ pub(super) struct Stretch {
     pub(super) cache_by: Option<f64>,
 }
 
+/// How much of a drive was in use, from one share to another.
+pub(super) fn in_use(low: f64, high: f64) -> String {
+    let (low, high) = (format!("{:.0}", 100.0 * low), format!("{:.0}", 100.0 * high));
+    if low == high {
+        format!("{high} % of the drive was in use")
+    } else {
+        format!("{low} to {high} % of the drive was in use")
+    }
+}
+
 impl Stretch {
     pub(super) fn excuses(&self, context: &Context, seen: Seen<'_>) -> Vec<String> {
         let mut all = Vec::new();
@@ -40,7 +50,7 @@ impl Stretch {
             all.push(format!("the link carries {} MB/s at the most", number(link.mb_s())));
         }
         if let Some(fill) = self.fill.filter(|f| *f >= FULL) {
-            all.push(format!("{:.0} % of the drive was in use", 100.0 * fill));
+            all.push(in_use(fill, fill));
         }
         if seen.throttling.episodes.iter().any(|e| e.start_s < self.to && self.from < e.end_s) {
             all.push("it was throttled by heat".into());
@@ -59,5 +69,17 @@ impl Stretch {
             all.push("others were on the drive or the host for part of it".into());
         }
         all
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::in_use;
+
+    /// "54 % of the drive was in use" and "85 % of the drive was in use" stood below each other.
+    #[test]
+    fn the_levels_of_a_sweep_are_one_excuse() {
+        assert_eq!(in_use(0.54, 0.851), "54 to 85 % of the drive was in use");
+        assert_eq!(in_use(0.849, 0.851), "85 % of the drive was in use");
     }
 }

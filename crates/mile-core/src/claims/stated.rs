@@ -1,7 +1,7 @@
 //! Claims that are stated with their conditions, each held against the legs that ran under these and against no others.
 
 use super::conditions::{ClaimedFigure, LegLoad, StatedClaim};
-use super::excuses::{Seen, Stretch};
+use super::excuses::{FULL, Seen, Stretch, in_use};
 use crate::context::Context;
 use crate::legs::LegRow;
 use crate::repeats::Figure;
@@ -57,6 +57,12 @@ fn found(
     });
     let mut excuses: Vec<String> = Vec::new();
     if is_met != Some(true) {
+        // The levels of a sweep together, and not each by itself.
+        let full =
+            || fitting.iter().filter_map(|(row, _)| row.fill_pct).map(|f| f / 100.0).filter(|f| *f >= FULL);
+        excuses.extend(
+            full().reduce(f64::min).zip(full().reduce(f64::max)).map(|(low, high)| in_use(low, high)),
+        );
         for excuse in fitting.iter().flat_map(|(row, _)| excuses_of(row, context, seen)) {
             if !excuses.contains(&excuse) {
                 excuses.push(excuse);
@@ -130,7 +136,7 @@ fn excuses_of(row: &LegRow, context: &Context, seen: Seen<'_>) -> Vec<String> {
         from: row.start_s,
         to,
         rate: row.mean_mb_s.map(|r| Rate(r * 1e6)),
-        fill: row.fill_pct.map(|f| f / 100.0),
+        fill: None,
         // The figures are those of the whole leg.
         cache_by: (row.op == Op::Write).then_some(to),
     };
