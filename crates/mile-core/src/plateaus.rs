@@ -222,7 +222,9 @@ pub fn plateaus(trace: &Trace, range: Range<usize>, settings: &Settings) -> Cut 
         let unseen = 2 * least * per_block;
         let head =
             plateaus(trace, range.start..(range.start + HEAD.max(2 * unseen)).min(range.end), settings);
-        edges = with_head(edges, head.edges, range.start + unseen, (half + 2) * per_block);
+        if only_falls(&head) {
+            edges = with_head(edges, head.edges, range.start + unseen, (half + 2) * per_block);
+        }
     }
     let mut cuts: Vec<usize> = edges.iter().map(|e| e.sample).collect();
     cuts.insert(0, range.start);
@@ -269,10 +271,16 @@ pub fn plateaus(trace: &Trace, range: Range<usize>, settings: &Settings) -> Cut 
     Cut { stretches, edges, swings }
 }
 
+/// Whether a rate falls, in steps, and stays there: not where it comes back, as from a dip, nor where it goes down gradually.
+fn only_falls(head: &Cut) -> bool {
+    let level = head.stretches.iter().skip(1).all(|s| s.slope_mb_s_per_gb == 0.0);
+    level && head.swings.is_empty() && head.edges.iter().all(|e| e.span.0 == e.span.1 && e.to.0 < e.from.0)
+}
+
 /// The edges of a leg with those that its first samples show by themselves before `until`, where a block of samples is too long for them. One that was seen
 /// in blocks within `near` of one of these is the same.
 fn with_head(edges: Vec<Edge>, head: Vec<Edge>, until: usize, near: usize) -> Vec<Edge> {
-    let mut all: Vec<Edge> = head.into_iter().filter(|e| e.sample < until && e.span.0 == e.span.1).collect();
+    let mut all: Vec<Edge> = head.into_iter().filter(|e| e.sample < until).collect();
     let is_new = |e: &Edge| all.iter().all(|h| h.sample.abs_diff(e.sample) > near);
     let mut rest: Vec<Edge> = edges.into_iter().filter(is_new).collect();
     all.append(&mut rest);
@@ -616,7 +624,23 @@ mod tests {
                 assert!((edges[1].at.secs() - 140.0).abs() < 0.3);
             }
         }
-        // Looking at the start by itself makes no breaks where there are none.
+        // Looking at the start by itself makes no breaks where there are none: of a dip in it, or a gradual fall.
+        for hours in [1.0, 3.0] {
+            let seconds = hours * 3600.0;
+            for seed in 0..10 {
+                let dips = |t: f64| if (t + 3.0 * seed as f64) % 40.0 < 8.0 { 400.0 } else { 800.0 };
+                let gradual =
+                    |t: f64| if t < 4.0 { 2000.0 } else { 2000.0 - 1000.0 * ((t - 4.0) / 600.0).min(1.0) };
+                let early = |rate: &dyn Fn(f64) -> f64| {
+                    let trace = leg(seconds, 0.02, 0.6, seed, rate);
+                    edges(&trace)
+                        .iter()
+                        .filter(|e| e.at.secs() < 30.0 && e.span.0 == e.span.1 && !e.repeats)
+                        .count()
+                };
+                assert_eq!((early(&dips), early(&gradual)), (0, 0), "{hours} {seed}");
+            }
+        }
         for seed in 0..40 {
             let trace = leg(2.0 * 3600.0, 0.05, 0.6, seed, |_| 800.0);
             assert_eq!(edges(&trace).len(), 0, "{seed}");
