@@ -217,11 +217,13 @@ pub fn plateaus(trace: &Trace, range: Range<usize>, settings: &Settings) -> Cut 
         }
         steps.join_small(&mut parts, describe);
     };
-    if per_block > 1 && !coarse && cycles.first().is_none_or(|c| c.range.start > 2 * least) {
-        // So many samples are too few to be seen in blocks.
+    // Where blocks are so long that five of them are more than a plateau needs, the first seconds cannot be seen in them. The start is shorter than the leg, so
+    // that this comes to an end.
+    let too_long = settings.least(seconds / n as f64).div_ceil(per_block) < least;
+    if per_block > 1 && !coarse && too_long && cycles.first().is_none_or(|c| c.range.start > 2 * least) {
         let unseen = 2 * least * per_block;
-        let head =
-            plateaus(trace, range.start..(range.start + HEAD.max(2 * unseen)).min(range.end), settings);
+        let until = range.start + HEAD.max(2 * unseen).min(n / 2);
+        let head = plateaus(trace, range.start..until, settings);
         if only_falls(&head) {
             edges = with_head(edges, head.edges, range.start + unseen, (half + 2) * per_block);
         }
@@ -644,6 +646,24 @@ mod tests {
         for seed in 0..40 {
             let trace = leg(2.0 * 3600.0, 0.05, 0.6, seed, |_| 800.0);
             assert_eq!(edges(&trace).len(), 0, "{seed}");
+        }
+    }
+
+    /// Five seconds in steps of a millisecond were looked at by themselves over and over, without an end.
+    #[test]
+    fn the_start_of_a_leg_is_shorter_than_the_leg() {
+        for step in [100_000_u64, 1_000_000, 10_000_000, 100_000_000] {
+            let mut trace = Trace::new();
+            for i in 0..9000 {
+                let (start, end) = (Nanos(i * step), Nanos((i + 1) * step));
+                let rate = if i < 1500 { 2000 } else { 500 };
+                trace.push(
+                    &Sample { start, end, written: Bytes(rate * step / 1000), ..Sample::default() },
+                    "soak",
+                );
+            }
+            let edges = edges(&trace);
+            assert!(edges.len() <= 1, "{step}: {edges:?}");
         }
     }
 
