@@ -371,7 +371,8 @@ fn the_terminal_works_on_the_console_of_the_machine() {
     until(&["3 real drives"]);
     keys(&["Down", "Down"]);
     keys(&["6"]);
-    until(&["VMBOWN00001", "none underway"]);
+    // The sentence of the place names the drive once it has answered; rows below may still be of the screen before.
+    until(&[", serial VMBOWN00001. "]);
     keys(&["t"]);
     until(&["A self-test"]);
     keys(&["s"]);

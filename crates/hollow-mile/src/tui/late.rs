@@ -2,7 +2,7 @@
 
 use super::jobs::{Done, Jobs};
 use super::places::{BENCH, COMPARE, FINDINGS, FLEET};
-use super::state::State;
+use super::state::{HealthShown, State};
 use super::tasks::{self, Awaited};
 use super::tests::{fresh, messages, press, screen, with_run};
 use super::update;
@@ -167,4 +167,31 @@ fn a_comparison_that_comes_late_does_not_replace_the_one_that_was_asked_for() {
     update::done(&mut state, &Jobs::new(), answer(&first));
     assert_eq!(state.compare.of, second);
     assert!(screen(&mut state, 159, 46).contains("of [[3], [4]]"));
+}
+
+#[test]
+fn what_is_asked_of_a_drive_before_it_has_answered_is_done_with_its_answer() {
+    let (mut state, jobs) = (fresh(), Jobs::new());
+    press(&mut state, "6t");
+    let text = screen(&mut state, 159, 46);
+    assert!(text.contains("Asking sim:") && !text.contains("There is no drive"), "{text}");
+    let asked = state.health.drive.clone().unwrap();
+    let answer = |drive: &str| {
+        let card = mile_bench::bench::card(drive).unwrap();
+        Done::Health(Ok(Box::new(HealthShown { card, last: None, story: None, tested: None })))
+    };
+    update::done(&mut state, &jobs, answer(&asked));
+    assert!(screen(&mut state, 159, 46).contains("s begins a short test"));
+    // Elsewhere, or when another drive answers, no question comes up.
+    let mut state = fresh();
+    press(&mut state, "6t1");
+    update::done(&mut state, &jobs, answer(&asked));
+    assert!(state.overlay.is_none());
+    let mut state = fresh();
+    press(&mut state, "6t1↓6");
+    assert_ne!(state.health.drive.as_ref(), Some(&asked));
+    let other = state.health.drive.clone().unwrap();
+    update::done(&mut state, &jobs, answer(&asked));
+    update::done(&mut state, &jobs, answer(&other));
+    assert!(state.overlay.is_none());
 }

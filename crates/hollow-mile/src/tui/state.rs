@@ -428,6 +428,8 @@ pub(crate) struct HealthPlace {
     /// The drive that it is of, once it was asked for.
     pub(crate) drive: Option<String>,
     pub(crate) shown: Option<HealthShown>,
+    /// What was asked for before the drive had answered; it is done with the answer.
+    pub(crate) then: Option<super::keys::Action>,
     /// The strips of its story at the width that was drawn last.
     pub(crate) strips: Option<super::places::Strips>,
     pub(crate) scroll: usize,

@@ -134,6 +134,7 @@ pub(super) fn arrive_at_health(state: &mut State, jobs: &Jobs) {
     if drive != state.health.drive {
         state.health = HealthPlace { drive, ..HealthPlace::default() };
     }
+    state.health.then = None;
     // A run may have changed it since; what is shown stays until the answer is there.
     read_health(state, jobs, Duration::ZERO);
 }
@@ -144,11 +145,19 @@ fn read_health(state: &State, jobs: &Jobs, after: Duration) {
     }
 }
 
-fn ask_self_test(state: &mut State) {
-    match state.health.shown.as_ref().map(|s| s.card.health.as_ref().and_then(|h| h.self_test.as_ref())) {
-        None => state.complain("There is no drive to test; select one on the bench."),
-        Some(None) => state.complain("Self-tests: not offered by this drive."),
-        Some(Some(_)) => state.overlay = Some(Overlay::SelfTest),
+/// Keeps what the drive told, or asks for a self-test of it; where the drive has not answered yet, once it has.
+fn with_health(state: &mut State, jobs: &Jobs, action: Action) {
+    let place = &mut state.health;
+    match (&place.drive, &place.shown) {
+        (None, _) => state.complain("There is no drive here; select one on the bench."),
+        (Some(_), None) => place.then = Some(action),
+        (Some(_), Some(shown)) if action == Action::KeepHealth => {
+            jobs.keep_health(&state.logbook_path, &shown.card);
+        }
+        (Some(_), Some(shown)) => match shown.card.health.as_ref().and_then(|h| h.self_test.as_ref()) {
+            None => state.complain("Self-tests: not offered by this drive."),
+            Some(_) => state.overlay = Some(Overlay::SelfTest),
+        },
     }
 }
 
@@ -172,11 +181,7 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         Action::RawHealth => {
             (state.health.raw, state.health.scroll) = (!state.health.raw, 0);
         }
-        Action::KeepHealth => match &state.health.shown {
-            Some(shown) => jobs.keep_health(&state.logbook_path, &shown.card),
-            None => state.complain("There is no drive here; select one on the bench."),
-        },
-        Action::SelfTest => ask_self_test(state),
+        Action::KeepHealth | Action::SelfTest => with_health(state, jobs, action),
         Action::Resume => {
             if let Err(text) = resume(state, jobs) {
                 state.complain(text);
@@ -727,6 +732,10 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
                     read_health(state, jobs, Duration::from_secs(3));
                 }
                 (state.health.shown, state.health.strips) = (Some(*shown), None);
+                let then = state.health.then.take();
+                if let Some(action) = then.filter(|_| state.place == HEALTH && state.overlay.is_none()) {
+                    with_health(state, jobs, action);
+                }
             }
         }
         Done::Kept(Ok(line)) => {
