@@ -1,4 +1,5 @@
-//! What the program costs, as ratios within one run: `scripts/bench [FOLDER]`.
+//! What the program costs, as ratios within one run: `scripts/bench [FOLDER [PART …]]`, with the parts `files`, `simulation`, `courses`, `surface` and
+//! `day` (findings and frames of a run of 24 hours); all of them where none is named.
 //!
 //! The file path (runner, sampling at 10 samples a second, logbook) is measured in turns with a bare io_uring loop in this
 //! same binary, on the same blocks of the same file, so that what the machine does meanwhile meets both. The median of the
@@ -12,7 +13,7 @@
     reason = "a benchmark speaks, takes the time, drives the ring itself, and has nobody to hand an error to"
 )]
 
-use hollow_mile::measure::FindingsScreen;
+use hollow_mile::measure::Screen;
 use io_uring::{IoUring, opcode, types};
 use mile_core::{
     Bytes, Celsius, Context, Latency, LiveFindings, Nanos, Op, Rate, RunId, Sample, Throttled, Trace,
@@ -377,15 +378,16 @@ fn surface_of_many_zones() {
         start.elapsed().as_secs_f64()
     );
     for (width, height) in [(159, 46), (80, 24)] {
-        let mut screen = FindingsScreen::new(&samples, head.clone(), width, height);
+        let mut screen = Screen::findings(&samples, head.clone(), width, height);
         screen.show_surface();
         frames(&mut screen, &format!("a frame of that map at {width}x{height}"));
     }
 }
 
 /// Draws 300 frames, and says how long they took.
-fn frames(screen: &mut FindingsScreen, what: &str) {
-    let mut times: Vec<f64> = (0..300)
+fn frames(screen: &mut Screen, what: &str) {
+    let n = 300;
+    let mut times: Vec<f64> = (0..n)
         .map(|_| {
             let start = Instant::now();
             assert!(screen.draw() > 500);
@@ -393,7 +395,7 @@ fn frames(screen: &mut FindingsScreen, what: &str) {
         })
         .collect();
     times.sort_by(f64::total_cmp);
-    println!("{what}: median {:.2} ms, p99 {:.2} ms (under 8 ms)", times[150], times[297]);
+    println!("{what}: median {:.2} ms, p99 {:.2} ms (under 2 and 8 ms)", times[n / 2], times[n * 99 / 100]);
 }
 
 fn long_run(folder: &Path) {
@@ -418,8 +420,17 @@ fn long_run(folder: &Path) {
     }
     println!("live findings: {:.2} µs a sample", start.elapsed().as_secs_f64() * 1e6 / samples.len() as f64);
     for (width, height) in [(240, 67), (159, 46), (80, 24)] {
-        let mut screen = FindingsScreen::new(&samples, head.clone(), width, height);
+        let mut screen = Screen::findings(&samples, head.clone(), width, height);
         frames(&mut screen, &format!("a frame at {width}x{height} with that run"));
+    }
+    let two = RunHead {
+        lanes: ["a", "b"].map(|lane| LaneHead { name: lane.into(), ..LaneHead::named(&["soak"]) }).into(),
+        ..RunHead::default()
+    };
+    let mut screen = Screen::underway(two, &[&samples, &samples], 240, 67);
+    for (width, height) in [(240, 67), (159, 46), (80, 24)] {
+        screen.resize(width, height);
+        frames(&mut screen, &format!("a frame at {width}x{height} with two lanes of it underway"));
     }
     let path = folder.join("hollow-mile-bench-day.logbook");
     let mut book = Logbook::open(&path).unwrap();
@@ -465,16 +476,24 @@ fn course_checks() {
     }
 }
 
+type Part = (&'static str, fn(&Path));
+
+const PARTS: [Part; 5] = [
+    ("files", file_path),
+    ("simulation", |_| simulation()),
+    ("courses", |_| course_checks()),
+    ("surface", |_| surface_of_many_zones()),
+    ("day", long_run),
+];
+
 fn main() {
     // `cargo bench` hands over flags of its own.
-    let folder = std::env::args()
-        .skip(1)
-        .find(|a| !a.starts_with('-'))
-        .map_or_else(|| PathBuf::from(env!("CARGO_TARGET_TMPDIR")), PathBuf::from);
+    let said: Vec<String> = std::env::args().skip(1).filter(|a| !a.starts_with('-')).collect();
+    let is_part = |a: &&String| PARTS.iter().any(|p| p.0 == a.as_str());
+    let (parts, folders): (Vec<&String>, Vec<&String>) = said.iter().partition(is_part);
+    let folder = folders.first().map_or_else(|| PathBuf::from(env!("CARGO_TARGET_TMPDIR")), PathBuf::from);
     std::thread::sleep(Duration::from_millis(200));
-    file_path(&folder);
-    simulation();
-    course_checks();
-    surface_of_many_zones();
-    long_run(&folder);
+    for (_, part) in PARTS.iter().filter(|p| parts.is_empty() || parts.iter().any(|a| *a == p.0)) {
+        part(&folder);
+    }
 }

@@ -5,16 +5,26 @@ use mile_core::{Sample, Trace};
 use mile_runner::RunHead;
 use std::path::PathBuf;
 
-/// A terminal of a given size that shows the findings of a run.
-pub struct FindingsScreen {
+/// A terminal of a given size that shows a run.
+pub struct Screen {
     screen: tui::Screen,
 }
 
-impl FindingsScreen {
+impl Screen {
     /// Opens the findings of `samples` at `width` by `height` cells.
-    pub fn new(samples: &[Sample], head: RunHead, width: u16, height: u16) -> Self {
+    pub fn findings(samples: &[Sample], head: RunHead, width: u16, height: u16) -> Self {
         let trace = Trace::of(samples, &head.first().leg_names());
         Self { screen: tui::Screen::findings(trace, head, PathBuf::new(), width, height) }
+    }
+
+    /// Shows a run underway with the samples of each lane of `head`, the lanes below each other on one clock.
+    pub fn underway(head: RunHead, lanes: &[&[Sample]], width: u16, height: u16) -> Self {
+        Self { screen: tui::Screen::underway(head, lanes, width, height) }
+    }
+
+    /// Gives it another size.
+    pub fn resize(&mut self, width: u16, height: u16) {
+        self.screen.resize(width, height);
     }
 
     /// Goes to the map of the run's surface.

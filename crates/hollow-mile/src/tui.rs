@@ -324,15 +324,44 @@ impl Screen {
             events: Vec::new(),
             copies: Vec::new(),
         };
+        Self::of(path, (width, height), |state| {
+            state.place = places::FINDINGS;
+            state.findings.shown = Some(shown);
+        })
+    }
+
+    /// A run underway, with the samples of each of its lanes so far.
+    pub(crate) fn underway(
+        head: mile_runner::RunHead,
+        lanes: &[&[mile_core::Sample]],
+        width: u16,
+        height: u16,
+    ) -> Self {
+        let mut live = state::Live::new(None);
+        live.take(0, mile_runner::Message::Began(Box::new(head)));
+        for (lane, samples) in lanes.iter().enumerate() {
+            samples.iter().for_each(|s| live.take(lane, mile_runner::Message::Sample(s.clone())));
+        }
+        live.look();
+        Self::of(PathBuf::new(), (width, height), |state| {
+            state.place = places::UNDERWAY;
+            state.live = Some(live);
+        })
+    }
+
+    fn of(path: PathBuf, (width, height): (u16, u16), show: impl FnOnce(&mut State)) -> Self {
         let mut state = state(path, Speed::Max, true);
-        state.place = places::FINDINGS;
-        state.findings.shown = Some(shown);
+        show(&mut state);
         let backend = ratatui::backend::TestBackend::new(width, height);
         let terminal = match ratatui::Terminal::new(backend) {
             Ok(terminal) => terminal,
             Err(never) => match never {},
         };
         Self { terminal, state }
+    }
+
+    pub(crate) fn resize(&mut self, width: u16, height: u16) {
+        self.terminal.backend_mut().resize(width, height);
     }
 
     pub(crate) fn show_surface(&mut self) {

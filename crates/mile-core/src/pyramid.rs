@@ -41,6 +41,16 @@ impl Node {
         }
     }
 
+    /// Joins the entries of a stretch of a column, of which NaN are missing.
+    fn join_all(&mut self, values: &[f32]) {
+        for value in values.iter().filter(|v| !v.is_nan()) {
+            self.min = self.min.min(*value);
+            self.max = self.max.max(*value);
+            self.sum += f64::from(*value);
+            self.count += 1;
+        }
+    }
+
     fn join(&mut self, other: Self) {
         self.min = self.min.min(other.min);
         self.max = self.max.max(other.max);
@@ -77,6 +87,22 @@ impl Values {
             Some(Block::Same(value)) => Some(*value),
             Some(Block::All(values)) => values.get(index % BLOCK).copied(),
             None => self.tail.get(index - self.blocks.len() * BLOCK).copied(),
+        }
+    }
+
+    /// Joins the entries `from..to`, all of which are in one block or behind the last.
+    fn join(&self, from: usize, to: usize, into: &mut Node) {
+        match self.blocks.get(from / BLOCK) {
+            Some(Block::Same(value)) if value.is_nan() => {}
+            Some(Block::Same(value)) => {
+                let n = (to - from) as u32;
+                into.join(Node { sum: f64::from(*value) * f64::from(n), count: n, ..Node::of(*value) });
+            }
+            Some(Block::All(values)) => into.join_all(&values[from % BLOCK..from % BLOCK + (to - from)]),
+            None => {
+                let before = self.blocks.len() * BLOCK;
+                into.join_all(&self.tail[from - before..to - before]);
+            }
         }
     }
 
@@ -166,28 +192,26 @@ impl Pyramid {
     /// Smallest, largest and mean reading in `from..to` (cut to the column); `None` where there is none.
     pub fn extent(&self, from: usize, to: usize) -> Option<Extent> {
         let mut all = Node::EMPTY;
-        let (mut a, mut b) = (from, to.min(self.values.len()));
-        let mut level = 0;
-        while a < b {
-            let node = |i: usize| match level {
-                0 => self.values.get(i).map_or(Node::EMPTY, Node::of),
-                _ => self.levels[level - 1].whole[i],
-            };
-            if level == self.levels.len() {
-                (a..b).for_each(|i| all.join(node(i)));
+        let (a, b) = (from, to.min(self.values.len()));
+        // The entries beside whole nodes are fewer than `FACTOR` at each end, so that each end lies in one block.
+        let first = a.next_multiple_of(FACTOR).min(b);
+        if a < first {
+            self.values.join(a, first, &mut all);
+        }
+        let last = (b - b % FACTOR).max(first);
+        if last < b {
+            self.values.join(last, b, &mut all);
+        }
+        let (mut a, mut b) = (first.div_ceil(FACTOR), last / FACTOR);
+        for level in &self.levels {
+            let nodes = &level.whole;
+            if a >= b {
                 break;
             }
-            while a < b && !a.is_multiple_of(FACTOR) {
-                all.join(node(a));
-                a += 1;
-            }
-            while b > a && !b.is_multiple_of(FACTOR) {
-                b -= 1;
-                all.join(node(b));
-            }
-            a /= FACTOR;
-            b /= FACTOR;
-            level += 1;
+            let first = a.next_multiple_of(FACTOR).min(b);
+            let last = (b - b % FACTOR).max(first);
+            nodes[a..first].iter().chain(&nodes[last..b]).for_each(|n| all.join(*n));
+            (a, b) = (first.div_ceil(FACTOR), last / FACTOR);
         }
         (all.count > 0).then(|| Extent {
             min: f64::from(all.min),

@@ -248,6 +248,8 @@ fn columns_by_address(trace: &Trace, window: Window, count: usize) -> Vec<Option
 pub enum Wanted {
     /// The rate alone.
     Rate,
+    /// The temperature alone.
+    Temperature,
     /// Temperature and latencies.
     Strips,
     /// All of them.
@@ -268,7 +270,8 @@ pub fn columns_with(
     count: usize,
     wanted: Wanted,
 ) -> Vec<Option<Column>> {
-    let (rate, strips) = (wanted != Wanted::Strips, wanted != Wanted::Rate);
+    let rate = matches!(wanted, Wanted::Rate | Wanted::All);
+    let (temp, latency) = (wanted != Wanted::Rate, matches!(wanted, Wanted::Strips | Wanted::All));
     if ruler == Ruler::Address {
         return columns_by_address(trace, window, count);
     }
@@ -294,9 +297,9 @@ pub fn columns_with(
             Some(Column {
                 op: trace.leg_at(a).map_or(Op::Idle, |leg| leg.op),
                 rate: if rate { trace.rate.extent(a, b) } else { None },
-                temp: if strips { trace.temp.extent(a, b) } else { None },
-                p50: if strips { trace.p50.extent(a, b) } else { None },
-                p99: if strips { trace.p99.extent(a, b) } else { None },
+                temp: if temp { trace.temp.extent(a, b) } else { None },
+                p50: if latency { trace.p50.extent(a, b) } else { None },
+                p99: if latency { trace.p99.extent(a, b) } else { None },
                 samples,
             })
         })

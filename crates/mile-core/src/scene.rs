@@ -376,7 +376,7 @@ impl LanesScene {
             name: if name.is_empty() { "drive".into() } else { (*name).to_owned() },
             lane: i,
             values: means(
-                &columns_with(subject.trace, Ruler::Time, window, grain.curve, Wanted::Strips),
+                &columns_with(subject.trace, Ruler::Time, window, grain.curve, Wanted::Temperature),
                 |c| c.temp,
             ),
         }));
