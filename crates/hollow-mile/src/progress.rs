@@ -44,12 +44,37 @@ pub(crate) struct Progress {
     same: HashMap<usize, Took>,
     alike: HashMap<usize, Took>,
     /// Time that the legs behind this one will take, as far as that can be told.
-    behind: Option<f64>,
+    behind: Option<Left>,
     pub(crate) paused: bool,
     /// What the operator is asked.
     pub(crate) asked: Option<String>,
     /// How far the drive's own test of itself is.
     test: Option<TestProgress>,
+}
+
+/// A time until something ends.
+#[derive(Clone, Copy, Debug)]
+struct Left {
+    seconds: f64,
+    /// It goes by a limit of the course, and may be far shorter.
+    at_most: bool,
+}
+
+impl Left {
+    /// The sooner of a time after which a leg ends and of the time that its work takes, where they are known.
+    fn sooner(limit: Option<f64>, leg: Option<&PlannedLeg>, work: Option<f64>) -> Option<Self> {
+        let at_most = work.is_none() && leg.is_some_and(PlannedLeg::may_end_sooner);
+        let seconds = limit.into_iter().chain(work).reduce(f64::min)?;
+        Some(Self { seconds, at_most: at_most && limit.is_some() })
+    }
+}
+
+impl std::ops::Add for Left {
+    type Output = Self;
+
+    fn add(self, other: Self) -> Self {
+        Self { seconds: self.seconds + other.seconds, at_most: self.at_most || other.at_most }
+    }
 }
 
 impl Progress {
@@ -156,17 +181,11 @@ impl Progress {
     }
 
     /// Time until this leg ends: until its time is over, or until its bytes are moved at the rate of the last seconds.
-    pub(crate) fn left(&self) -> Option<Nanos> {
-        let by_time = self
-            .legs
-            .get(self.leg)
-            .and_then(PlannedLeg::longest)
-            .map(|t| self.leg_began.plus(t).since(self.now));
+    fn left(&self) -> Option<Left> {
+        let leg = self.legs.get(self.leg);
+        let by_time = leg.and_then(PlannedLeg::longest).map(|t| self.leg_began.plus(t).since(self.now));
         let by_work = self.test.as_ref().and_then(TestProgress::left).or_else(|| self.left_by_bytes());
-        match (by_time, by_work) {
-            (Some(a), Some(b)) => Some(a.min(b)),
-            (a, b) => a.or(b),
-        }
+        Left::sooner(by_time.map(Nanos::secs), leg, by_work.map(Nanos::secs))
     }
 
     fn left_by_bytes(&self) -> Option<Nanos> {
@@ -176,7 +195,7 @@ impl Progress {
     }
 
     /// Time that the legs behind this one will take, learned from those that are over; `None` where nothing is known of one.
-    fn look_ahead(&self) -> Option<f64> {
+    fn look_ahead(&self) -> Option<Left> {
         let of = |i: usize| {
             let budget = self.legs.get(i).map_or(0.0, |l| l.budget().0 as f64);
             let limit = self.legs.get(i).and_then(PlannedLeg::longest).map(Nanos::secs);
@@ -188,29 +207,29 @@ impl Progress {
                 } else {
                     1.0
                 };
-                return Some(mean * scale.min(4.0));
+                return Some(Left { seconds: mean * scale.min(4.0), at_most: false });
             }
             let pace = self.alike_as.get(i).and_then(|l| self.alike.get(l)).filter(|t| t.bytes > 0.0);
             let by_bytes = pace.filter(|_| budget > 0.0).map(|t| budget * t.seconds / t.bytes);
-            match (limit, by_bytes) {
-                (Some(a), Some(b)) => Some(a.min(b)),
-                // A flush is over at once; how long a lane is watched is up to the others.
-                (a, b) => a.or(b).or((budget == 0.0 && !self.is_watched(i)).then_some(0.0)),
-            }
+            // A flush is over at once; how long a lane is watched is up to the others.
+            let at_once = budget == 0.0 && !self.is_watched(i);
+            Left::sooner(limit, self.legs.get(i), by_bytes)
+                .or(at_once.then_some(Left { seconds: 0.0, at_most: false }))
         };
-        (self.leg + 1..self.legs.len()).map(of).sum()
+        let none = Left { seconds: 0.0, at_most: false };
+        (self.leg + 1..self.legs.len()).try_fold(none, |all, i| Some(all + of(i)?))
     }
 
     /// Time until the run ends, as far as that can be told.
-    fn all_left(&self) -> Option<Nanos> {
+    fn all_left(&self) -> Option<Left> {
         if self.leg + 1 >= self.legs.len() {
             return None;
         }
         let known = self.same_as.get(self.leg).and_then(|w| self.same.get(w));
         let elapsed = self.now.since(self.leg_began).secs();
-        let by_earlier = known.map(|t| (t.seconds / t.legs - elapsed).max(0.0));
-        let own = by_earlier.or(self.left().map(Nanos::secs))?;
-        Some(Nanos::from_secs(own + self.behind?))
+        let by_earlier =
+            known.map(|t| Left { seconds: (t.seconds / t.legs - elapsed).max(0.0), at_most: false });
+        Some(by_earlier.or(self.left())? + self.behind?)
     }
 
     /// `Leg 2 of 3, soak: writing 1 MiB blocks, 16 deep. 612 of 1,600 GB, about 16 min left.`
@@ -233,14 +252,18 @@ impl Progress {
         if let Some(moved) = moved {
             text.push_str(&moved);
             match self.left().filter(|_| !self.paused) {
-                Some(left) => text.push_str(&format!(", about {} left.", roughly(left))),
+                Some(Left { seconds, at_most }) => {
+                    let how = if at_most { "at most" } else { "about" };
+                    text.push_str(&format!(", {how} {} left.", roughly(seconds)));
+                }
                 None => text.push('.'),
             }
         }
         if let Some(all) = self.all_left().filter(|_| !self.paused) {
             let open = text.trim_end_matches('.').len();
             text.truncate(open);
-            text.push_str(&format!("; the run ends in about {}.", roughly(all)));
+            let how = if all.at_most { "within" } else { "in" };
+            text.push_str(&format!("; the run ends {how} about {}.", roughly(all.seconds)));
         }
         if self.paused {
             text.push_str(" Paused.");
@@ -273,9 +296,8 @@ fn amount(part: u64, whole: u64) -> String {
 }
 
 /// A time left, without digits that nobody can promise.
-fn roughly(time: Nanos) -> String {
-    let s = time.secs();
-    match s {
+fn roughly(seconds: f64) -> String {
+    match seconds {
         s if s < 10.0 => format!("{} s", s.ceil()),
         s if s < 100.0 => format!("{} s", (s / 5.0).ceil() * 5.0),
         s if s < 7200.0 => format!("{} min", (s / 60.0).round()),
@@ -333,6 +355,19 @@ mod tests {
             timed.sentence().ends_with("16 deep, for 2 h. 90.0 GB moved, about 60 min left."),
             "{}",
             timed.sentence()
+        );
+        // Whole files with a limit that is no forecast.
+        let files = "course \"f\"\nleg w\n files write, sizes 1 MB, count 10\n at most 10 min\nleg d\n files delete\n at most 5 min";
+        let facts = mile_course::DriveFacts { files: Some(Bytes(1_000_000_000)), ..FACTS };
+        let legs = mile_course::plan(&mile_course::parse(files).unwrap(), &facts).unwrap().legs;
+        let mut files = Progress::of_legs(legs);
+        files.event(&event(EventKind::LegBegan { leg: 0, name: "w".into(), words: String::new() }));
+        assert!(
+            files
+                .sentence()
+                .ends_with(" 0 of 10.0 MB, at most 10 min left; the run ends within about 15 min."),
+            "{}",
+            files.sentence()
         );
         assert!((progress.share().unwrap() - 0.3825).abs() < 1e-6);
         progress.event(&event(EventKind::Paused));

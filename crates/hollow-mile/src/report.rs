@@ -304,6 +304,7 @@ fn conditions(run: &[Source]) -> Vec<(String, String)> {
         row(&of("cooling"), s.cooling.clone());
         row(&of("enclosure"), s.enclosure.clone());
         row(&of("stated ambient"), s.ambient.map(|a| a.to_string()));
+        row(&of("fill at the start"), Some(crate::sides::fill(source)));
         row(&of("notes"), s.notes.clone());
         // Each leg says it; what several say alike is told once.
         let mut engines: Vec<&str> = Vec::new();

@@ -85,10 +85,11 @@ pub(crate) fn member(all: &[Source]) -> Member {
     }
 }
 
-/// Share of a drive in use when a run began, in steps of 5 %: less makes no difference.
-fn fill(source: &Source) -> String {
+/// Share of a drive, or of the file system of a file, that was in use when a run began, in steps of 5 %: less makes no difference.
+pub(crate) fn fill(source: &Source) -> String {
     let first = if source.trace.is_empty() { None } else { source.trace.fill.get(0) };
-    first.map_or(String::new(), |f| format!("{:.0} %", (f * 20.0).round() * 5.0))
+    let of_files = || Some(f64::from(source.head.lane(source.lane).facts?.in_use?) / 100.0);
+    first.or_else(of_files).map_or(String::new(), |f| format!("{:.0} %", (f * 20.0).round() * 5.0))
 }
 
 /// How operations were put in flight.

@@ -18,6 +18,18 @@ use std::path::Path;
 
 /// What must be known of a run to read its figures: each time that it was interrupted, and what went through the host's cache.
 pub(crate) fn remarks(head: &LaneHead, events: &[Event]) -> Vec<String> {
+    let mut remarks = incidents(events);
+    let cached = head.legs.iter().filter(|l| l.load().is_cached());
+    let legs: Vec<&str> = cached.map(|leg| leg.name.as_str()).collect();
+    if let Some(first) = legs.first() {
+        let more = if legs.len() > 1 { format!(" and {} more", legs.len() - 1) } else { String::new() };
+        remarks.push(format!("Leg {first}{more} went through the host's cache: its figures are those of cache and drive together."));
+    }
+    remarks
+}
+
+/// What happened in a run that must be known to read its figures. Where its events are shown, they say the rest of [`remarks`].
+pub(crate) fn incidents(events: &[Event]) -> Vec<String> {
     let note = |e: &Event| match &e.kind {
         EventKind::WentOn { name, gap, moved, .. } => Some(format!(
             "The run was interrupted after {}, in leg {name}, and went on {gap} later behind the {moved} that the leg had moved.",
@@ -30,12 +42,6 @@ pub(crate) fn remarks(head: &LaneHead, events: &[Event]) -> Vec<String> {
     let mut remarks: Vec<String> =
         mile_runner::message::faults_of(events).iter().map(mile_core::Faults::sentence).collect();
     remarks.extend(events.iter().filter_map(note));
-    let cached = head.legs.iter().filter(|l| l.load().is_cached());
-    let legs: Vec<&str> = cached.map(|leg| leg.name.as_str()).collect();
-    if let Some(first) = legs.first() {
-        let more = if legs.len() > 1 { format!(" and {} more", legs.len() - 1) } else { String::new() };
-        remarks.push(format!("Leg {first}{more} went through the host's cache: its figures are those of cache and drive together."));
-    }
     remarks
 }
 
@@ -123,6 +129,7 @@ impl Source {
             latencies: known.latencies,
             files: known.files,
             not_sequential: known.not_sequential,
+            through_host: known.through_host,
             from_zone_to_zone: known.from_zone_to_zone,
             stated: known.stated,
             loads: known.loads,

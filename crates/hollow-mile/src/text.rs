@@ -490,7 +490,7 @@ fn tables(found: &Findings) -> String {
     if !found.plateaus.is_empty() {
         let row = |p: &mile_core::findings::Plateau| {
             let (from, to) = (Bytes(p.start_bytes).to_string(), Bytes(p.end_bytes).to_string());
-            vec![p.leg.clone(), from, to, number(p.mean_mb_s), number(p.sd_mb_s)]
+            vec![p.leg.clone(), from, to, number(p.mean_mb_s), p.sd_mb_s.map_or("–".into(), number)]
         };
         let rows: Vec<Vec<String>> = found.plateaus.iter().map(row).collect();
         let _ = writeln!(out, "\n{}", tables::lines(&["Plateau in", "from", "to", "MB/s", "±"], &rows));

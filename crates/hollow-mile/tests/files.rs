@@ -203,6 +203,45 @@ fn a_slow_target_is_the_slower_side_of_a_copy() {
     assert!(rate < 9.0, "no faster than the device: {rate}");
 }
 
+/// How much of the file system of a folder is in use, as `df` says it, in steps of 5 %.
+fn in_use(folder: &Path) -> String {
+    let out = Command::new("df").arg("--output=pcent").arg(folder).output().unwrap();
+    let text = String::from_utf8(out.stdout).unwrap();
+    let percent: f64 = text.lines().last().unwrap().trim().trim_end_matches('%').parse().unwrap();
+    format!("{:.0} %", (percent / 5.0).round() * 5.0)
+}
+
+#[test]
+fn the_time_in_which_files_are_synced_is_no_silence_of_the_drive_and_a_full_file_system_is_told() {
+    let slow = Slow::up(&["--size", "256M", "--fast-bytes", "0", "--fast-rate", "8M", "--slow-rate", "8M"]);
+    let Some(slow) = slow else { return };
+    let bench = Bench::on_disk();
+    // The host takes the files at once, and the device 3 s for them.
+    bench.write(
+        "f.course",
+        "course \"f\"\nsample every 100 ms\nleg w\n files write, sizes 6 MB, count 4, through the cache, sync at the end\n",
+    );
+    let target = slow.mount.join("t.bin");
+    let args = ["run", "f.course", "--on", target.to_str().unwrap(), "--size", "2MB", "--format", "json"];
+    let before = in_use(&slow.mount);
+    let run = json(&bench, &args);
+    assert_eq!(run["status"], "done", "{run:#}");
+    let seconds = row(&run, "w")["seconds"].as_f64().unwrap();
+    assert!(seconds > 2.0, "the device takes 3 s: {seconds}");
+    let disturbed = run["findings"]["interference"].as_array().unwrap();
+    assert!(disturbed.iter().all(|i| i["kind"] != "stall"), "{disturbed:?}");
+    assert!(!bench.ok(&["findings", "1"]).contains("gave no answer"));
+    // It takes no time to allocate what is not written.
+    let filler = slow.mount.join("filler");
+    let filled = Command::new("fallocate").args(["-l", "100M"]).arg(&filler).status().unwrap();
+    assert!(filled.success());
+    let after = in_use(&slow.mount);
+    assert_ne!(before, after);
+    json(&bench, &args);
+    let text = bench.ok(&["compare", "1", "2"]);
+    assert!(text.contains(&format!("fill at the start: A {before}; B {after}")), "{text}");
+}
+
 #[test]
 fn what_is_there_already_and_what_comes_into_the_folder_is_left_alone() {
     let bench = Bench::on_disk();

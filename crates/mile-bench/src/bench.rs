@@ -118,6 +118,7 @@ impl Card {
                 readable: true,
                 cache: None,
                 files: None,
+                in_use: None,
             },
             limits: told.limits,
             claims: Claims::default(),
@@ -155,6 +156,7 @@ impl Card {
                 cache: Some(mile_drive::host::memory()),
                 // What is free there is known once it is named.
                 files: Some(Bytes(u64::MAX)),
+                in_use: None,
             },
         )
     }

@@ -453,7 +453,9 @@ fn differs(sides: &[Side]) -> Vec<Differs> {
                 all.push(known);
             }
         }
-        let said = |v: &str| if v.is_empty() { "not known".to_owned() } else { v.to_owned() };
+        // Nobody has to write notes.
+        let none = if name == "notes" { "none" } else { "not known" };
+        let said = |v: &str| if v.is_empty() { none.to_owned() } else { v.to_owned() };
         all.sort_unstable();
         all.into_iter().map(said).collect::<Vec<_>>().join(", ")
     };

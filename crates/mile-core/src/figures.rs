@@ -24,8 +24,8 @@ pub struct Plateau {
     pub end_bytes: u64,
     /// Bytes over time, MB/s.
     pub mean_mb_s: f64,
-    /// Standard deviation of the rates of the samples, MB/s.
-    pub sd_mb_s: f64,
+    /// Standard deviation of the rates of the samples, MB/s; `None` where a single one has a rate.
+    pub sd_mb_s: Option<f64>,
     /// Change along the plateau, MB/s for each GB moved.
     pub slope_mb_s_per_gb: f64,
 }
@@ -73,6 +73,7 @@ pub(crate) fn plateau(
 ) -> Plateau {
     let clean = interference::without(trace, stretch.samples.clone(), disturbed);
     let (mean_mb_s, sd_mb_s) = clean.unwrap_or((stretch.mean.mb_s(), stretch.sd_mb_s));
+    let single = stretch.samples.clone().filter(|i| trace.rate.get(*i).is_some()).nth(1).is_none();
     Plateau {
         leg: leg.name.clone(),
         op: leg.op,
@@ -81,7 +82,7 @@ pub(crate) fn plateau(
         start_bytes: trace.moved(stretch.samples.start).0,
         end_bytes: trace.moved(stretch.samples.end).0,
         mean_mb_s,
-        sd_mb_s,
+        sd_mb_s: (!single).then_some(sd_mb_s),
         slope_mb_s_per_gb: stretch.slope_mb_s_per_gb,
     }
 }

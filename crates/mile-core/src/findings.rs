@@ -175,7 +175,7 @@ pub(crate) fn findings_of(trace: &Trace, context: &Context, look: Look) -> Findi
         faults: context.faults.clone(),
         failed_self_tests: context.failed_tests.clone(),
         dips: Vec::new(),
-        interference: interference::intervals(trace),
+        interference: interference::intervals(trace, &context.through_host),
         fill: None,
         ramp: None,
         span: span::span(trace, &context.latencies),

@@ -35,14 +35,14 @@ pub struct Interference {
     pub kind: String,
 }
 
-/// The intervals, in the order of time; those of different kinds may lie on each other.
-pub(crate) fn intervals(trace: &Trace) -> Vec<Interference> {
+/// The intervals, in the order of time; those of different kinds may lie on each other. The legs in `through_host` have no stalls.
+pub(crate) fn intervals(trace: &Trace, through_host: &[String]) -> Vec<Interference> {
     let loaded = || trace.legs().iter().filter(|l| l.op != Op::Idle).flat_map(|l| l.samples.clone());
     let some = || loaded().step_by(crate::stats::stride(trace.len()));
     let mut rates: Vec<f64> = some().filter_map(|i| trace.rate.get(i)).collect();
     let mut lengths: Vec<f64> = some().map(|i| length(trace, i)).collect();
     let (Some(rate), Some(usual)) = (median(&mut rates), median(&mut lengths)) else { return Vec::new() };
-    let stalls = stalls(trace);
+    let stalls = stalls_within(trace, 0..trace.len(), through_host);
     let stalled = |i: usize| {
         let before = stalls.partition_point(|s| s.start <= i);
         before > 0 && stalls[before - 1].contains(&i)
@@ -94,14 +94,14 @@ pub(crate) fn covered(all: &[Interference], kinds: &[&str]) -> f64 {
     seconds
 }
 
-/// All stalls of a run.
-fn stalls(trace: &Trace) -> Vec<Range<usize>> {
-    stalls_within(trace, 0..trace.len())
-}
-
 /// The samples in which the drive answered nothing under load for at least a second, although it was asked: the slowest of the
 /// operations that come back behind them was out all the while, or none came back at all. Those that begin in a range of samples.
-pub(crate) fn stalls_within(trace: &Trace, range: Range<usize>) -> Vec<Range<usize>> {
+/// None in the legs in `through_host`, in which it is not known whether the drive was asked: their host may hold back what it was given, and sync it at the end.
+pub(crate) fn stalls_within(
+    trace: &Trace,
+    range: Range<usize>,
+    through_host: &[String],
+) -> Vec<Range<usize>> {
     // A drive that tries and gives up has answered.
     let silent = |i: usize| trace.moved(i + 1) == trace.moved(i) && trace.failed_in(&(i..i + 1)) == 0;
     let mut all = Vec::new();
@@ -112,7 +112,7 @@ pub(crate) fn stalls_within(trace: &Trace, range: Range<usize>) -> Vec<Range<usi
     let legs = trace.legs();
     let first = legs.partition_point(|l| l.samples.end <= range.start);
     let touched = legs[first..].iter().take_while(|l| l.samples.start < range.end);
-    for leg in touched.filter(|l| l.op != Op::Idle) {
+    for leg in touched.filter(|l| l.op != Op::Idle && !through_host.contains(&l.name)) {
         let mut at = leg.samples.start.max(range.start);
         while at < leg.samples.end.min(range.end) {
             let from = at;
@@ -190,7 +190,7 @@ mod tests {
     #[test]
     fn what_got_in_the_way_is_marked_and_left_out_of_the_plateau() {
         let trace = disturbed();
-        let found = intervals(&trace);
+        let found = intervals(&trace, &[]);
         let kinds: Vec<(&str, f64, f64)> =
             found.iter().map(|i| (i.kind.as_str(), i.start_s, i.end_s)).collect();
         assert_eq!(kinds, [("foreign-io", 100.0, 110.0), ("processor-steal", 200.0, 204.0)]);
@@ -224,15 +224,19 @@ mod tests {
     #[test]
     fn a_drive_that_gives_no_answer_has_stalled_and_a_host_that_does_not_ask_has_not() {
         let kinds = |trace: &Trace| -> Vec<(String, f64, f64)> {
-            intervals(trace).into_iter().map(|i| (i.kind, i.start_s, i.end_s)).collect()
+            intervals(trace, &[]).into_iter().map(|i| (i.kind, i.start_s, i.end_s)).collect()
         };
         assert_eq!(kinds(&silent(5, 5.02)), [("stall".to_owned(), 10.0, 15.0)]);
         // To the end of what was logged: nothing came back.
         assert_eq!(kinds(&silent(20, 0.0)), [("stall".to_owned(), 10.0, 30.0)]);
         assert_eq!(kinds(&silent(5, 0.01)), [], "the operation behind it was quick: it was not asked");
         assert_eq!(kinds(&silent(0, 0.01)), []);
+        // Through the host's cache, or while whole files are synced, it is not known whether the drive was asked.
+        let through_host = ["soak".to_owned()];
+        assert_eq!(intervals(&silent(5, 5.02), &through_host), []);
+        assert_eq!(intervals(&silent(20, 0.0), &through_host), []);
         // A leg without any load of its own.
-        assert_eq!(stalls(&silent(30, 0.0)).len(), 1);
+        assert_eq!(stalls_within(&silent(30, 0.0), 0..300, &[]).len(), 1);
         let idle: Vec<Sample> = (0..50_u64)
             .map(|i| Sample {
                 start: Nanos(i * 100_000_000),
@@ -240,7 +244,7 @@ mod tests {
                 ..Sample::default()
             })
             .collect();
-        assert_eq!(stalls(&Trace::of(&idle, &["none".into()])), []);
+        assert_eq!(stalls_within(&Trace::of(&idle, &["none".into()]), 0..50, &[]), []);
     }
 
     proptest! {
@@ -265,7 +269,7 @@ mod tests {
                 }
             }).collect();
             let end = samples.last().unwrap().end.secs();
-            let found = intervals(&Trace::of(&samples, &["a".into()]));
+            let found = intervals(&Trace::of(&samples, &["a".into()]), &[]);
             for i in &found {
                 prop_assert!(i.start_s >= 0.0 && i.start_s < i.end_s && i.end_s <= end, "{:?}", i);
             }
@@ -294,11 +298,11 @@ mod tests {
                 }
             })
             .collect();
-        let found = intervals(&Trace::of(&samples, &["soak".into()]));
+        let found = intervals(&Trace::of(&samples, &["soak".into()]), &[]);
         assert_eq!((found.len(), found[0].kind.as_str(), found[0].start_s), (1, "gap", 50.0));
         // The same time without a sample at all.
         let rest: Vec<Sample> = [&samples[..50], &samples[51..]].concat();
-        let found = intervals(&Trace::of(&rest, &["soak".into()]));
+        let found = intervals(&Trace::of(&rest, &["soak".into()]), &[]);
         assert_eq!((found.len(), found[0].kind.as_str()), (1, "gap"));
         assert_eq!((found[0].start_s, found[0].end_s), (50.0, 110.0));
     }

@@ -98,7 +98,7 @@ pub struct PlateauLine {
     /// Its mean rate, MB/s.
     pub mean: f64,
     /// Standard deviation of the rates of its samples, MB/s.
-    pub sd: f64,
+    pub sd: Option<f64>,
     /// Whether the next one is lower by a tenth or more, or there is none.
     pub falls_after: bool,
 }
@@ -107,7 +107,9 @@ impl PlateauLine {
     /// What may be written beside it, the longest way first.
     pub fn labels(&self) -> [String; 3] {
         let mean = number(self.mean);
-        [format!("{mean} ± {} MB/s", number(self.sd)), format!("{mean} MB/s"), mean]
+        let plain = format!("{mean} MB/s");
+        let deviation = self.sd.map_or(plain.clone(), |sd| format!("{mean} ± {} MB/s", number(sd)));
+        [deviation, plain, mean]
     }
 }
 

@@ -29,6 +29,9 @@ pub struct Facts {
     /// Bytes for files of the run beside the one that is addressed; `None` where it is on no file system.
     #[serde(default)]
     pub files: Option<Bytes>,
+    /// How much of its file system is in use, percent; `None` where it is on none.
+    #[serde(default)]
+    pub in_use: Option<u8>,
 }
 
 /// Limits that a drive declares.

@@ -38,6 +38,7 @@ pub struct FileDrive {
     files: Option<Files>,
     /// Bytes for files beside the one that is addressed.
     room: Bytes,
+    in_use: Option<u8>,
     /// Whether the file may be there: the run goes on.
     goes_on: bool,
     /// The file, and how it is removed.
@@ -159,6 +160,7 @@ impl FileDrive {
             set: None,
             files: None,
             room,
+            in_use: in_use(&space),
             goes_on: goes_on.is_some(),
             held: None,
             file: None,
@@ -308,6 +310,13 @@ fn room(space: &StatVfs, need: Bytes) -> Bytes {
     Bytes(free.saturating_sub(reserve(Bytes(space.f_blocks * space.f_frsize)).0).saturating_sub(need.0))
 }
 
+/// How much of a file system is in use, percent, of what all but root can use.
+fn in_use(space: &StatVfs) -> Option<u8> {
+    let used = space.f_blocks.saturating_sub(space.f_bfree) as f64;
+    let all = used + space.f_bavail as f64;
+    (all > 0.0).then(|| (100.0 * used / all).round() as u8)
+}
+
 /// The folder for whole files that belongs to a file of a run.
 pub fn folder_for_files(path: &Path) -> PathBuf {
     let mut name = path.as_os_str().to_owned();
@@ -342,6 +351,7 @@ impl Drive for FileDrive {
             readable: false,
             cache: Some(host::memory()),
             files: Some(self.room),
+            in_use: self.in_use,
         }
     }
 

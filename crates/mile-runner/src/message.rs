@@ -2,7 +2,7 @@
 
 use mile_core::channel::{Channel, Reading};
 use mile_core::claims::conditions::{LegLoad, StatedClaim};
-use mile_core::files::FileFigures;
+use mile_core::files::{FileFigures, FilesOp};
 use mile_core::findings::Break;
 use mile_core::health::{FailedTest, SelfTestKind};
 use mile_core::{Bytes, Celsius, Context, Demand, Digest, FaultKind, Faults, Nanos, RunId, Sample, faults};
@@ -240,6 +240,7 @@ impl LaneHead {
             latencies: Vec::new(),
             files: Vec::new(),
             not_sequential: self.legs_that(|work| !is_sequential(work)),
+            through_host: self.legs_that(is_through_host),
             from_zone_to_zone: self.legs_that(is_from_zone_to_zone),
             stated: self.stated.clone(),
             // Nothing goes by them where nothing is stated.
@@ -309,6 +310,14 @@ fn is_sequential(work: &Work) -> bool {
 }
 
 /// Whether a leg visits its zones in a random order.
+fn is_through_host(work: &Work) -> bool {
+    match work {
+        Work::Transfer(t) => t.cached,
+        Work::Files(f) => f.cached || f.op != FilesOp::Read,
+        _ => false,
+    }
+}
+
 fn is_from_zone_to_zone(work: &Work) -> bool {
     matches!(work, Work::Transfer(t) if t.zones > 0 && t.order == ScanOrder::Random)
 }

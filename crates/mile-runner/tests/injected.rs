@@ -222,6 +222,7 @@ impl Drive for Memory {
             readable: false,
             cache: None,
             files: None,
+            in_use: None,
         }
     }
     fn is_virtual(&self) -> bool {

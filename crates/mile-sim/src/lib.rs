@@ -353,6 +353,7 @@ impl Drive for SimDrive {
             readable: true,
             cache: None,
             files: None,
+            in_use: None,
         }
     }
 

@@ -202,6 +202,7 @@ pub(crate) fn import(all: &[Source], logbook: &Path) -> Result<i64, Failure> {
                 readable: true,
                 cache: None,
                 files: None,
+                in_use: None,
             }),
             demands: known.demands.clone(),
             ..of.clone()

@@ -589,7 +589,7 @@ pub(crate) fn load(path: &Path, run: i64, lane: usize, early: &dyn Fn(Early)) ->
     let events = stored.lanes.get_mut(lane).map(|l| std::mem::take(&mut l.events)).unwrap_or_default();
     let mut found = findings(&trace, &context);
     found.add_rows(crate::sides::rows_of((head, lane), &trace, &context, &stored.series, &found), &context);
-    found.notes.splice(0..0, crate::source::remarks(head, &events));
+    found.notes.splice(0..0, crate::source::incidents(&events));
     Ok(Shown {
         run,
         lane,

@@ -169,7 +169,7 @@ impl Facts {
             here_after_other_bytes: scene.here_after_other_bytes(index, SAME_PLACE),
             back_after_rest: falls && scene.is_back_after_rest(index),
             stands_still: edge.to.0 < STANDSTILL * edge.from.0,
-            stall: stall(trace, seen, falls),
+            stall: stall(scene, seen, falls),
             since_rest,
             capacity: scene.context.capacity,
             fill: trace.fill.extent(around.at, around.at + 1).map(|e| e.mean),
@@ -245,7 +245,8 @@ fn fall_follows(trace: &Trace, edge: &Edge, next: &Edge) -> Option<f64> {
 }
 
 /// Seconds of the stalls in the stretch to which the rate fell, or from which it rose, where they are most of it.
-fn stall(trace: &Trace, seen: &Seen, falls: bool) -> Option<f64> {
+fn stall(scene: &Scene<'_>, seen: &Seen, falls: bool) -> Option<f64> {
+    let trace = scene.trace;
     let (low, high) = (seen.edge.from.0.min(seen.edge.to.0), seen.edge.from.0.max(seen.edge.to.0));
     if low >= STANDSTILL * high {
         return None;
@@ -254,7 +255,7 @@ fn stall(trace: &Trace, seen: &Seen, falls: bool) -> Option<f64> {
     let side = if falls { at..seen.until.min(trace.len()).max(at) } else { seen.from.min(at)..at };
     let length =
         |a: usize, b: usize| if a < b { trace.end(b - 1).secs() - trace.start(a).secs() } else { 0.0 };
-    let still: f64 = crate::interference::stalls_within(trace, side.clone())
+    let still: f64 = crate::interference::stalls_within(trace, side.clone(), &scene.context.through_host)
         .iter()
         .map(|s| length(s.start.max(side.start), s.end.min(side.end)))
         .sum();

@@ -47,6 +47,13 @@ impl PlannedLeg {
         self.time.filter(|_| self.work != Work::Skip)
     }
 
+    /// Whether that time is a limit only: it ends sooner where its work is done, or where something is seen.
+    pub fn may_end_sooner(&self) -> bool {
+        let (time, seen) = self.ends();
+        // A lane is watched for as long as the others take.
+        self.work != Work::Watch && (time.is_none() || !seen.is_empty())
+    }
+
     /// What it does, in words: `writing 1 MiB blocks, 16 deep, until a break`.
     pub fn words(&self) -> String {
         let (time, seen) = self.ends();

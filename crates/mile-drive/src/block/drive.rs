@@ -143,6 +143,7 @@ impl Drive for BlockDrive {
             readable: true,
             cache: None,
             files: None,
+            in_use: None,
         }
     }
 

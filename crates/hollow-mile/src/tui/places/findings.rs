@@ -521,7 +521,8 @@ fn plateaus(shown: &Shown, theme: Theme) -> Vec<(String, Style)> {
     }
     all.extend(vec![(format!("{:<20} {:>9} {:>9} {:>16}", "plateau", "from", "to", "MB/s"), theme.faint())]);
     for p in &found.plateaus {
-        let rate = format!("{:>7} ±{:>6}", number(p.mean_mb_s), number(p.sd_mb_s));
+        let deviation = p.sd_mb_s.map_or("   –".into(), |sd| format!("±{:>6}", number(sd)));
+        let rate = format!("{:>7} {deviation:<7}", number(p.mean_mb_s));
         let whole = format!("{}, {}", p.leg, p.op.word());
         let name = if whole.chars().count() > 20 { LegName::read(&p.leg).within(20) } else { whole };
         all.push((
