@@ -406,9 +406,13 @@ for d in $N $A; do $H run array.course --on /dev/$d --arm VMBNVME0001 >> /out/re
 $H run array.course --on /dev/md100 > /out/unarmed 2>&1
 $H run array.course --on /dev/md100 --arm md100 --logbook l.logbook --format json > /out/run.json 2> /out/run.err; echo $? > /out/code
 $H export last --logbook l.logbook --as csv -o /out/run.csv
+$H run array.course --on sim:sprat --logbook /out/on9p.logbook > /out/on9p 2>&1
 true";
     let Some(bed) = boot(&[], &[("array.course", course)], script) else { return };
     let (nvme, ata) = (text(&bed, "nvme").trim().to_owned(), text(&bed, "ata").trim().to_owned());
+    // The folder of the host is no place for a logbook.
+    let on9p = text(&bed, "on9p");
+    assert!(on9p.contains("keep the logbook on a disk of this computer"), "{on9p}");
     let bench = json(&bed, "bench.json");
     let named = |name: &str| {
         let all = bench.as_array().unwrap();

@@ -595,7 +595,7 @@ fn a_drive_is_armed_by_typing_its_name_and_what_it_changed_is_shown() {
     }
     t.press(&["s"], &format!("A run on {node}"));
     t.until("All that is on this drive will be lost.");
-    t.press(&["Enter"], "it is not armed");
+    t.press(&["Enter"], "into the field arm");
     t.keys(&["Tab"]);
     t.type_text("loop999");
     t.press(&["Enter"], "which is not its name");
@@ -677,7 +677,7 @@ fn a_course_is_begun_mended_forecast_armed_started_left_and_read_as_a_sweep() {
     // Armed and started.
     t.press(&["s"], &format!("A run on {node}"));
     t.until("All that is on this drive will be lost.");
-    t.press(&["Enter"], "it is not armed");
+    t.press(&["Enter"], "into the field arm");
     assert!(device.is_untouched());
     t.type_text(&device.name());
     t.press(&["Enter"], "of 110, fill 0 %");

@@ -36,7 +36,7 @@ pub struct Named {
 pub fn drive(named: &Named) -> Result<Box<dyn Drive>, DriveError> {
     let name = named.drive.as_str();
     let unusable = |why: String| Err(DriveError::Unusable { why });
-    let armed = named.consent != Consent::default();
+    let armed = !named.consent.is_none();
     if name.starts_with("sim:") {
         return match named.size {
             Some(size) => {

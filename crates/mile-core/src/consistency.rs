@@ -50,9 +50,12 @@ pub fn ends(trace: &Trace, leg: &TraceLeg) -> Option<Ends> {
     })
 }
 
-/// How evenly a leg ran, with its stretches; `None` where no time passed.
+/// How evenly a leg ran, with its stretches; `None` where no time passed, and where it is one sample.
 pub fn consistency(trace: &Trace, leg: &TraceLeg, stretches: &[Stretch]) -> Option<Consistency> {
     let range = leg.samples.clone();
+    if range.len() < 2 {
+        return None;
+    }
     let (start, end) = (trace.start(range.start).secs(), trace.end(range.end.checked_sub(1)?).secs());
     let whole = trace.mean_rate(range.clone())?.mb_s();
     let ends = ends(trace, leg)?;

@@ -2,7 +2,7 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use mile_core::Op;
-use mile_core::compare::{Compared, Comparison, Design, Member, Side, Terms, WhyNot, compare};
+use mile_core::compare::{Compared, Comparison, Design, Member, Side, Terms, WhyNot, compare, welch};
 use mile_core::legs::LegRow;
 use rand_core::{Rng, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
@@ -261,6 +261,12 @@ fn what_cannot_be_said_is_not_said() {
     let same = compare(&same, &Terms::default()).unwrap();
     let rate = figure(&same, "write", "rate");
     assert!(!rate.established && rate.why_not == Some(WhyNot::Alike), "{rate:?}");
+    // The mean of a sensor that tells the same whole degree all the time: the repeats differ by what their sums are rounded to.
+    let rounded = |mean: f64| [mean, mean + 8e-15 * mean, mean - 8e-15 * mean];
+    let (a, b) = (rounded(50.0), rounded(49.85));
+    for said in [welch::independent(&a, &b, 0.0), welch::paired(&a, &b, 0.0), welch::paired(&a, &a, 0.0)] {
+        assert_eq!(said.unwrap().p, None, "{said:?}");
+    }
     let mut drifts = sides(1, 6, Is { rate: 0.5, ..USUAL }, false);
     for (i, member) in drifts[0].members.iter_mut().enumerate() {
         member.rows[0].mean_mb_s = Some(1500.0 - 30.0 * i as f64);

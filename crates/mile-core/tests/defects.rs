@@ -791,3 +791,27 @@ fn a_break_after_a_stretch_shorter_than_a_plateau_has_the_rate_of_that_stretch()
     // Shorter than a plateau has to be, not all of them are seen.
     assert!(3 * found >= all, "{found} of {all}");
 }
+
+/// Bug: a leg of a single sample had a deviation of 0, and varied by 0.0 %: nothing is known of how a rate varies that was measured once.
+#[test]
+fn a_leg_of_one_sample_has_no_deviation_and_no_evenness() {
+    let legs = |lengths: [u64; 2]| {
+        let starts = [0, lengths[0]];
+        let samples: Vec<Sample> = (0..2_u32)
+            .flat_map(|leg| (0..lengths[leg as usize]).map(move |i| (leg, starts[leg as usize] + i)))
+            .map(|(leg, i)| Sample {
+                start: Nanos(i * 250_000_000),
+                end: Nanos((i + 1) * 250_000_000),
+                leg,
+                written: Bytes(100_000_000),
+                ..Sample::default()
+            })
+            .collect();
+        findings(&Trace::of(&samples, &["a".into(), "b".into()]), &Context::default())
+    };
+    let found = legs([1, 2]);
+    let deviations: Vec<Option<f64>> = found.plateaus.iter().map(|p| p.sd_mb_s).collect();
+    assert_eq!(deviations, [None, Some(0.0)]);
+    let even: Vec<bool> = found.legs.iter().map(|l| l.consistency.is_some()).collect();
+    assert_eq!(even, [false, true]);
+}

@@ -94,9 +94,13 @@ impl Disk {
 }
 
 /// A temperature from an hwmon file.
+///
+/// An NVMe drive tells whole kelvins, of which 273 are 0 °C, as in its health log. The kernel takes off 273.15 K: what it says is 0.15 °C less.
 pub fn temperature(file: &Path) -> Option<Celsius> {
     let thousandths: i64 = fs::read_to_string(file).ok()?.trim().parse().ok()?;
-    Some(Celsius(thousandths as f64 / 1000.0))
+    let is_nvme = || fs::read_to_string(file.with_file_name("name")).is_ok_and(|n| n.trim() == "nvme");
+    let whole = if thousandths.rem_euclid(1000) == 850 && is_nvme() { 150 } else { 0 };
+    Some(Celsius((thousandths + whole) as f64 / 1000.0))
 }
 
 #[cfg(test)]
@@ -129,7 +133,15 @@ mod tests {
         assert_eq!(disk.name, "nvme0n1");
         assert_eq!(disk.moved(), Some(Bytes(2400 * 512)));
         assert_eq!(disk.model().as_deref(), Some("Merrow K2 2TB"));
-        assert_eq!(temperature(&disk.temperature_file().unwrap()), Some(Celsius(41.85)));
+        let file = disk.temperature_file().unwrap();
+        assert_eq!(temperature(&file), Some(Celsius(41.85)), "of another driver, this is what it measured");
+        // 315 K: the health log of such a drive says 42 °C.
+        fs::write(file.with_file_name("name"), "nvme\n").unwrap();
+        assert_eq!(temperature(&file), Some(Celsius(42.0)));
+        fs::write(&file, "-4150\n").unwrap();
+        assert_eq!(temperature(&file), Some(Celsius(-4.0)), "269 K");
+        fs::write(&file, "42000\n").unwrap();
+        assert_eq!(temperature(&file), Some(Celsius(42.0)));
     }
 
     #[test]

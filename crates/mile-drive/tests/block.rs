@@ -57,7 +57,7 @@ fn finish(drive: &mut dyn Drive, tally: &mut Tally) {
 fn what_is_not_armed_or_carries_something_is_refused() {
     let Some(device) = Loop::new() else { return };
     assert!(device.refusal(Consent::default()).contains(&format!("--arm {}", device.name())));
-    let other = Consent { arm: Some("MK2-0417-00312".into()), destroy: Vec::new() };
+    let other = Consent { arm: Some("MK2-0417-00312".into()), destroy: Vec::new(), in_form: false };
     assert!(device.refusal(other).contains("which is not its"));
     for (make, name) in [("mkfs.ext4", "ext"), ("mkswap", "swap")] {
         if output(make, &[&device.node()]).is_none() {

@@ -62,8 +62,8 @@ fn identity_geometry_and_names_are_read() {
     assert_eq!((nvme.logical_block, nvme.physical_block), (Bytes(512), Bytes(4096)));
     assert!(nvme.discard && !nvme.rotational);
     assert_eq!(nvme.stable_names, ["nvme-Merrow_K2_2TB_MK2-0417-00312", "nvme-eui.0011"]);
-    assert_eq!(nvme.temperature, Some(Celsius(41.85)));
-    assert_eq!(nvme.sensor_limits, (Some(Celsius(77.85)), Some(Celsius(84.85))));
+    assert_eq!(nvme.temperature, Some(Celsius(42.0)));
+    assert_eq!(nvme.sensor_limits, (Some(Celsius(78.0)), Some(Celsius(85.0))));
     assert_eq!(nvme.controller(), Some(roots.dev.join("nvme0")));
     let parts: Vec<_> = nvme.partitions.iter().map(|p| (p.name.as_str(), p.start, p.size)).collect();
     assert_eq!(parts[0], ("nvme0n1p1", Bytes(2048 * 512), Bytes(1_024_000 * 512)));
@@ -189,12 +189,12 @@ fn a_stacked_device_is_found_with_the_drives_below_it_their_links_and_temperatur
         let names: Vec<&str> = device.members.iter().map(|m| m.name.as_str()).collect();
         assert_eq!(names, ["nvme0n1", "sdc"], "the drive of a partition, each once");
         assert_eq!(device.members[0].link, named(&found, "nvme0n1").link);
-        assert_eq!(device.members[0].temperature, Some(Celsius(41.85)));
+        assert_eq!(device.members[0].temperature, Some(Celsius(42.0)));
         assert_eq!(device.members[1].temperature, None);
-        assert_eq!(device.temperature, Some(Celsius(41.85)), "the warmest of them");
+        assert_eq!(device.temperature, Some(Celsius(42.0)), "the warmest of them");
     }
     let line = array.members[0].line();
-    assert!(line.starts_with("nvme0n1, Merrow K2 2TB, 41.9 °C, PCIe 3.0 x2, degraded"), "{line}");
+    assert!(line.starts_with("nvme0n1, Merrow K2 2TB, 42 °C, PCIe 3.0 x2, degraded"), "{line}");
     // Nobody may write to the array past the volume on it, nor to what is below either.
     let objections = |f: &Found| f.objections().join("; ");
     assert!(objections(array).contains("dm-7"), "{}", objections(array));

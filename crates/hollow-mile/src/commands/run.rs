@@ -270,7 +270,7 @@ pub(crate) fn consents(
         if all.iter().any(|(l, _)| *l == lane) {
             return Err(Failure::usage("--arm is given twice for the same drive"));
         }
-        all.push((lane, Consent { arm: Some(serial.to_owned()), destroy: Vec::new() }));
+        all.push((lane, Consent { arm: Some(serial.to_owned()), destroy: Vec::new(), in_form: false }));
     }
     for text in destroy {
         let (lane, what) = of_lane(lanes, text);

@@ -46,11 +46,20 @@ pub fn quantile(chance: f64, freedom: f64) -> Option<f64> {
     t.is_finite().then_some(t)
 }
 
-/// Number, mean and variance (n - 1) of some values.
-fn moments(values: &[f64]) -> Option<(f64, f64, f64)> {
+/// Share of a mean below which a deviation comes from the rounding of sums.
+const ROUNDING: f64 = 1e-9;
+
+/// What the values may be off by, as they are sums.
+fn rounding(a: &[f64], b: &[f64]) -> f64 {
+    ROUNDING * a.iter().chain(b).fold(0.0, |most: f64, v| most.max(v.abs()))
+}
+
+/// Number, mean and variance (n - 1) of some values. What is no further from the mean than `rounding` does not vary.
+fn moments(values: &[f64], rounding: f64) -> Option<(f64, f64, f64)> {
     let n = values.len() as f64;
     let mean = values.iter().sum::<f64>() / n;
-    let square: f64 = values.iter().map(|v| (v - mean).powi(2)).sum();
+    let off = |v: f64| if (v - mean).abs() <= rounding { 0.0 } else { v - mean };
+    let square: f64 = values.iter().map(|v| off(*v).powi(2)).sum();
     (values.len() >= 2).then(|| (n, mean, square / (n - 1.0)))
 }
 
@@ -63,7 +72,10 @@ pub fn independent(a: &[f64], b: &[f64], unit: f64) -> Option<Difference> {
         return None;
     }
     let unsaid = Difference { value: mean(b) - mean(a), half: None, p: None, freedom: None };
-    let (Some((na, _, va)), Some((nb, _, vb))) = (moments(a), moments(b)) else { return Some(unsaid) };
+    let off = rounding(a, b);
+    let (Some((na, _, va)), Some((nb, _, vb))) = (moments(a, off), moments(b, off)) else {
+        return Some(unsaid);
+    };
     let least = unit * unit / 12.0;
     let (ea, eb) = (va.max(least) / na, vb.max(least) / nb);
     if a.len().min(b.len()) < ENOUGH || ea + eb <= 0.0 {
@@ -82,7 +94,7 @@ pub fn paired(a: &[f64], b: &[f64], unit: f64) -> Option<Difference> {
     if n == 0 || a.len() != b.len() {
         return None;
     }
-    let Some((n, _, variance)) = moments(&differences) else { return Some(unsaid) };
+    let Some((n, _, variance)) = moments(&differences, rounding(a, b)) else { return Some(unsaid) };
     let error = (variance.max(unit * unit / 6.0) / n).sqrt();
     if differences.len() < ENOUGH || error <= 0.0 {
         return Some(unsaid);

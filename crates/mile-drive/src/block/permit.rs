@@ -39,6 +39,16 @@ pub struct Consent {
     pub arm: Option<String>,
     /// What they name of that which is on the drive and may be written over.
     pub destroy: Vec<String>,
+    /// Whether they type it into a form, where nothing has the name of an option.
+    #[serde(default)]
+    pub in_form: bool,
+}
+
+impl Consent {
+    /// Whether nothing is allowed.
+    pub fn is_none(&self) -> bool {
+        self.arm.is_none() && self.destroy.is_empty()
+    }
 }
 
 /// Who asks, and for what drive.
@@ -161,7 +171,8 @@ impl Request<'_> {
         let known = signature::names();
         if let Some(unknown) = self.consent.destroy.iter().find(|d| !known.contains(&d.as_str())) {
             return Err(self.refused(format!(
-                "`--destroy {unknown}` names nothing that is ever looked for; what can be named is {}. Nothing was written",
+                "`{}{unknown}` names nothing that is ever looked for; what can be named is {}. Nothing was written",
+                if self.consent.in_form { "" } else { "--destroy " },
                 known.join(", ")
             )));
         }
@@ -170,11 +181,19 @@ impl Request<'_> {
         match self.consent.arm.as_deref().map(str::trim) {
             Some(said) if said == word => Ok(()),
             Some(said) => {
-                Err(self.refused(format!("armed with `{said}`, which is not its {what}. Nothing was written")))
+                Err(self
+                    .refused(format!("armed with `{said}`, which is not its {what}. Nothing was written")))
             }
-            None => Err(self.refused(format!(
-                "this course writes to it, and it is not armed: give its {what} with --arm {word}. All that is on it will be lost"
-            ))),
+            None => {
+                let how = if self.consent.in_form {
+                    format!("type its {what}, {word}, into the field arm")
+                } else {
+                    format!("give its {what} with --arm {word}")
+                };
+                Err(self.refused(format!(
+                    "this course writes to it, and it is not armed: {how}. All that is on it will be lost"
+                )))
+            }
         }
     }
 
@@ -201,17 +220,20 @@ impl Request<'_> {
         if missing.is_empty() {
             return Ok(());
         }
-        let options: Vec<String> = missing.iter().map(|n| format!("--destroy {n}")).collect();
+        let how = if self.consent.in_form {
+            format!("write behind its serial number or name: {}", missing.join(" "))
+        } else {
+            let options: Vec<String> = missing.iter().map(|n| format!("--destroy {n}")).collect();
+            format!("name it: {}", options.join(" "))
+        };
         let seen = found.words();
         let seen = if seen.is_empty() { seen } else { format!(". {seen}") };
         let what = match missing[..] {
             ["data"] => "data that is not recognised".to_owned(),
             _ => format!("something ({})", missing.join(", ")),
         };
-        Err(self.refused(format!(
-            "it carries {what}{seen}. To have that destroyed, name it: {}. Nothing was written",
-            options.join(" ")
-        )))
+        Err(self
+            .refused(format!("it carries {what}{seen}. To have that destroyed, {how}. Nothing was written")))
     }
 
     /// Makes sure that an open device is the drive that was looked at, and gives it as it is now.

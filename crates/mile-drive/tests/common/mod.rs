@@ -94,7 +94,7 @@ impl Loop {
     }
 
     pub(crate) fn armed(&self) -> Consent {
-        Consent { arm: Some(self.name()), destroy: Vec::new() }
+        Consent { arm: Some(self.name()), destroy: Vec::new(), in_form: false }
     }
 
     /// Why writing is refused; the device is as it was.

@@ -25,6 +25,15 @@ pub(super) struct Sqlite {
     path: PathBuf,
 }
 
+/// What SQLite says where a file system does not let processes share memory or lock parts of a file.
+const SHARING: [i32; 5] = [
+    rusqlite::ffi::SQLITE_IOERR_SHMOPEN,
+    rusqlite::ffi::SQLITE_IOERR_SHMSIZE,
+    rusqlite::ffi::SQLITE_IOERR_SHMLOCK,
+    rusqlite::ffi::SQLITE_IOERR_SHMMAP,
+    rusqlite::ffi::SQLITE_IOERR_LOCK,
+];
+
 impl From<rusqlite::Error> for Fault {
     fn from(error: rusqlite::Error) -> Self {
         let text = error.to_string();
@@ -33,8 +42,11 @@ impl From<rusqlite::Error> for Fault {
             | rusqlite::Error::FromSqlConversionFailure(..)
             | rusqlite::Error::IntegralValueOutOfRange(..)
             | rusqlite::Error::Utf8Error(..) => Self::Value(text),
-            other => match other.sqlite_error_code() {
-                Some(ErrorCode::NotADatabase | ErrorCode::DatabaseCorrupt) => Self::Damaged(text),
+            other => match (other.sqlite_error_code(), other.sqlite_error()) {
+                (Some(ErrorCode::NotADatabase | ErrorCode::DatabaseCorrupt), _) => Self::Damaged(text),
+                (_, Some(e)) if SHARING.contains(&e.extended_code) => Self::Other(format!(
+                    "{text}. On its file system, programs cannot share memory or locks, as is so on many network file systems; keep the logbook on a disk of this computer"
+                )),
                 _ => Self::Other(text),
             },
         }

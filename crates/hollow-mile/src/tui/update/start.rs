@@ -343,15 +343,16 @@ fn order(state: &State, form: &StartForm) -> Result<Order, String> {
 fn consent(lane: &FormLane) -> Consent {
     let typed = lane.arm.value().trim();
     let Some(word) = lane.arming_word.as_deref().filter(|_| !typed.is_empty()) else {
-        return Consent::default();
+        return Consent { in_form: true, ..Consent::default() };
     };
     // A serial number may hold blanks itself.
     match typed.strip_prefix(word).filter(|rest| rest.is_empty() || rest.starts_with(' ')) {
         Some(rest) => Consent {
             arm: Some(word.to_owned()),
             destroy: rest.split_whitespace().map(str::to_owned).collect(),
+            in_form: true,
         },
-        None => Consent { arm: Some(typed.to_owned()), destroy: Vec::new() },
+        None => Consent { arm: Some(typed.to_owned()), destroy: Vec::new(), in_form: true },
     }
 }
 
@@ -566,8 +567,6 @@ pub(super) fn started(
                 Err(failure) => failure.message().to_owned(),
             }
         }
-        // The words of the command line mean nothing here.
-        Err(text) if question > 0 => text.replace("--arm ", "").replace("--destroy ", ""),
         Err(text) => text,
     };
     match &mut state.overlay {
