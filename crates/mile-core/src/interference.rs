@@ -3,7 +3,7 @@
 
 use crate::sample::Op;
 use crate::stats::{mean_sd, median};
-use crate::trace::Trace;
+use crate::trace::{Trace, TraceLeg};
 use serde::{Deserialize, Serialize};
 use std::ops::Range;
 
@@ -14,12 +14,14 @@ const FOREIGN_LEAST: f64 = 2.0;
 const FOREIGN_MUCH: f64 = 0.1;
 /// Share of all processor time that is stolen.
 const STOLEN: f64 = 0.10;
-/// An interval so many times longer than the median one is a gap.
+/// An interval so many times longer than the median one of its leg is a gap.
 pub(crate) const GAP: f64 = 5.0;
 /// Intervals of one kind that are closer than this are one, seconds.
 const JOINED_S: f64 = 5.0;
 /// Shorter ones are left out, seconds.
 const LEAST_S: f64 = 1.0;
+/// Deviation of the lengths of samples from their median, as a share of it, from which on they do not end by a clock.
+const UNEVEN: f64 = 0.05;
 /// Most intervals that are listed.
 const MOST: usize = 1000;
 /// Share of a time without an answer that the slowest operation behind it must have taken. Where the host did not ask, because it kept to
@@ -40,8 +42,10 @@ pub(crate) fn intervals(trace: &Trace, through_host: &[String]) -> Vec<Interfere
     let loaded = || trace.legs().iter().filter(|l| l.op != Op::Idle).flat_map(|l| l.samples.clone());
     let some = || loaded().step_by(crate::stats::stride(trace.len()));
     let mut rates: Vec<f64> = some().filter_map(|i| trace.rate.get(i)).collect();
-    let mut lengths: Vec<f64> = some().map(|i| length(trace, i)).collect();
-    let (Some(rate), Some(usual)) = (median(&mut rates), median(&mut lengths)) else { return Vec::new() };
+    let Some(rate) = median(&mut rates) else { return Vec::new() };
+    let clocks: Vec<(usize, Clock)> =
+        trace.legs().iter().map(|leg| (leg.samples.end, Clock::of(trace, leg))).collect();
+    let clock = |i: usize| clocks[clocks.partition_point(|c| c.0 <= i).min(clocks.len() - 1)].1;
     let stalls = stalls_within(trace, 0..trace.len(), through_host);
     let stalled = |i: usize| {
         let before = stalls.partition_point(|s| s.start <= i);
@@ -51,7 +55,7 @@ pub(crate) fn intervals(trace: &Trace, through_host: &[String]) -> Vec<Interfere
     let kinds: [(&str, &dyn Fn(usize) -> bool); 4] = [
         ("foreign-io", &|i| trace.foreign.get(i).is_some_and(|f| f > busy)),
         ("processor-steal", &|i| trace.steal.get(i).is_some_and(|s| s > STOLEN)),
-        ("gap", &|i| length(trace, i) > GAP * usual && !stalled(i)),
+        ("gap", &|i| length(trace, i) > clock(i).longest && !stalled(i)),
         ("stall", &stalled),
     ];
     let mut all: Vec<Interference> = Vec::new();
@@ -65,7 +69,7 @@ pub(crate) fn intervals(trace: &Trace, through_host: &[String]) -> Vec<Interfere
             }
         }
         if kind == "gap" {
-            own.extend(unlogged(trace, GAP * usual));
+            own.extend(unlogged(trace, |i| GAP * clock(i).usual));
             own.sort_by(|a, b| a.0.total_cmp(&b.0));
         }
         let long = own.into_iter().filter(|(a, b)| b - a >= LEAST_S);
@@ -76,11 +80,37 @@ pub(crate) fn intervals(trace: &Trace, through_host: &[String]) -> Vec<Interfere
     all
 }
 
-/// Times within legs for which there is no sample, of more than so many seconds.
-fn unlogged(trace: &Trace, least: f64) -> impl Iterator<Item = (f64, f64)> {
+/// How long the samples of a leg are, seconds.
+#[derive(Clone, Copy)]
+struct Clock {
+    /// Their median.
+    usual: f64,
+    /// The longest that is none with a gap in it.
+    longest: f64,
+}
+
+impl Clock {
+    /// Samples that end with a number of bytes, as those of a scan with its zones, are as long as these take: a long one is slow, and nothing is
+    /// missing in it.
+    fn of(trace: &Trace, leg: &TraceLeg) -> Self {
+        let some = || leg.samples.clone().step_by(crate::stats::stride(leg.samples.len()));
+        let middle =
+            |of: &dyn Fn(usize) -> f64| median(&mut some().map(of).collect::<Vec<f64>>()).unwrap_or(0.0);
+        let usual = middle(&|i| length(trace, i));
+        let bytes = |i: usize| (trace.moved(i + 1).0 - trace.moved(i).0) as f64;
+        let most = middle(&bytes);
+        let by_bytes = most > 0.0
+            && middle(&|i| (bytes(i) - most).abs()) == 0.0
+            && middle(&|i| (length(trace, i) - usual).abs()) > UNEVEN * usual;
+        Self { usual, longest: if by_bytes { f64::INFINITY } else { GAP * usual } }
+    }
+}
+
+/// Times within legs for which there is no sample, of more than the seconds that are too many there.
+fn unlogged(trace: &Trace, least: impl Fn(usize) -> f64) -> impl Iterator<Item = (f64, f64)> {
     let within = trace.legs().iter().filter(|l| l.op != Op::Idle).flat_map(|l| l.samples.clone().skip(1));
     within
-        .filter(move |i| trace.unlogged(*i) > least)
+        .filter(move |i| trace.unlogged(*i) > least(*i))
         .map(|i| (trace.end(i - 1).secs(), trace.start(i).secs()))
 }
 
@@ -280,6 +310,51 @@ mod tests {
                 prop_assert!(own.windows(2).all(|w| w[0].end_s <= w[1].start_s));
             }
         }
+    }
+
+    #[test]
+    fn a_scan_has_no_gaps_where_it_is_slow_and_a_leg_behind_it_is_no_gap() {
+        // 500 zones of 4 MiB, read in 2 ms with a wobble; 40 of them on end and the last 100 take ten and 30 times as long.
+        let mut now = 0_u64;
+        let mut samples: Vec<Sample> = (0..500_u64)
+            .map(|i| {
+                let slow = if (100..140).contains(&i) {
+                    10
+                } else if i >= 400 {
+                    30
+                } else {
+                    1
+                };
+                let start = now;
+                now += (2_000_000 + i * 7919 % 13 * 100_000) * slow;
+                Sample {
+                    start: Nanos(start),
+                    end: Nanos(now),
+                    op: Op::Read,
+                    read: Bytes(4 << 20),
+                    offset: Some(Bytes(i << 22)),
+                    ..Sample::default()
+                }
+            })
+            .collect();
+        // Then 60 s of writes, sampled at four a second, with one gap of 3 s.
+        samples.extend((0..240_u64).map(|i| {
+            let start = now;
+            now += if i == 120 { 3_000_000_000 } else { 250_000_000 };
+            Sample {
+                start: Nanos(start),
+                end: Nanos(now),
+                leg: 1,
+                written: Bytes(250_000_000),
+                ..Sample::default()
+            }
+        }));
+        let trace = Trace::of(&samples, &["scan".into(), "soak".into()]);
+        let found = intervals(&trace, &[]);
+        let gap = trace.start(500 + 120).secs();
+        assert_eq!(found.len(), 1, "{found:?}");
+        assert!(found[0].kind == "gap" && (found[0].start_s - gap).abs() < 1e-9, "{found:?}");
+        assert!((found[0].end_s - found[0].start_s - 3.0).abs() < 1e-9, "{found:?}");
     }
 
     #[test]
