@@ -249,15 +249,18 @@ impl Progress {
             (0, moved) => Some(format!(" {} moved", Bytes(moved))),
             (budget, moved) => Some(format!(" {} of {}", amount(moved, budget), Bytes(budget))),
         };
-        if let Some(moved) = moved {
-            text.push_str(&moved);
-            match self.left().filter(|_| !self.paused) {
-                Some(Left { seconds, at_most }) => {
-                    let how = if at_most { "at most" } else { "about" };
-                    text.push_str(&format!(", {how} {} left.", roughly(seconds)));
-                }
-                None => text.push('.'),
-            }
+        let left = self.left().filter(|_| !self.paused).map(|left| {
+            let how = match (moved.is_some(), left.at_most) {
+                (true, false) => ", about",
+                (true, true) => ", at most",
+                // Of a rest there is nothing else to say.
+                (false, false) => " About",
+                (false, true) => " At most",
+            };
+            format!("{how} {} left", roughly(left.seconds))
+        });
+        if moved.is_some() || left.is_some() {
+            text.push_str(&(moved.unwrap_or_default() + &left.unwrap_or_default() + "."));
         }
         if let Some(all) = self.all_left().filter(|_| !self.paused) {
             let open = text.trim_end_matches('.').len();
@@ -356,6 +359,11 @@ mod tests {
             "{}",
             timed.sentence()
         );
+        // A rest has moved nothing, and says how much of it is left.
+        let mut rest = Progress::of_legs(progress.legs.clone());
+        rest.event(&event(EventKind::LegBegan { leg: 0, name: "settle".into(), words: String::new() }));
+        rest.sample(&Sample { end: Nanos::from_secs(15.0), op: Op::Idle, ..Sample::default() });
+        assert_eq!(rest.sentence(), "Leg 1 of 2, settle: resting for 60.0 s. About 45 s left.");
         // Whole files with a limit that is no forecast.
         let files = "course \"f\"\nleg w\n files write, sizes 1 MB, count 10\n at most 10 min\nleg d\n files delete\n at most 5 min";
         let facts = mile_course::DriveFacts { files: Some(Bytes(1_000_000_000)), ..FACTS };

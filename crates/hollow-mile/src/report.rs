@@ -130,23 +130,13 @@ fn table((heads, cells): (Vec<&'static str>, Vec<Vec<String>>)) -> Option<Part> 
     (!cells.is_empty()).then(|| Part::Table(pick(&heads), cells.iter().map(|r| pick(r)).collect()))
 }
 
-/// The question that a course answers, from its header.
-fn question(course_text: &str) -> Option<String> {
-    let lines = course_text.lines().map_while(|l| l.strip_prefix('#')).map(str::trim);
-    let mut words = lines
-        .skip_while(|l| !l.starts_with("Question:"))
-        .take_while(|l| !l.starts_with("Costs:") && !l.starts_with("Before:"));
-    let first = words.next()?.trim_start_matches("Question:").trim().to_owned();
-    Some(words.fold(first, |all, line| format!("{all} {line}")))
-}
-
 fn of_run(parts: &mut Vec<Part>, run: &[Source], is_one_of_many: bool) -> Result<(), Failure> {
     let Some(first) = run.first() else { return Ok(()) };
     let head = |text: &str| {
         Part::Heading(if is_one_of_many { format!("{}: {text}", first.of) } else { text.to_owned() })
     };
     parts.push(head("Question and answer"));
-    if let Some(question) = question(&first.head.course_text) {
+    if let Some(question) = mile_bench::courses::question(&first.head.course_text) {
         parts.push(Part::Text(question));
     }
     for source in run {

@@ -47,6 +47,16 @@ pub const READY: [Ready; 25] = ready![
     "after-a-year"
 ];
 
+/// The question that a course answers, as the comment at its head says it: from `Question:` on to the end of the comment, or to its next part.
+pub fn question(text: &str) -> Option<String> {
+    let comment = text.lines().map_while(|l| l.strip_prefix('#')).map(str::trim);
+    let mut lines = comment.skip_while(|l| !l.starts_with("Question:"));
+    let first = lines.next()?.trim_start_matches("Question:").trim();
+    let rest = lines.take_while(|l| !["Costs:", "Before:"].iter().any(|part| l.starts_with(part)));
+    let words = std::iter::once(first).chain(rest).flat_map(str::split_whitespace);
+    Some(words.collect::<Vec<_>>().join(" ")).filter(|q| !q.is_empty())
+}
+
 /// The capacity that sizes in the ready-made courses are meant for.
 const MEANT_FOR: f64 = 2e12;
 
@@ -63,10 +73,7 @@ impl Ready {
 
     /// What it answers, from its header.
     pub fn question(&self) -> String {
-        let lines = self.text.lines().map_while(|l| l.strip_prefix("# "));
-        let lines = lines.take_while(|l| !l.starts_with("Costs:"));
-        let words = lines.flat_map(str::split_whitespace).filter(|w| *w != "Question:");
-        words.collect::<Vec<_>>().join(" ")
+        question(self.text).unwrap_or_default()
     }
 
     /// Its text for a drive: with what is claimed of it and how it is attached, and with sizes that fit it.

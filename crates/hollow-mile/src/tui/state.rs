@@ -41,14 +41,6 @@ pub(crate) struct Choice {
     pub(crate) lanes: Vec<String>,
 }
 
-impl Choice {
-    /// The question that its text says it answers, in a comment at its head.
-    pub(crate) fn question(&self) -> Option<&str> {
-        let said = self.text.lines().take_while(|l| l.starts_with('#'));
-        said.filter_map(|l| l.strip_prefix("# Question:")).map(str::trim).next()
-    }
-}
-
 /// The strings to a runner.
 pub(crate) struct Strings {
     pub(crate) commands: Sender<Command>,

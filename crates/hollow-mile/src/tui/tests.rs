@@ -365,6 +365,14 @@ fn a_course_is_found_by_a_part_of_its_name_and_says_its_question() {
     let question = question.lines().next().unwrap().strip_prefix("# Question:").unwrap().trim();
     let question = format!("{}{}", question[..1].to_uppercase(), &question[1..]);
     assert!(text.contains(&question), "{question} {text}");
+    // "… and reads and random": of a question of two lines there was the first.
+    let mut two = fresh();
+    press(&mut two, "sfill sweep");
+    let text = screen(&mut two, 159, 46);
+    assert!(
+        text.contains("reads and random access, at five fill") && text.contains("three times each."),
+        "{text}"
+    );
     press(&mut state, "x");
     assert_eq!(chosen(&state).0, "two coolers", "what fits no name chooses none");
     assert!(screen(&mut state, 159, 46).contains("no name has \"COOLx\" in it"));

@@ -83,7 +83,11 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, state: &State, form: &StartF
         Some(Ok(lines)) => lines.iter().flat_map(|l| hung(l, width)).collect(),
         Some(Err(text)) => wrap(&format!("! {text}"), width),
     };
-    let asked = form.choices.get(form.chosen).and_then(|c| c.question()).filter(|_| form.beside.is_none());
+    let asked = form
+        .choices
+        .get(form.chosen)
+        .and_then(|c| mile_bench::courses::question(&c.text))
+        .filter(|_| form.beside.is_none());
     let question = asked.map_or(Vec::new(), |asked| {
         let (first, rest) = asked.split_at(asked.chars().next().map_or(0, char::len_utf8));
         wrap(&(first.to_uppercase() + rest), width.saturating_sub(LABEL))
