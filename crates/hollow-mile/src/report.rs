@@ -7,13 +7,15 @@ use crate::source::Source;
 use crate::text::sweeps::in_sentences;
 use crate::{tables, text};
 use mile_bench::Failure;
-use mile_core::compare::Comparison;
+use mile_core::compare::{Compared, Comparison};
 use mile_core::ruler::Ruler;
 use mile_core::units::number;
 use mile_core::{Bytes, Findings, Nanos};
 use mile_figures::report::Part;
 use mile_runner::EventKind;
 
+/// Most established differences that are listed before the tables of the legs.
+const ESTABLISHED: usize = 20;
 /// What a method comes to, for whoever has only the report.
 const METHOD: [&str; 6] = [
     "Rates are bytes over time of each interval of the log; a plateau is a stretch in which the logarithm of the rate follows a level or a line, found by an exact search for the cheapest segmentation with a penalty for each segment. A break is the edge between two plateaus that differ by at least 8 % and by three standard errors.",
@@ -314,6 +316,32 @@ fn conditions(run: &[Source]) -> Vec<(String, String)> {
     rows
 }
 
+/// The differences that are established, the surest first.
+fn established(parts: &mut Vec<Part>, found: &Comparison, cells: &dyn Fn(&Compared) -> Vec<String>) {
+    let mut all: Vec<&Compared> = found.figures.iter().filter(|f| f.established).collect();
+    all.sort_by(|a, b| a.p_corrected.unwrap_or(1.0).total_cmp(&b.p_corrected.unwrap_or(1.0)));
+    if all.is_empty() {
+        return;
+    }
+    parts.push(Part::Sub("What is established".into()));
+    let more = all.len().saturating_sub(ESTABLISHED);
+    let row = |f: &&Compared| {
+        let mut row = cells(f);
+        row[0] = format!("{}: {}", f.leg, row[0]);
+        if found.sides.len() > 2 {
+            row[0] = format!("{} against {}, {}", letter(f.b_side), letter(f.a_side), row[0]);
+        }
+        row
+    };
+    let rows = all.iter().take(ESTABLISHED).map(row).collect();
+    let sides = if found.sides.len() > 2 { ["first", "second"] } else { ["A", "B"] };
+    let heads = ["", sides[0], sides[1], "n", "difference", "percent", "established"].map(str::to_owned);
+    parts.push(Part::Table(heads.to_vec(), rows));
+    if more > 0 {
+        parts.push(Part::Small(format!("and {more} more in the tables of the legs")));
+    }
+}
+
 fn findings(parts: &mut Vec<Part>, found: &Findings) {
     if found.breaks.is_empty() {
         parts.push(Part::Text("No break in the rate was found.".into()));
@@ -417,6 +445,7 @@ fn comparison(parts: &mut Vec<Part>, found: &Comparison) {
         )
     });
     parts.push(Part::Pairs(sides.collect()));
+    parts.push(Part::Text(format!("{}.", found.answer())));
     let differs = match found.differs.len() {
         0 => Part::Text("No condition that is known differs between the sides.".into()),
         1 => Part::Text(format!("One condition differs: {}.", found.differs[0].what)),
@@ -434,11 +463,8 @@ fn comparison(parts: &mut Vec<Part>, found: &Comparison) {
         let heads = std::iter::once(String::new()).chain((0..found.sides.len()).map(letter)).collect();
         parts.push(Part::Table(heads, rows));
     }
-    // A leg on two sides, and the rows of its table.
-    type Group = ((String, usize), Vec<Vec<String>>);
-    let mut groups: Vec<Group> = Vec::new();
-    for f in &found.figures {
-        let row = vec![
+    let cells = |f: &Compared| {
+        vec![
             format!("{}, {}", f.name.figure, f.name.unit),
             value(&f.a),
             value(&f.b),
@@ -446,7 +472,14 @@ fn comparison(parts: &mut Vec<Part>, found: &Comparison) {
             with_interval(f.difference, f.difference_low, f.difference_high),
             f.percent.map_or(String::new(), |p| with_interval(p, f.percent_low, f.percent_high)),
             verdict(f),
-        ];
+        ]
+    };
+    established(parts, found, &cells);
+    // A leg on two sides, and the rows of its table.
+    type Group = ((String, usize), Vec<Vec<String>>);
+    let mut groups: Vec<Group> = Vec::new();
+    for f in &found.figures {
+        let row = cells(f);
         match groups.last_mut().filter(|g| g.0 == (f.leg.clone(), f.b_side)) {
             Some(group) => group.1.push(row),
             None => groups.push(((f.leg.clone(), f.b_side), vec![row])),

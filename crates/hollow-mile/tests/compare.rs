@@ -306,6 +306,18 @@ fn a_report_says_what_was_asked_and_found_and_a_folder_is_checked_before_it_is_b
     ] {
         assert!(text.contains(part), "{part} in {text}");
     }
+    // What is established stands before the tables of the legs, each difference once.
+    let found = json(&bench.ok(&["compare", "bare", "fins", "--format", "json"]));
+    let all = found["figures"].as_array().unwrap().iter();
+    let established: Vec<_> = all.filter(|f| f["established"] == true).collect();
+    assert!(!established.is_empty(), "{found:#}");
+    assert!(
+        text.contains(&format!("{} of ", established.len())) && text.contains("are established."),
+        "{text}"
+    );
+    let section = text.split("What is established").nth(1).unwrap();
+    let section = section.split("B against A").next().unwrap();
+    assert_eq!(section.matches("yes, p").count(), established.len().min(20), "{section}");
     let said = bench.fails(&["report", "1", "-o", &pdf.display().to_string()]);
     assert!(said.contains("--overwrite"), "{said}");
     let folder = bench.path("handed");

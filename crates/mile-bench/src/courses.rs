@@ -47,12 +47,13 @@ pub const READY: [Ready; 25] = ready![
     "after-a-year"
 ];
 
-/// The question that a course answers, as the comment at its head says it: from `Question:` on to the end of the comment, or to its next part.
+/// The question that a course answers, as the comment at its head says it: from `Question:` on to an empty line, the end of the comment, or its next part.
 pub fn question(text: &str) -> Option<String> {
     let comment = text.lines().map_while(|l| l.strip_prefix('#')).map(str::trim);
     let mut lines = comment.skip_while(|l| !l.starts_with("Question:"));
     let first = lines.next()?.trim_start_matches("Question:").trim();
-    let rest = lines.take_while(|l| !["Costs:", "Before:"].iter().any(|part| l.starts_with(part)));
+    let ends = |l: &str| l.is_empty() || ["Costs:", "Before:"].iter().any(|part| l.starts_with(part));
+    let rest = lines.take_while(|l| !ends(l));
     let words = std::iter::once(first).chain(rest).flat_map(str::split_whitespace);
     Some(words.collect::<Vec<_>>().join(" ")).filter(|q| !q.is_empty())
 }

@@ -144,6 +144,16 @@ impl Comparison {
         (tested().count(), tested().filter(|f| f.established).count())
     }
 
+    /// How many differences are established, as a sentence without its full stop.
+    pub fn answer(&self) -> String {
+        match self.tested() {
+            (0, _) => "There are too few repeats to test a difference".into(),
+            (said, established) => {
+                format!("{established} of {said} differences that can be tested are established")
+            }
+        }
+    }
+
     /// Why nothing can be said of some figures: each reason once.
     pub fn reasons(&self) -> Vec<WhyNot> {
         let mut all: Vec<WhyNot> = self.figures.iter().filter_map(|f| f.why_not).collect();

@@ -4,6 +4,7 @@
 
 use crate::pdf::FONT;
 use crate::{FAMILY, FigureError};
+use std::collections::HashMap;
 use std::fmt::Write as _;
 use std::sync::LazyLock;
 use ttf_parser::Face;
@@ -154,6 +155,13 @@ fn narrow(widths: &mut [f64], least: &[f64], room: f64) {
     }
 }
 
+/// Widths of the columns of a table without a break in a cell, points.
+fn natural(heads: &[String], rows: &[Vec<String>], size: f64) -> Vec<f64> {
+    let cell = |row: &[String], i: usize| row.get(i).map_or(0.0, |c| width(c, size));
+    let widest = |i: usize| rows.iter().map(|r| cell(r, i)).fold(cell(heads, i), f64::max);
+    (0..heads.len()).map(widest).collect()
+}
+
 /// Pages underway.
 struct Press {
     size: (f64, f64),
@@ -161,11 +169,14 @@ struct Press {
     set: Vec<Vec<Set>>,
     /// Base line of what was set last.
     y: f64,
+    /// The size of tables with these heads: tables of one kind are set alike.
+    sizes: HashMap<Vec<String>, f64>,
 }
 
 impl Press {
     fn new(paper: Paper) -> Self {
-        let mut press = Self { size: paper.size(), pages: Vec::new(), set: Vec::new(), y: 0.0 };
+        let mut press =
+            Self { size: paper.size(), pages: Vec::new(), set: Vec::new(), y: 0.0, sizes: HashMap::new() };
         press.turn();
         press
     }
@@ -264,18 +275,31 @@ impl Press {
         }
     }
 
+    /// The size at which the columns of a table fit on the page, from the least to the usual one.
+    fn size_of(&self, heads: &[String], rows: &[Vec<String>]) -> f64 {
+        let room = self.room() - GAP * heads.len().saturating_sub(1) as f64;
+        let whole: f64 = natural(heads, rows, TABLE).iter().sum();
+        (TABLE * (room / whole.max(1.0)).min(1.0)).max(TABLE_LEAST)
+    }
+
+    /// Has tables with the same heads set in the same size, which is that of the widest.
+    fn set_alike(&mut self, parts: &[Part]) {
+        for part in parts {
+            if let Part::Table(heads, rows) = part {
+                let size = self.size_of(heads, rows);
+                self.sizes.entry(heads.clone()).and_modify(|s| *s = s.min(size)).or_insert(size);
+            }
+        }
+    }
+
     /// A table whose columns fit on the page, each as wide as its longest word at least.
     fn columns(&mut self, heads: &[String], rows: &[Vec<String>]) {
         let columns = heads.len();
         let cell = |row: &[String], i: usize| row.get(i).cloned().unwrap_or_default();
         let all: Vec<Vec<String>> = std::iter::once(heads.to_vec()).chain(rows.iter().cloned()).collect();
-        let natural = |size: f64| -> Vec<f64> {
-            (0..columns).map(|i| all.iter().map(|r| width(&cell(r, i), size)).fold(0.0, f64::max)).collect()
-        };
         let room = self.room() - GAP * columns.saturating_sub(1) as f64;
-        let whole: f64 = natural(TABLE).iter().sum();
-        let size = (TABLE * (room / whole.max(1.0)).min(1.0)).max(TABLE_LEAST);
-        let mut widths = natural(size);
+        let size = self.sizes.get(heads).copied().unwrap_or_else(|| self.size_of(heads, rows));
+        let mut widths = natural(heads, rows, size);
         // What is still too wide gives up width where it has most: first between words, and within words only where that is not enough.
         let longest = |i: usize| {
             let words = all.iter().flat_map(|r| r.get(i)).flat_map(|c| c.split(' '));
@@ -399,6 +423,7 @@ fn set(
     known: &[usize],
 ) -> (Vec<String>, Vec<Vec<Set>>, Vec<usize>) {
     let mut press = Press::new(paper);
+    press.set_alike(parts);
     press.heading(title, 18.0, 0.0);
     for line in lead {
         press.paragraph(line, TEXT, FAINT, 0.0);

@@ -134,3 +134,19 @@ fn a_pdf_has_as_many_pages_and_its_text_can_be_read() {
     let text = run("pdftotext", &["-layout"]);
     assert!(text.contains("<these> & \"those\" are characters"), "{}", &text[..600.min(text.len())]);
 }
+
+#[test]
+fn tables_with_the_same_heads_are_set_in_the_same_size() {
+    let heads: Vec<String> = ["", "A", "B", "difference"].map(str::to_owned).to_vec();
+    let table = |first: &str, cell: &str| {
+        Part::Table(heads.clone(), vec![[first, cell, cell, cell].map(str::to_owned).to_vec()])
+    };
+    let wide = "1,234,567 [1,234,567, 1,234,567] and so on";
+    let other = Part::Table(vec!["".into(), "n".into()], vec![vec!["other".into(), "3".into()]]);
+    let parts = [table("narrow", "1"), table("wide", wide), other];
+    let (_, set) = pages("t", &[], &parts, Paper::A4);
+    let size = |text: &str| set.iter().flatten().find(|s| s.text == text).unwrap().size;
+    assert_eq!(size("narrow"), size("wide"));
+    assert!(size("wide") < size("other"), "{} {}", size("wide"), size("other"));
+    is_sound(&set, Paper::A4);
+}

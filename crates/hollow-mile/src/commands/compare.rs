@@ -96,6 +96,7 @@ pub(crate) fn report(found: &Comparison) -> String {
         let runs = if runs == side.name || runs.is_empty() { String::new() } else { format!(" ({runs})") };
         let _ = writeln!(out, "{}  {}{runs}", letter(i), side.name);
     }
+    let _ = writeln!(out, "\n{}.", found.answer());
     if found.differs.is_empty() {
         let _ = writeln!(out, "\nNo condition that is known differs between the sides.");
     } else {

@@ -67,18 +67,12 @@ impl View for Compare {
             ),
             Some(Err(_)) => "These runs cannot be compared.".to_owned(),
             Some(Ok(found)) => {
-                let (said, established) = found.tested();
                 let differs = match found.differs.len() {
                     0 => "no known condition differs".to_owned(),
                     1 => differs(&found.differs[0].what),
                     n => format!("{n} conditions differ"),
                 };
-                match said {
-                    0 => format!("There are too few repeats to test a difference; {differs}."),
-                    _ => format!(
-                        "{established} of {said} differences that can be tested are established; {differs}."
-                    ),
-                }
+                format!("{}; {differs}.", found.answer())
             }
         };
         (text, String::new())
