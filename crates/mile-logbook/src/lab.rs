@@ -5,6 +5,7 @@
 
 pub mod forward;
 pub mod setup;
+pub(crate) mod standing;
 pub mod watch;
 
 pub use crate::store::place::{Lab, is_lab};

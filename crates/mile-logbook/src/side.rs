@@ -4,7 +4,7 @@
 //! each lane ([`Belongs`]); each line after it is the number of a lane and a message as the runner tells it. A last line that is cut off is
 //! left out. Files of version 1 are of one lane: numbers stand in the first line itself, and lines are messages.
 
-use crate::recorder::{Archive, Kept};
+use crate::archive::{Archive, Kept};
 use crate::store::{Block, Logbook, LogbookError};
 use mile_core::Sample;
 use mile_core::sample::Order;

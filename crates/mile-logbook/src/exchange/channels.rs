@@ -1,6 +1,6 @@
 //! Channels as columns of a trace, and columns as channels.
 
-use super::{COLUMNS, Extra, LANE};
+use super::imported::{COLUMNS, Extra, LANE};
 use mile_core::Sample;
 use mile_core::channel::{Channel, Reading, Series, Source};
 use std::collections::HashMap;

@@ -1,7 +1,8 @@
 //! Traces as Apache Parquet files, with the columns of the CSV format: numbers as doubles, names as text, missing readings as nulls.
 
-use super::written::{columns_of, written_rows};
-use super::{Exchange, Extra, Imported, LANE, LaneRows, read_foreign};
+use super::imported::{Exchange, Extra, Imported, LANE};
+use super::read::read_foreign;
+use super::written::{LaneRows, columns_of, written_rows};
 use csv::WriterBuilder;
 use mile_core::{Bytes, Sample};
 use parquet::basic::{Compression, ConvertedType, Repetition, Type as Physical};

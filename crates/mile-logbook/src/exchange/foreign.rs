@@ -1,7 +1,7 @@
 //! Traces in other clothes: other column names, units in them, other separators, decimal commas, time stamps. Each row is made one of the
 //! format of docs/formats.md as it is read; what cannot be read is handed on as it is, so that it is reported where it stands.
 
-use super::{COLUMNS, Exchange, LANE};
+use super::imported::{COLUMNS, Exchange, LANE};
 use csv::StringRecord;
 
 /// A column of the file: which of ours it is, and how its values become ours.

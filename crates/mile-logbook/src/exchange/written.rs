@@ -1,6 +1,6 @@
 //! Traces as text: the rows of all lanes in the order of time, and runs as JSON Lines.
 
-use super::{COLUMNS, Exchange, Extra, LANE};
+use super::imported::{COLUMNS, Exchange, Extra, LANE};
 use csv::WriterBuilder;
 use mile_core::channel::Series;
 use mile_core::{Bytes, Latency, Nanos, Sample};

@@ -1,6 +1,8 @@
 //! A run taken over into another logbook, with all that is kept of it.
 
-use super::{Block, Logbook, Result};
+use super::book::Logbook;
+use super::entry::Block;
+use super::error::Result;
 use mile_runner::Status;
 
 /// Samples, and readings, that are written at a time.

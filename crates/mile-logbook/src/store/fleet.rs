@@ -1,7 +1,9 @@
 //! All drives of a model, as their runs found them: a question or two, however many runs there are, and no run is opened.
 
+use super::book::Logbook;
 use super::engine::{Row, values};
-use super::{Digest, Logbook, Result};
+use super::error::Result;
+use mile_core::Digest;
 use mile_core::fleet::{Seen, Worn};
 use mile_core::health::{Counter, Snapshot};
 use std::collections::BTreeMap;

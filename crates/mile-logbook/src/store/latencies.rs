@@ -1,7 +1,8 @@
 //! The latencies of all operations of the legs of a run.
 
+use super::book::Logbook;
 use super::engine::values;
-use super::{Logbook, Result};
+use super::error::Result;
 use hdrhistogram::Histogram;
 use hdrhistogram::serialization::Deserializer;
 use mile_core::{Bin, LegLatencies};

@@ -1,7 +1,10 @@
 //! The list of runs: what each was and came to, without its samples.
 
+use super::book::Logbook;
 use super::engine::{Row, Value};
-use super::{Digest, Entry, Logbook, LogbookError, Result};
+use super::entry::Entry;
+use super::error::{LogbookError, Result};
+use mile_core::Digest;
 use mile_runner::{RunHead, Status};
 use std::collections::BTreeMap;
 use std::path::Path;

@@ -4,8 +4,9 @@
 //! one that the file `lab.toml` of the configuration folder has. A password never stands in it: it comes from the environment variable
 //! `PGPASSWORD`, or from the password file of PostgreSQL (`PGPASSFILE`, `~/.pgpass`).
 
+use super::book::Logbook;
+use super::error::{LogbookError, Result};
 use super::postgres::Server;
-use super::{Logbook, LogbookError, Result};
 use ::postgres::Config;
 use ::postgres::config::{Host, SslMode, TargetSessionAttrs};
 use serde::Deserialize;

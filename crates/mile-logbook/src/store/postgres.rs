@@ -1,9 +1,10 @@
 //! The archive of a lab, in a database of a PostgreSQL server: how it is connected to, and what it answers.
 
+use super::book::Logbook;
 use super::engine::{Answer, Engine, Fault, Row, Value};
+use super::error::{LogbookError, Result};
 use super::schema::VERSION;
-use super::{Logbook, LogbookError, Result};
-use crate::lab::setup;
+use crate::lab::standing;
 use postgres::error::SqlState;
 use postgres::fallible_iterator::FallibleIterator;
 use postgres::types::{IsNull, ToSql, Type, to_sql_checked};
@@ -125,7 +126,7 @@ impl Server {
         };
         let inner = Inner { client, known: HashMap::new(), in_transaction: false };
         let server = Self { inner: RefCell::new(inner) };
-        server.batch(setup::CONNECTED)?;
+        server.batch(standing::CONNECTED)?;
         Ok(server)
     }
 
@@ -239,7 +240,7 @@ impl Engine for Server {
     }
 
     fn listen(&self) -> Answer<bool> {
-        if setup::version(self)? < setup::TELLS {
+        if standing::version(self)? < standing::TELLS {
             return Ok(false);
         }
         match self.batch("LISTEN hollow_mile") {
@@ -269,7 +270,7 @@ impl Logbook {
         if there != Some(1) {
             return Err(LogbookError::NoLab { path: book.path });
         }
-        let (found, known) = (setup::needs(book.db.as_ref()).map_err(book.wrap())?, setup::VERSION);
+        let (found, known) = (standing::needs(book.db.as_ref()).map_err(book.wrap())?, standing::VERSION);
         if found > known {
             return Err(LogbookError::Newer { path: book.path, found, known });
         }

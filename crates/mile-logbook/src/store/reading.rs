@@ -1,24 +1,39 @@
-//! Opening a logbook to read it: nothing is written, wherever it lies.
+//! Opening a logbook: to write to it, or to read it, where nothing is written, wherever it lies.
 
-use super::sqlite::File;
-use super::{Logbook, LogbookError, Result, TRIES, place, schema};
+use super::book::{Logbook, TRIES};
+use super::error::{LogbookError, Result};
+use super::lies::Lies;
+use super::sqlite::{self, File};
+use super::{place, schema};
 use mile_files::database::{self, Access, Head};
 use rusqlite::{ErrorCode, OpenFlags};
-use std::path::Path;
-
-/// By what a file that was changed is known: its length, and when it was changed last.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) struct Lies(u64, i64, i64);
-
-impl Lies {
-    pub(super) fn at(path: &Path) -> Option<Self> {
-        use std::os::unix::fs::MetadataExt;
-        let meta = std::fs::metadata(path).ok()?;
-        Some(Self(meta.len(), meta.mtime(), meta.mtime_nsec()))
-    }
-}
+use std::path::{Path, PathBuf};
 
 impl Logbook {
+    /// Opens a logbook to write to it, or makes a new one where there is no file. Runs whose process is gone are marked as cut
+    /// short.
+    ///
+    /// # Errors
+    /// Where what lies there is no regular file, no logbook, damaged, newer, or cannot be written. It is then left as it is.
+    pub fn open(path: &Path) -> Result<Self> {
+        Self::to_write(path, true)
+    }
+
+    /// Opens a logbook that must exist, to write to it.
+    ///
+    /// # Errors
+    /// As [`Logbook::open`], and where there is none.
+    pub fn open_existing(path: &Path) -> Result<Self> {
+        Self::to_write(path, false)
+    }
+
+    fn to_write(path: &Path, create: bool) -> Result<Self> {
+        match place::lab(path)? {
+            Some(lab) => lab.open(),
+            None => sqlite::open(path, create),
+        }
+    }
+
     /// Opens a logbook that must exist, to read it. Nothing is created or written, and it may lie on a file system that is full or
     /// cannot be written.
     ///
@@ -103,6 +118,26 @@ fn escaped(path: &Path) -> String {
         b => format!("%{b:02X}"),
     };
     path.as_os_str().as_bytes().iter().map(one).collect()
+}
+
+/// Moves a damaged logbook out of the way, with what belongs to it, and gives its new name. Nothing is deleted. One that is sound
+/// is moved only if `healthy` says so.
+///
+/// # Errors
+/// Where what lies there is no regular file or is sound, or where it cannot be moved.
+pub fn set_aside(path: &Path, stamp: i64, healthy: bool) -> Result<PathBuf> {
+    let sound = Logbook::reading(path, Logbook::list);
+    match sound {
+        Ok(runs) if !healthy => {
+            return Err(LogbookError::Healthy { path: path.to_owned(), runs: runs.len() });
+        }
+        Err(e @ (LogbookError::File(_) | LogbookError::Io { .. } | LogbookError::Newer { .. })) => {
+            return Err(e);
+        }
+        _ => {}
+    }
+    let suffix = format!(".set-aside-{stamp}");
+    Ok(mile_files::set_aside(path, &suffix, &["-wal", "-shm", "-journal"])?)
 }
 
 #[cfg(test)]

@@ -1,7 +1,8 @@
 //! Readings of channels: blocks of times and values.
 
+use super::book::Logbook;
 use super::engine::{Fault, Row, values};
-use super::{Logbook, Result};
+use super::error::Result;
 use mile_core::Nanos;
 use mile_core::channel::{Reading, Series};
 use mile_runner::RunHead;

@@ -1,7 +1,8 @@
 //! Runs that were taken off the list. They stay in the file, and can be brought back, until they are erased.
 
+use super::book::Logbook;
 use super::engine::values;
-use super::{Logbook, LogbookError, Result};
+use super::error::{LogbookError, Result};
 use mile_runner::Status;
 
 impl Logbook {

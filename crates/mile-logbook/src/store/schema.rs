@@ -1,7 +1,9 @@
 //! The tables of a logbook, and how those of earlier versions become them.
 
+use super::book::{Logbook, drive_of_lane};
 use super::engine::values;
-use super::{Logbook, LogbookError, Result, drive_of_lane, list};
+use super::error::{LogbookError, Result};
+use super::list;
 use mile_runner::RunHead;
 use rusqlite::Connection;
 

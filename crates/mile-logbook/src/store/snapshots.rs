@@ -2,9 +2,10 @@
 //!
 //! A drive is known by its model and serial number, wherever it is attached. One that tells no serial number has no history.
 
+use super::book::Logbook;
 use super::engine::{Answer, Row, values};
+use super::error::Result;
 use super::schema::HEALTH_SINCE;
-use super::{Logbook, Result};
 use mile_core::health::{Moment, Origin, Snapshot};
 use mile_drive::Health;
 use mile_runner::{HealthShot, LaneHead, Outcome, RunHead};

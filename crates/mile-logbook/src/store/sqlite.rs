@@ -1,9 +1,11 @@
 //! A logbook in an SQLite file: how it is opened, and what it answers.
 
+use super::book::{Logbook, TRIES};
 use super::engine::{Answer, Engine, Fault, Row, Value};
-use super::reading::Lies;
+use super::error::{LogbookError, Result};
+use super::lies::Lies;
+use super::owner;
 use super::schema::{self, APPLICATION_ID, VERSION};
-use super::{Logbook, LogbookError, Result, TRIES, owner};
 use mile_files::database::{self, Access, Checked, Head};
 use rusqlite::types::{ToSqlOutput, ValueRef};
 use rusqlite::{Connection, ErrorCode, OpenFlags, ToSql};

@@ -1,7 +1,8 @@
 //! Tags: words that runs are grouped by.
 
+use super::book::Logbook;
 use super::engine::values;
-use super::{Logbook, LogbookError, Result};
+use super::error::{LogbookError, Result};
 
 /// Longest tag, characters.
 const LONGEST: usize = 64;

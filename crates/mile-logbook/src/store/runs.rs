@@ -1,0 +1,353 @@
+//! The runs of a logbook: entered, appended to, ended, and read.
+
+use super::book::{Logbook, SAMPLES_VERSION, drive_of_lane};
+use super::engine::{Fault, values};
+use super::entry::{Block, StoredLane, StoredRun};
+use super::error::{LogbookError, Result};
+use super::list::{self, SILENT_S};
+use mile_core::health::Moment;
+use mile_core::sample::Order;
+use mile_core::{Digest, Sample, Trace, findings};
+use mile_runner::{Event, Outcome, RunHead, Status};
+
+/// Most lanes of a run.
+const MOST_LANES: usize = 64;
+
+impl Logbook {
+    /// Seconds since the archive heard of the bench of a run, where that is longer than a bench at work takes.
+    pub(crate) fn silent(&self, run: i64) -> Result<Option<u64>> {
+        let statement = format!("SELECT {} FROM runs WHERE id = ?1", self.db.of_bench());
+        let since = self.one(&statement, values![run], |row| row.maybe_integer(1))?.flatten();
+        Ok(since.and_then(|s| u64::try_from(s).ok()).filter(|s| *s > SILENT_S))
+    }
+
+    pub(super) fn mark_cut_short(&mut self) -> Result<()> {
+        let underway = self
+            .rows("SELECT id, owner FROM runs WHERE status = 'underway'", &[], |row| {
+                Ok((row.integer(0)?, row.string(1)?))
+            })
+            .map_err(self.wrap())?;
+        for (run, owner) in underway {
+            if self.db.is_gone(&owner) {
+                // A row that cannot be read stands in nobody's way.
+                let _ = self.finish(run, Status::CutShort, &[]);
+            }
+        }
+        Ok(())
+    }
+
+    /// What a lane of a run came to.
+    pub(super) fn digest(&self, run: i64, lane: usize, head: &RunHead) -> Result<Digest> {
+        // Into columns a block at a time: the samples of a day are several times as large.
+        let mut trace = Trace::new();
+        if head.channels.iter().any(|c| c.waits_of() == Some(lane)) {
+            trace = trace.with_waits(&self.series(run, head)?, lane);
+        }
+        let head = head.lane(lane);
+        self.each_block(run, lane, |block| {
+            block.iter().for_each(|sample| trace.push(sample, head.leg_name(sample.leg)));
+        })?;
+        Ok(Digest::of(&trace, &findings(&trace, &head.context())))
+    }
+
+    /// How a run stands: one that says it is underway is not where its process is gone.
+    pub(super) fn status(&self, run: i64, word: &str, owner: &str) -> Result<Status> {
+        match status_of(word).ok_or_else(|| self.bad(run, &format!("unknown status `{word}`")))? {
+            Status::Underway if self.db.is_gone(owner) => Ok(Status::CutShort),
+            status => Ok(status),
+        }
+    }
+
+    /// The number of a run: a number, or `last`.
+    pub fn resolve(&self, wanted: &str) -> Result<i64> {
+        let none = || LogbookError::NoSuchRun { path: self.path.clone(), wanted: wanted.to_owned() };
+        if wanted == "last" {
+            let last = "SELECT max(id) FROM runs WHERE id NOT IN (SELECT run FROM removed)";
+            return self.one(last, &[], |row| row.maybe_integer(0))?.flatten().ok_or_else(none);
+        }
+        let number: i64 = wanted.parse().map_err(|_| none())?;
+        if self.is_removed(number)? {
+            return Err(LogbookError::Removed { path: self.path.clone(), run: number });
+        }
+        let found = self.one("SELECT id FROM runs WHERE id = ?1", values![number], |row| row.integer(0))?;
+        found.ok_or_else(none)
+    }
+
+    /// A run with all its samples.
+    pub fn run(&self, run: i64) -> Result<StoredRun> {
+        let (head, status, outcomes) = self.ends(run)?;
+        let lane = |(lane, outcome)| {
+            let latencies = self.latencies(run, lane, head.lane(lane))?;
+            Ok(StoredLane {
+                outcome,
+                events: self.events(run, lane)?,
+                samples: self.samples(run, lane)?,
+                latencies,
+            })
+        };
+        let lanes = outcomes.into_iter().enumerate().map(lane).collect::<Result<_>>()?;
+        let series = self.series(run, &head)?;
+        Ok(StoredRun { run, status, head, lanes, series })
+    }
+
+    /// A run with its samples in columns, a trace for each lane, and none by itself: a day of ten samples a second takes a third of the memory so.
+    ///
+    /// # Errors
+    /// Where there is no such run, or it cannot be read.
+    pub fn traced(&self, run: i64) -> Result<(StoredRun, Vec<Trace>)> {
+        let (head, status, outcomes) = self.ends(run)?;
+        let series = self.series(run, &head)?;
+        let (mut lanes, mut traces) = (Vec::new(), Vec::new());
+        for (lane, outcome) in outcomes.into_iter().enumerate() {
+            let (of, events) = (head.lane(lane), self.events(run, lane)?);
+            let (blocks, taken) = crossbeam_channel::bounded::<Vec<Sample>>(4);
+            let names = of.leg_names();
+            // One block is put into columns while the next one is read.
+            let trace = std::thread::scope(|scope| {
+                let columns = scope.spawn(move || {
+                    let mut trace = Trace::new();
+                    for sample in taken.iter().flatten() {
+                        trace.push(&sample, names.get(sample.leg as usize).map_or("", String::as_str));
+                    }
+                    trace
+                });
+                let read = self.each_block(run, lane, |block| drop(blocks.send(block)));
+                drop(blocks);
+                let trace = columns.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+                read.map(|()| trace)
+            })?;
+            traces.push(trace.with_waits(&series, lane));
+            let latencies = self.latencies(run, lane, of)?;
+            lanes.push(StoredLane { outcome, events, samples: Vec::new(), latencies });
+        }
+        Ok((StoredRun { run, status, head, lanes, series }, traces))
+    }
+
+    /// What was known of a run when it began, how it stands, and how each of its lanes ended; without its samples.
+    pub fn ends(&self, run: i64) -> Result<(RunHead, Status, Vec<Option<Outcome>>)> {
+        let row = self
+            .first("SELECT head, status, owner FROM runs WHERE id = ?1", values![run], |row| {
+                Ok((row.string(0)?, row.string(1)?, row.string(2)?))
+            })
+            .map_err(self.wrap_of(run))?;
+        let (head, status, owner) =
+            row.ok_or_else(|| LogbookError::NoSuchRun { path: self.path.clone(), wanted: run.to_string() })?;
+        let head: RunHead = serde_json::from_str(&head).map_err(|e| self.bad(run, &e))?;
+        if head.lanes.len() > MOST_LANES {
+            return Err(self.bad(run, &"it has more lanes than a run can have"));
+        }
+        let mut outcomes = Vec::new();
+        for lane in 0..head.lanes.len() {
+            let text = self
+                .first("SELECT outcome FROM lanes WHERE run = ?1 AND lane = ?2", values![run, lane], |row| {
+                    Ok(row.maybe_text(0)?.map(str::to_owned))
+                })
+                .map_err(self.wrap_of(run))?;
+            let read = |o: String| serde_json::from_str(&o).map_err(|e| self.bad(run, &e));
+            outcomes.push(text.flatten().map(read).transpose()?);
+        }
+        Ok((head, self.status(run, &status, &owner)?, outcomes))
+    }
+
+    fn events(&self, run: i64, lane: usize) -> Result<Vec<Event>> {
+        let texts = self
+            .rows(
+                "SELECT event FROM events WHERE run = ?1 AND lane = ?2 ORDER BY seq",
+                values![run, lane],
+                |row| row.string(0),
+            )
+            .map_err(self.wrap_of(run))?;
+        texts.iter().map(|t| serde_json::from_str(t).map_err(|e| self.bad(run, &e))).collect()
+    }
+
+    fn samples(&self, run: i64, lane: usize) -> Result<Vec<Sample>> {
+        let count = self.samples_of(run, lane)?;
+        // What a row says of itself may be wrong.
+        let mut samples = Vec::with_capacity(usize::try_from(count).unwrap_or(0).min(1 << 20));
+        self.each_block(run, lane, |block| samples.extend(block))?;
+        Ok(samples)
+    }
+
+    /// Number of samples that are kept of a lane of a run.
+    ///
+    /// # Errors
+    /// Where the logbook cannot be read.
+    pub fn samples_of(&self, run: i64, lane: usize) -> Result<u64> {
+        let count = self
+            .first(
+                "SELECT CAST(coalesce(sum(count), 0) AS BIGINT) FROM samples WHERE run = ?1 AND lane = ?2",
+                values![run, lane],
+                |row| row.integer(0),
+            )
+            .map_err(self.wrap_of(run))?;
+        Ok(count.unwrap_or(0).unsigned_abs())
+    }
+
+    /// Hands over the samples of a lane of a run, a block at a time.
+    fn each_block(&self, run: i64, lane: usize, mut take: impl FnMut(Vec<Sample>)) -> Result<()> {
+        let unknown =
+            || Fault::Value("its samples are in an encoding that this version does not know".into());
+        let value = |e: &dyn std::fmt::Display| Fault::Value(e.to_string());
+        let mut order = Order::default();
+        self.db
+            .each(
+                "SELECT data FROM samples WHERE run = ?1 AND lane = ?2 ORDER BY first",
+                values![run, lane],
+                &mut |row| {
+                    let Some((&SAMPLES_VERSION, rest)) = row.bytes(0)?.split_first() else {
+                        return Err(unknown());
+                    };
+                    let block: Vec<Sample> = postcard::from_bytes(rest).map_err(|e| value(&e))?;
+                    block.iter().try_for_each(|s| order.take(s)).map_err(|why| value(&why))?;
+                    take(block);
+                    Ok(())
+                },
+            )
+            .map_err(self.wrap_of(run))
+    }
+
+    /// Enters a run that begins now, and gives its number.
+    pub fn begin(&mut self, head: &RunHead) -> Result<i64> {
+        let text = serde_json::to_string(head).map_err(|e| self.bad(0, &e))?;
+        let owner = self.db.owner();
+        let run = self.one(
+            "INSERT INTO runs (started, course, drive, status, owner, head, model, situation, lanes)
+             VALUES (?1, ?2, ?3, 'underway', ?4, ?5, ?6, ?7, ?8) RETURNING id",
+            values![
+                head.started,
+                &head.course,
+                &head.drives(),
+                &owner,
+                &text,
+                &head.models(),
+                &list::situation(head),
+                head.lanes.len()
+            ],
+            |row| row.integer(0),
+        )?;
+        let run = run.ok_or_else(|| self.bad(0, &"it was given no number"))?;
+        self.note_before(run, head)?;
+        Ok(run)
+    }
+
+    /// Writes what is known of a run when it begins once more: its health may be known only then.
+    ///
+    /// # Errors
+    /// Where the logbook cannot be written.
+    pub fn amend(&mut self, run: i64, head: &RunHead) -> Result<()> {
+        let text = serde_json::to_string(head).map_err(|e| self.bad(run, &e))?;
+        self.amend_as(run, head, &text)
+    }
+
+    /// The same, with the head as it is written elsewhere.
+    pub(crate) fn amend_as(&mut self, run: i64, head: &RunHead, text: &str) -> Result<()> {
+        self.execute(
+            "UPDATE runs SET head = ?2, model = ?3, situation = ?4, lanes = ?5 WHERE id = ?1",
+            values![run, text, &head.models(), &list::situation(head), head.lanes.len()],
+        )?;
+        self.note_before(run, head)
+    }
+
+    /// Takes up a run again that had ended before its course did.
+    pub fn reopen(&mut self, run: i64) -> Result<()> {
+        self.together(|book| {
+            book.execute("DELETE FROM lanes WHERE run = ?1", values![run])?;
+            let owner = book.db.owner();
+            book.execute(
+                "UPDATE runs SET status = 'underway', owner = ?2 WHERE id = ?1",
+                values![run, &owner],
+            )?;
+            Ok(())
+        })
+    }
+
+    /// Appends blocks of several lanes, all or none.
+    pub fn append(&mut self, run: i64, blocks: &[Block<'_>]) -> Result<()> {
+        self.together(|book| {
+            for Block { lane, first, samples, events } in blocks {
+                if !samples.is_empty() {
+                    let mut data = vec![SAMPLES_VERSION];
+                    data.extend(postcard::to_stdvec(samples).map_err(|e| book.bad(run, &e))?);
+                    book.execute(
+                        "INSERT INTO samples (run, lane, first, count, data) VALUES (?1, ?2, ?3, ?4, ?5)",
+                        values![run, *lane, *first, samples.len(), &data],
+                    )?;
+                }
+                for (seq, event) in *events {
+                    let text = serde_json::to_string(event).map_err(|e| book.bad(run, &e))?;
+                    book.execute(
+                        "INSERT INTO events (run, lane, seq, event) VALUES (?1, ?2, ?3, ?4)",
+                        values![run, *lane, *seq, &text],
+                    )?;
+                }
+            }
+            Ok(())
+        })
+    }
+
+    /// Adds a note to a run that has ended, behind its other events.
+    ///
+    /// # Errors
+    /// Where the run is not there, or the logbook cannot be written.
+    pub fn note(&mut self, run: i64, lane: usize, event: &Event) -> Result<()> {
+        let text = serde_json::to_string(event).map_err(|e| self.bad(run, &e))?;
+        let changed = self.execute(
+            "INSERT INTO events (run, lane, seq, event) \
+             SELECT id, CAST(?2 AS BIGINT), \
+                 COALESCE((SELECT MAX(seq) FROM events WHERE run = ?1 AND lane = ?2), -1) + 1, CAST(?3 AS TEXT) \
+             FROM runs WHERE id = ?1",
+            values![run, lane, &text],
+        )?;
+        if changed == 0 {
+            return Err(self.bad(run, &"there is no such run"));
+        }
+        Ok(())
+    }
+
+    /// Closes a run's entry, with what each of its lanes came to, and how it ended where that is known.
+    pub fn finish(&mut self, run: i64, status: Status, outcomes: &[Option<Outcome>]) -> Result<()> {
+        let (head, ..) = self.ends(run)?;
+        let mut rows = Vec::new();
+        for lane in 0..head.lanes.len() {
+            let outcome = outcomes.get(lane).and_then(Option::as_ref);
+            // What its runner found holds where all that it saw is kept.
+            let known = outcome.and_then(|o| o.digest.as_deref()).cloned();
+            let digest = match known {
+                Some(known) if known.samples == self.samples_of(run, lane)? => known,
+                _ => self.digest(run, lane, &head)?,
+            };
+            let digest = serde_json::to_string(&digest).map_err(|e| self.bad(run, &e))?;
+            let outcome = outcome.map(serde_json::to_string).transpose().map_err(|e| self.bad(run, &e))?;
+            rows.push((lane, outcome, digest));
+        }
+        self.together(|book| {
+            for (lane, outcome, digest) in &rows {
+                let (model, serial, firmware) = drive_of_lane(&head, *lane);
+                book.execute(
+                    "INSERT INTO lanes (run, lane, outcome, digest, model, serial, firmware)
+                     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)
+                     ON CONFLICT (run, lane) DO UPDATE SET outcome = excluded.outcome, digest = excluded.digest,
+                         model = excluded.model, serial = excluded.serial, firmware = excluded.firmware",
+                    values![run, *lane, outcome.as_ref(), digest, model, serial, firmware],
+                )?;
+            }
+            let word = word_of(status);
+            book.execute("UPDATE runs SET status = ?2, owner = '' WHERE id = ?1", values![run, &word])?;
+            Ok(())
+        })?;
+        for (lane, outcome) in outcomes.iter().enumerate() {
+            if let Some((o, health)) = outcome.as_ref().and_then(|o| Some((o, o.health.as_ref()?))) {
+                self.note_health(run, &head, lane, o.at.secs(), (Moment::After, health))?;
+            }
+        }
+        Ok(())
+    }
+}
+
+fn word_of(status: Status) -> String {
+    serde_json::to_string(&status).map_or(String::new(), |t| t.trim_matches('"').to_owned())
+}
+
+fn status_of(word: &str) -> Option<Status> {
+    serde_json::from_str(&format!("\"{word}\"")).ok()
+}
