@@ -1,6 +1,6 @@
 //! Waiting for a drive without being held by it: whatever is waited for, a request to stop is heard within a fraction of a second.
 
-use super::Run;
+use super::state::{HEALTH_PATIENCE, Run};
 use crate::message::{Command, EventKind};
 use mile_core::Nanos;
 use mile_drive::clock::Monotonic;
@@ -96,7 +96,7 @@ impl Run<'_> {
                 return Some(health);
             }
             self.heed(&wall);
-            if self.left || wall.now() > super::HEALTH_PATIENCE {
+            if self.left || wall.now() > HEALTH_PATIENCE {
                 return None;
             }
             wall.sleep_until(wall.now().plus(Nanos(LOOK.as_nanos() as u64 / 5)));

@@ -1,6 +1,7 @@
 //! Channels of a run: readings of the drive beside those of every sample, and of bench instruments.
 
-use super::{Guarded, LegEnd, Run};
+use super::ends::{Guarded, LegEnd};
+use super::state::Run;
 use crate::board::Told;
 use crate::message::{Event, Message};
 use mile_core::channel::{Reading, Source};

@@ -1,7 +1,8 @@
 //! Copies: where the two lanes of one meet, what is logged of it, and where it goes on.
 
-use super::meeting::Meeting;
-use super::{GoOn, LaneRun, Run};
+use super::go_on::GoOn;
+use super::meeting::{Copying, Meeting};
+use super::state::{LaneRun, Run};
 use crate::message::Message;
 use mile_core::channel::{BUFFERED, Channel, Reading, Source, WAITED};
 use mile_core::units::common_divisor;
@@ -39,14 +40,6 @@ pub fn copy_channels(plans: &[&Plan]) -> Vec<Channel> {
         }
     }
     all
-}
-
-/// A copy of a run.
-#[derive(Debug)]
-pub(super) struct Copying {
-    leg: usize,
-    lanes: [usize; 2],
-    pipe: Arc<Pipe>,
 }
 
 /// The copies that lanes do from where each goes on, which is put where both sides can go on.

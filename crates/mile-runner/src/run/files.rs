@@ -1,6 +1,7 @@
 //! Legs that work with whole files.
 
-use super::{Guarded, LegEnd, Run};
+use super::ends::{Guarded, LegEnd};
+use super::state::Run;
 use crate::message::EventKind;
 use mile_core::files::FilesOp;
 use mile_core::{Bytes, Nanos, Op};

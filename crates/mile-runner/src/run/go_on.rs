@@ -3,13 +3,14 @@
 //! A run that was stopped had everything back that was out. One that was cut off, or left what did not answer, had not: operations come back
 //! in any order, so that there may be a hole anywhere in what was moved last. All of that is moved again.
 
-use super::STALL;
 use super::scan::Visits;
 use crate::message::{EndKind, Event, EventKind, Status};
 use mile_core::{Bytes, Nanos, Op, Sample};
 use mile_course::{Access, Plan, PlannedLeg, PlannedTransfer, Work};
 use mile_drive::drive::Failure;
 
+/// An operation that takes longer is a stall.
+pub(super) const STALL: Nanos = Nanos(2_000_000_000);
 /// The samples that were told last may be so much older than what was moved.
 const MARGIN: Nanos = Nanos(1_000_000_000);
 

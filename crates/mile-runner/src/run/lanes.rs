@@ -1,36 +1,18 @@
 //! Several drives in one run: each lane on a thread of its own, all of them told in one order.
 
-use super::meeting::Meeting;
-use super::{Guarded, LegEnd, Run, Terms, begin, lane};
+use super::copying;
+use super::ends::{Guarded, LegEnd};
+use super::lane::{begin, lane};
+use super::meeting::{Meeting, STEP};
+use super::state::{LaneEnd, LaneRun, Run};
 use crate::message::{Command, Message, Outcome, RunHead, Status};
 use crossbeam_channel::{Receiver, Sender, bounded, select, unbounded};
-use mile_core::{Bytes, Findings, Nanos, Op, Trace};
-use mile_course::Plan;
-use mile_drive::{Drive, DriveError};
+use mile_core::{Bytes, Nanos, Op, Trace};
+use mile_drive::DriveError;
 use std::sync::Mutex;
 
 /// Messages that may wait to be told. A simulated lane waits for whoever listens.
 const QUEUE: usize = 4096;
-
-/// How a lane has ended.
-pub struct LaneEnd {
-    /// How.
-    pub outcome: Outcome,
-    /// All of its samples that were told, and those from before it went on.
-    pub trace: Trace,
-    /// What they show, without what the run said of faults.
-    pub findings: Option<Findings>,
-}
-
-/// One lane of a run: its plan, its drive, and on what terms.
-pub struct LaneRun<'a> {
-    /// The plan. Those of all lanes have as many legs.
-    pub plan: &'a Plan,
-    /// The drive.
-    pub drive: &'a mut dyn Drive,
-    /// The terms; the speed is that of the first lane.
-    pub terms: Terms,
-}
 
 /// Runs a course on its drives at the same time, and tells all of it, each message with the number of its lane: `Began` once, for the
 /// first, and `Ended` for each. A lane that fails, or that a guard stops, ends the others too, unless they run `apart`. Gives how each ended.
@@ -57,7 +39,7 @@ pub fn execute_lanes(
     for on in lanes.iter_mut().filter_map(|l| l.terms.go_on.as_mut()) {
         on.at = at.unwrap_or(on.at);
     }
-    let copies = super::copying::copies(&mut lanes);
+    let copies = copying::copies(&mut lanes);
     let stages: Vec<usize> =
         lanes.iter().map(|l| l.terms.go_on.as_ref().map_or(0, |g| g.leg as usize)).collect();
     let meeting = Meeting::new(&stages, lanes.iter().all(|l| l.drive.is_virtual()), copies);
@@ -175,7 +157,7 @@ impl Run<'_> {
     pub(super) fn keep_pace(&mut self) -> Option<LegEnd> {
         let (meeting, lane) = self.seat?;
         let now = self.drive.now();
-        if meeting.boundary(now).is_some() && now.0.is_multiple_of(super::meeting::STEP) {
+        if meeting.boundary(now).is_some() && now.0.is_multiple_of(STEP) {
             loop {
                 if let Some(others) = meeting.pace(lane, now, self.drive.warmth()) {
                     self.drive.stand_beside(&others);

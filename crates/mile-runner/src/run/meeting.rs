@@ -3,16 +3,24 @@
 //! Nothing here depends on which thread is faster. A simulated lane goes from one boundary of [`STEP`] to the next, and no further before the
 //! others have come to that boundary too; what they told by then is all that it goes by.
 
-use super::copying::Copying;
 use mile_core::Nanos;
 use mile_drive::clock::Monotonic;
-use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
+use mile_drive::pipe::Pipe;
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 /// Boundaries that simulated drives come to together, nanoseconds apart.
 pub(super) const STEP: u64 = 100_000_000;
 /// Longest time for which somebody waits here without looking at the commands.
 const LOOK: Duration = Duration::from_millis(20);
+
+/// A copy of a run.
+#[derive(Debug)]
+pub(super) struct Copying {
+    pub(super) leg: usize,
+    pub(super) lanes: [usize; 2],
+    pub(super) pipe: Arc<Pipe>,
+}
 
 /// What one lane has told.
 #[derive(Clone, Debug, Default)]

@@ -1,7 +1,9 @@
 //! Commands, rests, pauses, and the time between two parts of a run.
 
+use super::ends::LegEnd;
 use super::ends::Watch;
-use super::{ATTENTION, GoOn, LegEnd, Run};
+use super::go_on::GoOn;
+use super::state::{ATTENTION, Run};
 use crate::Speed;
 use crate::message::{Command, EventKind, Message};
 use crossbeam_channel::RecvTimeoutError;

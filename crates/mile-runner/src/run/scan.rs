@@ -1,12 +1,8 @@
 //! The zones of a scan, one transfer each: a sample never spans two of them, so that what a zone did is known whatever the order.
 
-use super::Run;
 use mile_core::surface::refine::{self, Refine};
-use mile_core::{Bytes, Nanos, Trace, surface};
+use mile_core::{Bytes, Trace, surface};
 use mile_course::PlannedTransfer;
-
-/// A rest of a zone of less than this part of a sample is taken into the sample before it.
-const NEARLY: u64 = 8;
 
 /// The zones in the order in which they are visited; none where a leg is no scan.
 pub(super) struct Visits {
@@ -153,37 +149,6 @@ impl Visits {
         };
         let skip = round.0 + length.0 - self.ends[at];
         Piece { start, length, skip: Bytes(skip), left: Bytes(length.0 - skip) }
-    }
-}
-
-impl Run<'_> {
-    /// Whether the sample underway is as long as it is to be.
-    pub(super) fn is_sample_due(&self) -> bool {
-        self.drive.now() >= self.sample_start.plus(self.plan.sample_every) && !self.is_zone_nearly_over()
-    }
-
-    /// When to see next whether it is.
-    pub(super) fn next_look(&self) -> Nanos {
-        let (now, due) = (self.drive.now(), self.sample_start.plus(self.plan.sample_every));
-        if now < due { due } else { now.plus(Nanos(self.plan.sample_every.0 / NEARLY)) }
-    }
-
-    /// Whether the zone underway is nearly over: what is left of it would be a sample of a moment, whose rate says nothing.
-    fn is_zone_nearly_over(&self) -> bool {
-        let Some(zone) = &self.zone_at else { return false };
-        let own = self.tally.written.0 + self.tally.read.0;
-        let left = (zone.gone + zone.length).saturating_sub(self.moved.0 + self.failed + own);
-        // Not for ever, where it stands still.
-        let long = self.sample_start.plus(Nanos(2 * self.plan.sample_every.0));
-        left <= own / NEARLY && self.drive.now() < long
-    }
-
-    /// Where the sample underway began, in a zone of a scan. What failed in it has been told already.
-    pub(super) fn in_zone(&self) -> Option<Bytes> {
-        let own = |zone: &ZoneAt| u64::from(self.tally.errors) * zone.block;
-        self.zone_at.as_ref().map(|zone| {
-            Bytes(zone.start + (self.moved.0 + self.failed).saturating_sub(zone.gone + own(zone)))
-        })
     }
 }
 

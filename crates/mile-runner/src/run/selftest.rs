@@ -1,6 +1,7 @@
 //! A leg that has the drive test itself, and waits for how that ends.
 
-use super::{LegEnd, Run};
+use super::ends::LegEnd;
+use super::state::Run;
 use crate::message::{EventKind, HealthShot, Message, TestProgress};
 use mile_core::health::SelfTestKind;
 use mile_core::{Bytes, Nanos, Op};

@@ -1,7 +1,11 @@
 //! What a run leaves behind when it ends, and what it must find again to go on.
 
 use super::attend::Attended;
-use super::{LegEnd, Run, STALL, relied_on, told};
+use super::ends::LegEnd;
+use super::go_on::STALL;
+use super::lane::told;
+use super::reliance::relied_on;
+use super::state::Run;
 use crate::message::{EventKind, Outcome, Status};
 use mile_core::{Bytes, Digest};
 use mile_course::{PlannedLeg, Work};

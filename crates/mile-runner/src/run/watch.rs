@@ -1,7 +1,8 @@
 //! What a run minds while it moves data: failures, stalls, health, sensors.
 
 use super::attend::Attended;
-use super::{LEAVING, MOST_TOLD, Run, STALL};
+use super::go_on::STALL;
+use super::state::{LEAVING, MOST_TOLD, Run};
 use crate::message::{EventKind, HealthShot, Message, error_words, fault_of};
 use mile_core::health::{Origin, Snapshot};
 use mile_core::{Bytes, Celsius, Nanos, faults};
