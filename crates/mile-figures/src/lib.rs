@@ -6,8 +6,8 @@ mod compare;
 mod ink;
 mod labels;
 mod lanes;
-#[cfg(feature = "pdf")]
 mod panel;
+#[cfg(feature = "pdf")]
 mod pdf;
 #[cfg(feature = "pdf")]
 pub mod report;
