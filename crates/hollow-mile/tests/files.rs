@@ -230,7 +230,6 @@ fn the_time_in_which_files_are_synced_is_no_silence_of_the_drive_and_a_full_file
     assert!(seconds > 2.0, "the device takes 3 s: {seconds}");
     let disturbed = run["findings"]["interference"].as_array().unwrap();
     assert!(disturbed.iter().all(|i| i["kind"] != "stall"), "{disturbed:?}");
-    assert!(!bench.ok(&["findings", "1"]).contains("gave no answer"));
     // It takes no time to allocate what is not written.
     let filler = slow.mount.join("filler");
     let filled = Command::new("fallocate").args(["-l", "100M"]).arg(&filler).status().unwrap();

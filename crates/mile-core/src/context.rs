@@ -43,7 +43,7 @@ pub struct Context {
     /// Names of legs that did not run under the conditions of a claimed sequential rate: at random, in small blocks, held back by the course, through a cache.
     #[serde(default)]
     pub not_sequential: Vec<String>,
-    /// Names of legs in which the host can make wait: they go through its cache, or sync whole files.
+    /// Names of legs in which a time without an answer may be the host's and not the drive's: they go through the host's cache, or write whole files.
     #[serde(default)]
     pub through_host: Vec<String>,
     /// Names of legs that go from zone to zone in another order than that of addresses: known before their samples show it.

@@ -5,6 +5,7 @@ use crate::sample::Op;
 use crate::stats::{mean_sd, median};
 use crate::trace::{Trace, TraceLeg};
 use serde::{Deserialize, Serialize};
+use std::collections::HashSet;
 use std::ops::Range;
 
 /// Share of the median rate under load from which others' I/O is interference, and the least that counts, MB/s: what a journal or a log
@@ -46,7 +47,8 @@ pub(crate) fn intervals(trace: &Trace, through_host: &[String]) -> Vec<Interfere
     let clocks: Vec<(usize, Clock)> =
         trace.legs().iter().map(|leg| (leg.samples.end, Clock::of(trace, leg))).collect();
     let clock = |i: usize| clocks[clocks.partition_point(|c| c.0 <= i).min(clocks.len() - 1)].1;
-    let stalls = stalls_within(trace, 0..trace.len(), through_host);
+    let through_host: HashSet<&str> = through_host.iter().map(String::as_str).collect();
+    let stalls = stalls_within(trace, 0..trace.len(), |leg| through_host.contains(leg));
     let stalled = |i: usize| {
         let before = stalls.partition_point(|s| s.start <= i);
         before > 0 && stalls[before - 1].contains(&i)
@@ -126,11 +128,12 @@ pub(crate) fn covered(all: &[Interference], kinds: &[&str]) -> f64 {
 
 /// The samples in which the drive answered nothing under load for at least a second, although it was asked: the slowest of the
 /// operations that come back behind them was out all the while, or none came back at all. Those that begin in a range of samples.
-/// None in the legs in `through_host`, in which it is not known whether the drive was asked: their host may hold back what it was given, and sync it at the end.
+/// None in legs that go through the host, of which it is not known whether the drive was asked: their host may hold back what it was given, and sync it
+/// at the end.
 pub(crate) fn stalls_within(
     trace: &Trace,
     range: Range<usize>,
-    through_host: &[String],
+    goes_through_host: impl Fn(&str) -> bool,
 ) -> Vec<Range<usize>> {
     // A drive that tries and gives up has answered.
     let silent = |i: usize| trace.moved(i + 1) == trace.moved(i) && trace.failed_in(&(i..i + 1)) == 0;
@@ -142,7 +145,7 @@ pub(crate) fn stalls_within(
     let legs = trace.legs();
     let first = legs.partition_point(|l| l.samples.end <= range.start);
     let touched = legs[first..].iter().take_while(|l| l.samples.start < range.end);
-    for leg in touched.filter(|l| l.op != Op::Idle && !through_host.contains(&l.name)) {
+    for leg in touched.filter(|l| l.op != Op::Idle && !goes_through_host(&l.name)) {
         let mut at = leg.samples.start.max(range.start);
         while at < leg.samples.end.min(range.end) {
             let from = at;
@@ -266,7 +269,7 @@ mod tests {
         assert_eq!(intervals(&silent(5, 5.02), &through_host), []);
         assert_eq!(intervals(&silent(20, 0.0), &through_host), []);
         // A leg without any load of its own.
-        assert_eq!(stalls_within(&silent(30, 0.0), 0..300, &[]).len(), 1);
+        assert_eq!(stalls_within(&silent(30, 0.0), 0..300, |_| false).len(), 1);
         let idle: Vec<Sample> = (0..50_u64)
             .map(|i| Sample {
                 start: Nanos(i * 100_000_000),
@@ -274,7 +277,7 @@ mod tests {
                 ..Sample::default()
             })
             .collect();
-        assert_eq!(stalls_within(&Trace::of(&idle, &["none".into()]), 0..50, &[]), []);
+        assert_eq!(stalls_within(&Trace::of(&idle, &["none".into()]), 0..50, |_| false), []);
     }
 
     proptest! {

@@ -9,6 +9,7 @@ use crate::leg_name::LegName;
 use crate::repeats::{Figure, Nested};
 use crate::sample::Op;
 use crate::stages::LaneTrace;
+use crate::stats::rounding;
 use crate::trace::{Trace, TraceLeg};
 use crate::units::Nanos;
 use serde::{Deserialize, Serialize};
@@ -408,7 +409,7 @@ pub fn trend(values: &[f64]) -> Option<f64> {
     let error = (left / (n - 2) as f64 / square).sqrt();
     let most = StudentsT::new(0.0, 1.0, (n - 2) as f64).ok()?.inverse_cdf(1.0 - TREND / 2.0);
     // Values that are alike to their last digit have no trend.
-    (slope.abs() > most * error && slope.abs() > 1e-9 * mean.abs()).then_some(slope)
+    (slope.abs() > most * error && slope.abs() > rounding(values.iter().copied())).then_some(slope)
 }
 
 #[cfg(test)]

@@ -1,7 +1,7 @@
 //! What repeats of a figure show: mean, spread, and a 95 % interval by Student's t distribution (W. S. Gosset, "The probable error of
 //! a mean", Biometrika 6, 1908). With fewer than three repeats no interval is given and no difference is called established.
 
-use crate::stats::mean_sd;
+use crate::stats::{mean_sd, rounding};
 use serde::{Deserialize, Serialize};
 use statrs::distribution::{ContinuousCDF, FisherSnedecor, StudentsT};
 use std::collections::HashMap;
@@ -123,7 +123,8 @@ impl Figure {
             1 => (values[0], None),
             _ => {
                 let (mean, sd) = mean_sd(values)?;
-                (mean, Some(sd))
+                let varies = sd > rounding(values.iter().copied());
+                (mean, Some(if varies { sd } else { 0.0 }))
             }
         };
         let half = sd.filter(|_| n >= ENOUGH).and_then(|sd| {

@@ -70,6 +70,14 @@ pub fn student(freedom: f64) -> f64 {
     StudentsT::new(0.0, 1.0, freedom.max(1.0)).map_or(1.96, |t| t.inverse_cdf(0.975))
 }
 
+/// What means of many values may differ by where they are the same but for the rounding of sums: as a share of the largest of them.
+const ROUNDING: f64 = 1e-9;
+
+/// The difference up to which these values, each a mean or a sum of many, are the same.
+pub fn rounding(values: impl IntoIterator<Item = f64>) -> f64 {
+    ROUNDING * values.into_iter().fold(0.0, |most: f64, v| most.max(v.abs()))
+}
+
 /// Mean and standard deviation (n - 1) of `values`; the deviation of a single value is 0. `None` for none.
 pub fn mean_sd(values: &[f64]) -> Option<(f64, f64)> {
     mean_sd_of(|| values.iter().copied())

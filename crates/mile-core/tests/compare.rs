@@ -4,6 +4,7 @@
 use mile_core::Op;
 use mile_core::compare::{Compared, Comparison, Design, Member, Side, Terms, WhyNot, compare, welch};
 use mile_core::legs::LegRow;
+use mile_core::repeats::Figure;
 use rand_core::{Rng, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
 
@@ -267,6 +268,7 @@ fn what_cannot_be_said_is_not_said() {
     for said in [welch::independent(&a, &b, 0.0), welch::paired(&a, &b, 0.0), welch::paired(&a, &a, 0.0)] {
         assert_eq!(said.unwrap().p, None, "{said:?}");
     }
+    assert_eq!(Figure::of(&b).unwrap().sd, Some(0.0));
     let mut drifts = sides(1, 6, Is { rate: 0.5, ..USUAL }, false);
     for (i, member) in drifts[0].members.iter_mut().enumerate() {
         member.rows[0].mean_mb_s = Some(1500.0 - 30.0 * i as f64);

@@ -255,7 +255,8 @@ fn stall(scene: &Scene<'_>, seen: &Seen, falls: bool) -> Option<f64> {
     let side = if falls { at..seen.until.min(trace.len()).max(at) } else { seen.from.min(at)..at };
     let length =
         |a: usize, b: usize| if a < b { trace.end(b - 1).secs() - trace.start(a).secs() } else { 0.0 };
-    let still: f64 = crate::interference::stalls_within(trace, side.clone(), &scene.context.through_host)
+    let through_host = |leg: &str| scene.context.through_host.iter().any(|name| name == leg);
+    let still: f64 = crate::interference::stalls_within(trace, side.clone(), through_host)
         .iter()
         .map(|s| length(s.start.max(side.start), s.end.min(side.end)))
         .sum();

@@ -1,5 +1,6 @@
 //! The difference of two means, how sure it is, and how many values would show one of a given size.
 
+use crate::stats::rounding;
 use serde::{Deserialize, Serialize};
 use statrs::distribution::{ContinuousCDF, Normal, StudentsT};
 use statrs::function::beta::checked_beta_reg;
@@ -46,14 +47,6 @@ pub fn quantile(chance: f64, freedom: f64) -> Option<f64> {
     t.is_finite().then_some(t)
 }
 
-/// Share of a mean below which a deviation comes from the rounding of sums.
-const ROUNDING: f64 = 1e-9;
-
-/// What the values may be off by, as they are sums.
-fn rounding(a: &[f64], b: &[f64]) -> f64 {
-    ROUNDING * a.iter().chain(b).fold(0.0, |most: f64, v| most.max(v.abs()))
-}
-
 /// Number, mean and variance (n - 1) of some values. What is no further from the mean than `rounding` does not vary.
 fn moments(values: &[f64], rounding: f64) -> Option<(f64, f64, f64)> {
     let n = values.len() as f64;
@@ -72,7 +65,7 @@ pub fn independent(a: &[f64], b: &[f64], unit: f64) -> Option<Difference> {
         return None;
     }
     let unsaid = Difference { value: mean(b) - mean(a), half: None, p: None, freedom: None };
-    let off = rounding(a, b);
+    let off = rounding(a.iter().chain(b).copied());
     let (Some((na, _, va)), Some((nb, _, vb))) = (moments(a, off), moments(b, off)) else {
         return Some(unsaid);
     };
@@ -94,7 +87,9 @@ pub fn paired(a: &[f64], b: &[f64], unit: f64) -> Option<Difference> {
     if n == 0 || a.len() != b.len() {
         return None;
     }
-    let Some((n, _, variance)) = moments(&differences, rounding(a, b)) else { return Some(unsaid) };
+    let Some((n, _, variance)) = moments(&differences, rounding(a.iter().chain(b).copied())) else {
+        return Some(unsaid);
+    };
     let error = (variance.max(unit * unit / 6.0) / n).sqrt();
     if differences.len() < ENOUGH || error <= 0.0 {
         return Some(unsaid);
