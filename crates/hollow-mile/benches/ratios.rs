@@ -1,4 +1,4 @@
-//! What the program costs, as ratios within one run: `scripts/bench [FOLDER [PART …]]`, with the parts `files`, `simulation`, `courses`, `surface` and
+//! What the program costs, as ratios within one run: `scripts/bench [FOLDER [PART …]]`, with the parts `files`, `log`, `simulation`, `courses`, `surface` and
 //! `day` (findings and frames of a run of 24 hours); all of them where none is named.
 //!
 //! The file path (runner, sampling at 10 samples a second, logbook) is measured in turns with a bare io_uring loop in this
@@ -162,8 +162,17 @@ fn bare(path: &Path, work: &Work) -> Cost {
     Cost { ops, seconds: wall.elapsed().as_secs_f64(), cpu: cpu_seconds() - cpu }
 }
 
+/// What becomes of the log of a run meanwhile.
+#[derive(Clone, Copy, PartialEq)]
+enum Log {
+    Kept,
+    /// Another program holds the lock of the logbook, so that nothing can be written to it until the run has ended.
+    Locked,
+}
+
 /// The same through the program: a course on a file, sampled and logged.
-fn ours(path: &Path, book: &Path, work: &Work) -> Cost {
+fn ours(path: &Path, book: &Path, work: &Work, log: Log) -> Cost {
+    let place = book;
     let Work { block, depth, leg, .. } = work;
     let bytes = work.ops * block;
     let range = if work.reads {
@@ -188,6 +197,11 @@ fn ours(path: &Path, book: &Path, work: &Work) -> Cost {
     let entered = Entered::new(book.begin(&head).unwrap(), 1);
     let (told, _log) = crossbeam_channel::unbounded();
     let recorder = Recorder::start(book, Errand { entered, told, waits: false, aside: Vec::new() }).unwrap();
+    let other = (log == Log::Locked).then(|| {
+        let other = rusqlite::Connection::open(place).unwrap();
+        other.execute_batch("BEGIN IMMEDIATE").unwrap();
+        other
+    });
     let mut span: Option<(Nanos, Nanos)> = None;
     let mut ops = 0;
     let mut cpu = None;
@@ -208,6 +222,7 @@ fn ours(path: &Path, book: &Path, work: &Work) -> Cost {
         recorder.tell(0, m);
     });
     assert_eq!(outcome.status, Status::Done, "{:?}", outcome.why);
+    drop(other);
     recorder.finish().unwrap();
     let (from, to) = span.unwrap();
     Cost { ops, seconds: to.since(from).secs(), cpu: cpu.unwrap() }
@@ -218,12 +233,15 @@ fn median(mut values: Vec<f64>) -> f64 {
     values[values.len() / 2]
 }
 
-fn file_path(folder: &Path) {
+/// The file that is measured, written once, and a logbook that is not on the file system that is measured.
+fn written(folder: &Path) -> (PathBuf, PathBuf) {
     let path = folder.join("hollow-mile-bench.bin");
-    // Not on the file system that is measured.
     let book = Path::new(env!("CARGO_TARGET_TMPDIR")).join("hollow-mile-bench.logbook");
-    // Written once, so that both find blocks that exist.
-    let mut drive = FileDrive::new(&path, Bytes(SIZE), 1, EngineChoice::Auto, Some(RUN)).unwrap();
+    // Written once, so that both find blocks that exist. The kernel lets go of the file of the part before some time after it was removed.
+    let made = || FileDrive::new(&path, Bytes(SIZE), 1, EngineChoice::Auto, Some(RUN));
+    let waits =
+        (0..100).find_map(|_| made().inspect_err(|_| std::thread::sleep(Duration::from_millis(100))).ok());
+    let mut drive = waits.unwrap_or_else(|| made().unwrap());
     drive.open().unwrap();
     let whole = Transfer {
         op: Op::Write,
@@ -238,6 +256,43 @@ fn file_path(folder: &Path) {
     drive.begin(&whole).unwrap();
     while !drive.advance(drive.now().plus(Nanos(100_000_000)), &mut Tally::default()).unwrap() {}
     drive.close(true).unwrap();
+    (path, book)
+}
+
+fn remove(path: &Path, book: &Path) {
+    std::fs::remove_file(path).unwrap();
+    for suffix in ["", "-wal", "-shm"] {
+        let _ = std::fs::remove_file(format!("{}{suffix}", book.display()));
+    }
+}
+
+/// A run whose log cannot be written, against one whose log is kept.
+fn failing_log(folder: &Path) {
+    let (path, book) = written(folder);
+    for work in &WORKS[..2] {
+        let ratios = (0..PAIRS).map(|i| {
+            // The order turns, so that neither is always the one that follows.
+            let order = if i % 2 == 0 { [Log::Kept, Log::Locked] } else { [Log::Locked, Log::Kept] };
+            let rates = order.map(|log| (log, ours(&path, &book, work, log).rate()));
+            let of = |log| rates.iter().find(|r| r.0 == log).unwrap().1;
+            of(Log::Locked) / of(Log::Kept)
+        });
+        let mut ratios: Vec<f64> = ratios.collect();
+        ratios.sort_by(f64::total_cmp);
+        // The order statistics between which the median lies with 96 % (binomial, 15 pairs: the 4th and the 12th).
+        println!(
+            "{}: throughput while the log cannot be written against while it is kept {:.3}, {:.3} to {:.3} with 96 % (1 has to lie within)",
+            work.name,
+            ratios[PAIRS / 2],
+            ratios[3],
+            ratios[11]
+        );
+    }
+    remove(&path, &book);
+}
+
+fn file_path(folder: &Path) {
+    let (path, book) = written(folder);
     for work in &WORKS {
         let &Work { name, block, least, most, .. } = work;
         let (mut rate, mut cpu, mut costs) = (Vec::new(), Vec::new(), Vec::new());
@@ -248,9 +303,9 @@ fn file_path(folder: &Path) {
             // The order turns, so that neither is always the one that follows.
             let (a, b) = if tries % 2 == 0 {
                 let b = bare(&path, work);
-                (ours(&path, &book, work), b)
+                (ours(&path, &book, work, Log::Kept), b)
             } else {
-                let a = ours(&path, &book, work);
+                let a = ours(&path, &book, work, Log::Kept);
                 (a, bare(&path, work))
             };
             if host.read().steal.is_some_and(|s| s > 0.1) && tries + PAIRS < 3 * PAIRS + rate.len() {
@@ -285,10 +340,7 @@ fn file_path(folder: &Path) {
             middle(|c| c.2)
         );
     }
-    std::fs::remove_file(&path).unwrap();
-    for suffix in ["", "-wal", "-shm"] {
-        let _ = std::fs::remove_file(format!("{}{suffix}", book.display()));
-    }
+    remove(&path, &book);
 }
 
 fn simulation() {
@@ -482,8 +534,9 @@ fn course_checks() {
 
 type Part = (&'static str, fn(&Path));
 
-const PARTS: [Part; 5] = [
+const PARTS: [Part; 6] = [
     ("files", file_path),
+    ("log", failing_log),
     ("simulation", |_| simulation()),
     ("courses", |_| course_checks()),
     ("surface", |_| surface_of_many_zones()),

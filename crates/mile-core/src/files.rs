@@ -32,6 +32,30 @@ impl FilesOp {
     }
 }
 
+/// When what was written is made to stay, with `fsync` or its like.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum FileSync {
+    /// Whenever the file system does it by itself.
+    #[default]
+    Never,
+    /// Each file before it is closed.
+    EachFile,
+    /// All of them at the end of the leg, whose time counts.
+    AtTheEnd,
+}
+
+impl FileSync {
+    /// In words, behind what is done with the files.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Never => "",
+            Self::EachFile => ", each synced",
+            Self::AtTheEnd => ", synced at the end",
+        }
+    }
+}
+
 /// One step of what is done with a file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]

@@ -5,7 +5,8 @@
 //! was seen last.
 
 use crate::course::{Access, Claims, Seen};
-use crate::plan::{Plan, PlannedLeg, PlannedTransfer, Work};
+use crate::kinds::transfer::PlannedTransfer;
+use crate::plan::{Plan, PlannedLeg, Work};
 use mile_core::{Celsius, Nanos, Op, Rate, Trace};
 use serde::Serialize;
 

@@ -2,7 +2,9 @@
 //! where they stood.
 
 use crate::diagnostic::Diagnostic;
-use crate::parse::{CLAUSES, canonical_unit, parse};
+use crate::parse::clauses::CLAUSES;
+use crate::parse::parse;
+use crate::parse::quantities::canonical_unit;
 use crate::token::{Kind, Token, with_comments};
 use std::collections::HashSet;
 use std::fmt::Write;

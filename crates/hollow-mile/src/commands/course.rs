@@ -70,7 +70,7 @@ fn what(action: &Action) -> String {
         Action::Flush => "flush".into(),
         Action::Discard(_) => "discard".into(),
         Action::Health => "look at the health".into(),
-        Action::SelfTest(kind, ..) => format!("self-test, {}", kind.word()),
+        Action::SelfTest(test) => format!("self-test, {}", test.kind.word()),
         Action::Copy(copy) => copy.words(),
         Action::Files(files) => match files.op {
             mile_core::files::FilesOp::Write => {
@@ -81,7 +81,7 @@ fn what(action: &Action) -> String {
             }
             op => format!("{} files", op.word()),
         },
-        Action::Ask(text, _) => format!("ask \"{text}\""),
+        Action::Ask(ask) => format!("ask \"{}\"", ask.text),
         Action::Transfer(t) => {
             let order = if t.access == mile_course::Access::Random { "random" } else { "sequential" };
             let verb = match t.kind {

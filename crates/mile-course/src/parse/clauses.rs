@@ -1,53 +1,12 @@
 //! The clauses of a leg.
 
-use super::{Parser, Read};
-use crate::course::{Access, End, Position, Range, ScanOrder, Seen};
+use super::clause::Clause;
+use super::reader::{Read, Reader};
+use crate::course::ends::{End, Seen};
+use crate::course::order::Access;
 use crate::diagnostic::Diagnostic;
-use crate::files::FileSync;
-use mile_core::files::{FileSizes, FilesOp};
-use mile_core::health::SelfTestKind;
-use mile_core::{Bytes, Nanos, Op, Rate};
-
-/// One clause of a leg.
-pub(crate) enum Clause {
-    Rest(Vec<End>),
-    Transfer(Op, Access),
-    Verify,
-    Fill(Position),
-    Scan(Op, Option<ScanOrder>),
-    /// What is done with files, and the folder that they are copied from.
-    Files(FilesOp, Option<String>),
-    Sizes(FileSizes),
-    Count(f64),
-    Sync(FileSync),
-    /// From one lane to another, by their places.
-    Copy(usize, usize),
-    /// What holds for the target of a copy alone.
-    Target(Box<Clause>),
-    Buffer(Bytes),
-    Flush,
-    Discard,
-    Health,
-    SelfTest(SelfTestKind),
-    Ask(String),
-    Reads(f64),
-    Workers(f64),
-    Rate(Rate),
-    Blocks(Bytes),
-    Depth(f64),
-    Zones(f64),
-    Refine(Bytes),
-    BadTime(Nanos),
-    Shifted(Bytes),
-    Incompressible(f64),
-    Cached,
-    Over(Range),
-    Until(Vec<End>),
-    AtMost(Nanos),
-    AtMostMoved(Bytes),
-    /// Reported already.
-    Unread,
-}
+use crate::kinds::{copy, files, scan, self_test};
+use mile_core::{Nanos, Op};
 
 /// The words that begin a clause. The canonical form of a leg has them in this order.
 pub(crate) const CLAUSES: [&str; 34] = [
@@ -90,7 +49,7 @@ pub(crate) const CLAUSES: [&str; 34] = [
 /// Round of a steady state where the course names none.
 const ROUND: Nanos = Nanos(60_000_000_000);
 
-impl Parser {
+impl Reader {
     pub(super) fn clause(&mut self) -> Read<Clause> {
         Ok(match CLAUSES[self.one_of_many("what the leg does, or how", &CLAUSES, true)?] {
             "write" => Clause::Transfer(Op::Write, self.access()?),
@@ -101,16 +60,13 @@ impl Parser {
                 self.word("to")?;
                 Clause::Fill(self.position()?)
             }
-            "scan" => {
-                let op = if self.take_word("write") { Op::Write } else { Op::Read };
-                Clause::Scan(op, self.scan_order())
-            }
-            "copy" => self.copy_lanes()?,
-            "files" => self.files_head()?,
-            "sizes" => Clause::Sizes(self.file_sizes()?),
+            "scan" => scan::head(self),
+            "copy" => copy::head(self)?,
+            "files" => files::head(self)?,
+            "sizes" => Clause::Sizes(files::sizes(self)?),
             "count" => Clause::Count(self.plain("how many files, such as `count 10000`")?),
-            "sync" => self.file_sync()?,
-            "target" => self.of_target()?,
+            "sync" => files::sync(self)?,
+            "target" => copy::of_target(self)?,
             "buffer" => Clause::Buffer(self.size()?),
             "rest" if self.take_word("for") => Clause::Rest(vec![End::After(self.duration()?)]),
             "rest" if self.take_word("until") => Clause::Rest(self.ends()?),
@@ -118,14 +74,7 @@ impl Parser {
             "flush" => Clause::Flush,
             "discard" => Clause::Discard,
             "health" => Clause::Health,
-            "self-test" => {
-                Clause::SelfTest(match self.one_of(&["short", "extended", "conveyance", "selective"])? {
-                    0 => SelfTestKind::Short,
-                    1 => SelfTestKind::Extended,
-                    2 => SelfTestKind::Conveyance,
-                    _ => SelfTestKind::Selective,
-                })
-            }
+            "self-test" => self_test::head(self)?,
             "ask" => Clause::Ask(self.text("what the operator is told, in double quotes")?),
             "reads" => Clause::Reads(self.share("a share, such as `reads 70 %`")?),
             "blocks" => Clause::Blocks(self.size()?),
@@ -168,12 +117,6 @@ impl Parser {
             }
             _ => Clause::Until(vec![End::After(self.duration()?)]),
         })
-    }
-
-    fn scan_order(&mut self) -> Option<ScanOrder> {
-        [ScanOrder::Forward, ScanOrder::Backward, ScanOrder::Random]
-            .into_iter()
-            .find(|order| self.take_word(order.word()))
     }
 
     fn access(&mut self) -> Read<Access> {

@@ -1,27 +1,10 @@
 //! Numbers with their units. The name of a sweep may stand for any of them.
 
-use super::{Parser, Read};
-use crate::course::{Position, Range};
+use super::reader::{Read, Reader, Value};
+use crate::course::position::{Position, Range};
 use crate::diagnostic::{Diagnostic, closest};
 use crate::token::Kind;
 use mile_core::{Bytes, Celsius, Nanos, Rate, units::size_unit};
-use std::fmt;
-
-/// A number and its unit, as they stand in a sweep. The unit is empty for a plain number.
-#[derive(Clone, Debug, PartialEq)]
-pub(super) struct Value {
-    number: f64,
-    unit: String,
-}
-
-impl fmt::Display for Value {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        // Ranges may come to more digits than anyone wrote.
-        let number = (self.number * 1e6).round() / 1e6;
-        write!(f, "{number}")?;
-        if self.unit.is_empty() { Ok(()) } else { write!(f, " {}", self.unit) }
-    }
-}
 
 pub(super) const TIME_UNITS: [(&str, f64); 5] =
     [("ms", 1e-3), ("s", 1.0), ("min", 60.0), ("h", 3600.0), ("d", 86_400.0)];
@@ -42,9 +25,9 @@ pub(crate) fn canonical_unit(word: &str) -> Option<&'static str> {
         .or(("IOPS".eq_ignore_ascii_case(word)).then_some("IOPS"))
 }
 
-impl Parser {
+impl Reader {
     /// The number of a quantity. Where a sweep's name stands for it, its unit is kept for the reader of the unit.
-    pub(super) fn number(&mut self, what: &str) -> Read<f64> {
+    pub(crate) fn number(&mut self, what: &str) -> Read<f64> {
         self.unit = None;
         match self.peek() {
             Some(&Kind::Number(value)) => {
@@ -79,7 +62,7 @@ impl Parser {
     }
 
     /// One of `units`, as written there or in another case where that is not ambiguous.
-    pub(super) fn unit<'a>(&mut self, units: &[&'a str]) -> Read<&'a str> {
+    pub(crate) fn unit<'a>(&mut self, units: &[&'a str]) -> Read<&'a str> {
         if let Some(unit) = self.unit.take() {
             if let Some(unit) = units.iter().find(|u| **u == unit) {
                 return Ok(unit);
@@ -134,7 +117,7 @@ impl Parser {
         Ok(value / 100.0)
     }
 
-    pub(super) fn duration(&mut self) -> Read<Nanos> {
+    pub(crate) fn duration(&mut self) -> Read<Nanos> {
         let span = self.here();
         let value = self.number("a time, such as `250 ms` or `10 min`")?;
         let unit = self.unit(&TIME_UNITS.map(|(u, _)| u))?;
@@ -164,7 +147,7 @@ impl Parser {
     }
 
     /// Whether the quantity here is a time: its unit is looked at, and nothing is read.
-    pub(super) fn is_time(&self) -> bool {
+    pub(crate) fn is_time(&self) -> bool {
         let unit = |word: &str| TIME_UNITS.iter().any(|(u, _)| u.eq_ignore_ascii_case(word));
         match (self.peek(), self.tokens.get(self.at + 1).map(|t| &t.kind)) {
             (Some(Kind::Number(_)), Some(Kind::Word(word))) => unit(word),
@@ -176,7 +159,7 @@ impl Parser {
     }
 
     /// `300 MB/s`.
-    pub(super) fn rate(&mut self) -> Read<Rate> {
+    pub(crate) fn rate(&mut self) -> Read<Rate> {
         let span = self.here();
         let start = self.at;
         let value = self.number("a rate, such as `300 MB/s`")?;
@@ -202,7 +185,7 @@ impl Parser {
         self.word("s")
     }
 
-    pub(super) fn celsius(&mut self) -> Read<Celsius> {
+    pub(crate) fn celsius(&mut self) -> Read<Celsius> {
         let value = self.number("a temperature, such as `80 °C`")?;
         let standing = self.unit.take_if(|u| *u == "°C").is_some();
         if !standing && !["°C", "C"].into_iter().any(|u| self.take_word(u)) {
@@ -249,7 +232,7 @@ impl Parser {
         Ok((from, to))
     }
 
-    pub(super) fn position(&mut self) -> Read<Position> {
+    pub(crate) fn position(&mut self) -> Read<Position> {
         let start = self.at;
         let span = self.here();
         let value = self.number("a share or an address, such as `50 %` or `100 GB`")?;
@@ -293,7 +276,7 @@ impl Parser {
     }
 
     /// The values of a sweep: `0 %, 25 %, 50 %`, `1 to 64 times 2`, `0 % to 90 % by 10 %`.
-    pub(super) fn values(&mut self) -> Read<Vec<Value>> {
+    pub(crate) fn values(&mut self) -> Read<Vec<Value>> {
         let span = self.here();
         let first = self.value()?;
         if !self.take_word("to") {

@@ -1,23 +1,74 @@
 //! What a planned leg is: in words, by what ends it, and by its load.
 
-use super::{PlannedLeg, PlannedTransfer, Work};
-use crate::copy::CopyPart;
-use crate::course::{Access, ScanOrder, Seen};
-use crate::files::PlannedFiles;
+use crate::course::ends::Seen;
+use crate::kinds::files::PlannedFiles;
+use crate::kinds::transfer::{PlannedTransfer, TransferLoad};
+use crate::kinds::{ask, discard, fill, flush, health, scan, self_test};
 use mile_core::health::SelfTestKind;
-use mile_core::units::block_size;
-use mile_core::{Bytes, Nanos, Op, Rate};
+use mile_core::{Bytes, Nanos, Op};
 use serde::{Deserialize, Serialize};
+
+/// One stage of a plan.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct PlannedLeg {
+    /// Its name.
+    pub name: String,
+    /// What it does.
+    pub work: Work,
+    /// It ends when so much time has passed.
+    pub time: Option<Nanos>,
+    /// It ends when one of these is seen.
+    pub seen: Vec<Seen>,
+    /// Line of the course on which it stands.
+    pub line: usize,
+}
+
+/// What a planned leg does.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Work {
+    /// Nothing: it waits.
+    Rest,
+    /// Nothing, for as long as other lanes take.
+    Watch,
+    /// What only these words tell: a leg of a run that an earlier version kept, or of a trace from elsewhere.
+    Told(String),
+    /// Nothing, and it is not waited for: no end of it can be reached on this drive.
+    Skip,
+    /// Reads or writes.
+    Transfer(PlannedTransfer),
+    /// Works with whole files.
+    Files(Box<PlannedFiles>),
+    /// Makes the drive keep what it was given.
+    Flush,
+    /// Tells the drive that a range holds nothing any more.
+    Discard {
+        /// First byte.
+        start: Bytes,
+        /// Bytes from there.
+        length: Bytes,
+    },
+    /// Has the drive test itself.
+    SelfTest(SelfTestKind),
+    /// Has it test a part of itself.
+    SelectiveTest {
+        /// First byte.
+        start: Bytes,
+        /// Bytes from there.
+        length: Bytes,
+    },
+    /// Reads the drive's health and keeps it.
+    Health,
+    /// Tells the operator something and waits for a key.
+    Ask(String),
+}
 
 impl PlannedLeg {
     /// Bytes that it writes at most; 0 where only a time ends it.
     pub fn writes(&self) -> u64 {
-        match self.work {
-            Work::Transfer(t) if t.op == Op::Write && !t.by_time => t.budget.0,
-            Work::Transfer(t) if t.op == Op::Mixed && !t.by_time => {
-                (t.budget.0 as f64 * (1.0 - t.reads)) as u64
-            }
-            Work::Files(ref f) => f.writes(),
+        match &self.work {
+            Work::Transfer(t) => t.writes(),
+            Work::Files(f) => f.writes(),
             _ => 0,
         }
     }
@@ -57,7 +108,7 @@ impl PlannedLeg {
     /// What it does, in words: `writing 1 MiB blocks, 16 deep, until a break`.
     pub fn words(&self) -> String {
         let (time, seen) = self.ends();
-        let seen = seen.iter().map(super::super::course::Seen::words).collect::<Vec<_>>().join(" or ");
+        let seen = seen.iter().map(Seen::words).collect::<Vec<_>>().join(" or ");
         let load = self.load().words();
         match (&self.work, time) {
             (Work::Rest, Some(time)) if seen.is_empty() => format!("{load} for {time}"),
@@ -101,24 +152,7 @@ impl PlannedLeg {
             Work::Ask(text) => Load::Ask(text.clone()),
             Work::Rest => Load::Rest,
             Work::Files(f) => Load::Files(f.clone()),
-            Work::Transfer(t) => Load::Transfer {
-                op: t.op,
-                reads: t.reads,
-                verify: t.verify,
-                fill: t.fill,
-                zones: t.zones,
-                order: t.order,
-                refine: t.refine,
-                access: t.access,
-                block: t.block,
-                depth: t.depth,
-                workers: t.workers,
-                rate: t.rate,
-                shift: Bytes(t.start.0 % t.block.0.max(1)),
-                incompressible: t.incompressible,
-                cached: t.cached,
-                copy: t.copy,
-            },
+            Work::Transfer(t) => Load::Transfer(t.load()),
         }
     }
 }
@@ -126,47 +160,20 @@ impl PlannedLeg {
 /// What a leg does, without what ends it: legs with the same load on the same drive go at the same pace.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-#[expect(missing_docs, reason = "as the fields of `PlannedTransfer`, and `Load::words` says what each is")]
+#[expect(missing_docs, reason = "as those of `Work`, and `Load::words` says what each is")]
 pub enum Load {
     Nothing,
     Watch,
     Told(String),
     Flush,
-    Discard {
-        start: Bytes,
-        length: Bytes,
-    },
+    Discard { start: Bytes, length: Bytes },
     Health,
     SelfTest(SelfTestKind),
-    SelectiveTest {
-        start: Bytes,
-        length: Bytes,
-    },
+    SelectiveTest { start: Bytes, length: Bytes },
     Ask(String),
     Rest,
     Files(Box<PlannedFiles>),
-    Transfer {
-        op: Op,
-        reads: f64,
-        verify: bool,
-        fill: Option<f64>,
-        zones: u32,
-        #[serde(default, skip_serializing_if = "is_forward")]
-        order: ScanOrder,
-        #[serde(default, skip_serializing_if = "Option::is_none")]
-        refine: Option<Bytes>,
-        access: Access,
-        block: Bytes,
-        depth: u32,
-        workers: u32,
-        rate: Option<Rate>,
-        /// Bytes by which addresses are off from whole blocks.
-        shift: Bytes,
-        incompressible: f64,
-        cached: bool,
-        #[serde(default, skip_serializing_if = "Option::is_none")]
-        copy: Option<CopyPart>,
-    },
+    Transfer(TransferLoad),
 }
 
 impl Load {
@@ -176,72 +183,24 @@ impl Load {
             Self::Nothing => "nothing to do".into(),
             Self::Watch => "watching, without load".into(),
             Self::Told(words) => words.clone(),
-            Self::Flush => "flushing".into(),
-            Self::Discard { start, length } => format!("discarding {length} from {start} on"),
-            Self::Health => "reading the drive's health".into(),
-            Self::SelfTest(kind) => format!("the drive tests itself ({})", kind.word()),
-            Self::SelectiveTest { start, length } => {
-                format!("the drive tests itself from {start} to {}", Bytes(start.0 + length.0))
-            }
-            Self::Ask(text) => format!("waiting for the operator: {text}"),
+            Self::Flush => flush::WORDS.into(),
+            Self::Discard { start, length } => discard::words(*start, *length),
+            Self::Health => health::WORDS.into(),
+            Self::SelfTest(kind) => self_test::words(*kind),
+            Self::SelectiveTest { start, length } => self_test::selective_words(*start, *length),
+            Self::Ask(text) => ask::words(text),
             Self::Rest => "resting".into(),
             Self::Files(f) => f.words(),
-            Self::Transfer {
-                op,
-                reads,
-                verify,
-                fill,
-                zones,
-                order,
-                refine,
-                access,
-                block,
-                depth,
-                workers,
-                rate,
-                shift,
-                incompressible,
-                cached,
-                copy,
-            } => {
-                let verb = match (op, fill) {
-                    _ if copy.is_some_and(|c| c.is_source) => "reading for a copy,".to_owned(),
-                    _ if copy.is_some() => "writing a copy,".to_owned(),
-                    _ if refine.is_some() => "looking for the edges of hollows,".to_owned(),
-                    (Op::Write, _) if *zones > 0 => {
-                        format!("writing {zones} zones, in {} order,", order.word())
-                    }
-                    _ if *zones > 0 => {
-                        let how = if *verify { "scanning and verifying" } else { "scanning" };
-                        match order {
-                            ScanOrder::Random => format!("{how} {zones} zones in random order,"),
-                            order => format!("{how} {zones} zones {},", order.word()),
-                        }
-                    }
-                    (Op::Write, Some(level)) => format!("filling to {:.0} %,", level * 100.0),
-                    (Op::Write, None) => "writing".to_owned(),
-                    (Op::Mixed, _) => format!("reading {:.0} % and writing", reads * 100.0),
-                    _ if *verify => "verifying".to_owned(),
-                    _ => "reading".to_owned(),
+            Self::Transfer(t) => {
+                let verb = match (t.copy, t.fill) {
+                    (Some(part), _) => part.verb().to_owned(),
+                    _ if t.refine.is_some() => scan::REFINING.to_owned(),
+                    _ if t.zones > 0 => scan::verb(t.op, t.zones, t.order, t.verify),
+                    (_, Some(level)) if t.op == Op::Write => fill::verb(level),
+                    _ if t.verify && t.op == Op::Read => "verifying".to_owned(),
+                    _ => t.verb(),
                 };
-                let order = if *access == Access::Random { "random " } else { "" };
-                let mut text = format!("{verb} {order}{} blocks, {depth} deep", block_size(*block));
-                if *workers > 1 {
-                    text.push_str(&format!(", {workers} workers"));
-                }
-                if let Some(rate) = rate {
-                    text.push_str(&format!(", at most {rate}"));
-                }
-                if shift.0 > 0 {
-                    text.push_str(&format!(", shifted by {}", block_size(*shift)));
-                }
-                if *incompressible < 1.0 {
-                    text.push_str(&format!(", {:.0} % incompressible", incompressible * 100.0));
-                }
-                if *cached {
-                    text.push_str(", through the host's cache");
-                }
-                text
+                t.words(&verb)
             }
         }
     }
@@ -249,42 +208,9 @@ impl Load {
     /// Whether what is moved goes through the host's cache.
     pub fn is_cached(&self) -> bool {
         match self {
-            Self::Transfer { cached, .. } => *cached,
+            Self::Transfer(t) => t.cached,
             Self::Files(f) => f.cached,
             _ => false,
         }
-    }
-}
-
-pub(super) fn is_forward(order: &ScanOrder) -> bool {
-    *order == ScanOrder::Forward
-}
-
-impl PlannedTransfer {
-    /// The zones of a scan in the order in which they are visited: first byte and length of each. `leg` is its place in the plan, so that two passes in a
-    /// random order have two orders, the same whenever the course is run. Empty where it is no scan.
-    pub fn visits(&self, leg: u32) -> Vec<(Bytes, Bytes)> {
-        let blocks = self.length.0 / self.block.0.max(1);
-        let edge = |i: u64| u128::from(blocks) * u128::from(i) / u128::from(self.zones.max(1));
-        let at = |i: u64| self.start.0 + edge(i) as u64 * self.block.0;
-        let mut visits: Vec<(Bytes, Bytes)> =
-            (0..u64::from(self.zones)).map(|i| (Bytes(at(i)), Bytes(at(i + 1) - at(i)))).collect();
-        match self.order {
-            ScanOrder::Forward => {}
-            ScanOrder::Backward => visits.reverse(),
-            ScanOrder::Random => {
-                // Fisher and Yates, with the numbers of SplitMix64 (Steele, Lea and Flood, 2014).
-                let mut state = u64::from(leg) << 32 | u64::from(self.zones);
-                for i in (1..visits.len()).rev() {
-                    state = state.wrapping_add(0x9e37_79b9_7f4a_7c15);
-                    let mut z = state;
-                    z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
-                    z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
-                    z ^= z >> 31;
-                    visits.swap(i, ((u128::from(z) * (i as u128 + 1)) >> 64) as usize);
-                }
-            }
-        }
-        visits
     }
 }

@@ -3,9 +3,10 @@
 use super::ends::{Guarded, LegEnd};
 use super::state::Run;
 use crate::message::EventKind;
+use mile_core::files::FileSync;
 use mile_core::files::FilesOp;
 use mile_core::{Bytes, Nanos, Op};
-use mile_course::{FileSync, PlannedFiles, PlannedLeg, Work};
+use mile_course::{PlannedFiles, PlannedLeg, Work};
 use mile_drive::drive::PATIENCE;
 use mile_drive::{DriveError, FilesWork};
 use std::path::PathBuf;

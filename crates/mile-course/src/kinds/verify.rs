@@ -1,12 +1,23 @@
-//! What each leg writes is told from what earlier legs wrote: the numbers of their passes, and what a verifying leg goes by.
+//! The verify: what is read is held against what the run wrote. What each leg writes is told from what earlier legs wrote: the numbers of their
+//! passes, and what a verifying leg goes by.
 
-use super::{PlannedLeg, Work};
-use crate::course::Access;
+use super::transfer::{Kind, Transfer, nothing, read as read_transfer};
+use crate::course::order::Access;
+use crate::diagnostic::Span;
+use crate::parse::clause::Clauses;
+use crate::parse::reader::Reader;
+use crate::plan::fit::without;
+use crate::plan::leg::{PlannedLeg, Work};
 use mile_core::{Bytes, Op};
+
+/// Puts it together.
+pub(crate) fn read(reader: &mut Reader, span: Span, clauses: Clauses, unread: bool) -> Transfer {
+    read_transfer(reader, span, nothing(Op::Read, Kind::Verify, Access::Sequential), clauses, unread)
+}
 
 /// Numbers the legs that write, in order, so that older data is told from newer; finds for each leg that verifies what wrote
 /// its range, and has those legs seal what they write.
-pub(super) fn number_passes(legs: &mut [PlannedLeg], errors: &mut Vec<String>) {
+pub(crate) fn number_passes(legs: &mut [PlannedLeg], errors: &mut Vec<String>) {
     let mut pass = 0;
     for i in 0..legs.len() {
         let (before, rest) = legs.split_at_mut(i);
@@ -71,10 +82,4 @@ pub(super) fn number_passes(legs: &mut [PlannedLeg], errors: &mut Vec<String>) {
             )),
         }
     }
-}
-
-/// What is left of stretches when one is taken out of them.
-pub(super) fn without(stretches: &[(u64, u64)], (from, to): (u64, u64)) -> Vec<(u64, u64)> {
-    let parts = stretches.iter().flat_map(|&(a, b)| [(a, b.min(from)), (a.max(to), b)]);
-    parts.filter(|(a, b)| a < b).collect()
 }

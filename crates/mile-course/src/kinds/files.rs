@@ -1,10 +1,12 @@
 //! Legs that work with whole files, as a user of a file system does: create and write, read, delete, and copy a folder in.
 
-use crate::course::{Action, End};
+use crate::course::ends::End;
 use crate::diagnostic::{Diagnostic, Span};
-use crate::parse::{Clause, Parser, Read};
-use crate::plan::DriveFacts;
-use mile_core::files::{FileSizes, FilesOp, SizeShare};
+use crate::parse::checks::MOST_WORKERS;
+use crate::parse::clause::Clause;
+use crate::parse::reader::{Read, Reader};
+use crate::plan::facts::DriveFacts;
+use mile_core::files::{FileSizes, FileSync, FilesOp, SizeShare};
 use mile_core::units::{block_size, thousands};
 use mile_core::{Bytes, Nanos};
 use serde::{Deserialize, Serialize};
@@ -17,31 +19,6 @@ const LARGEST: Bytes = Bytes(16 << 40);
 const BLOCK: Bytes = Bytes(1 << 20);
 /// What a file takes on the medium is a multiple of this.
 const CLUSTER: u64 = 4096;
-/// Most workers.
-const MOST_WORKERS: u32 = 256;
-
-/// When what was written is made to stay, with `fsync` or its like.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum FileSync {
-    /// Whenever the file system does it by itself.
-    #[default]
-    Never,
-    /// Each file before it is closed.
-    EachFile,
-    /// All of them at the end of the leg, whose time counts.
-    AtTheEnd,
-}
-
-impl FileSync {
-    fn words(self) -> &'static str {
-        match self {
-            Self::Never => "",
-            Self::EachFile => ", each synced",
-            Self::AtTheEnd => ", synced at the end",
-        }
-    }
-}
 
 /// A leg that works with files.
 #[derive(Clone, Debug, PartialEq)]
@@ -138,176 +115,171 @@ impl PlannedFiles {
 }
 
 /// The leg that reads the folder of a copy alone, which goes before the copy.
-pub(crate) fn with_source(name: String, files: Files) -> Vec<(String, Action)> {
+pub(crate) fn with_source(name: String, files: Files) -> Vec<(String, Files)> {
     if files.op != FilesOp::Copy {
-        return vec![(name, Action::Files(Box::new(files)))];
+        return vec![(name, files)];
     }
     let alone = Files { op: FilesOp::Source, sync: FileSync::Never, ..files.clone() };
-    vec![
-        (format!("source alone / {name}"), Action::Files(Box::new(alone))),
-        (name, Action::Files(Box::new(files))),
-    ]
+    vec![(format!("source alone / {name}"), alone), (name, files)]
 }
 
-impl Parser {
-    /// `write`, `read`, `delete` or `copy from "FOLDER"`, behind `files`.
-    pub(crate) fn files_head(&mut self) -> Read<Clause> {
-        Ok(match self.one_of(&["write", "read", "delete", "copy"])? {
-            0 => Clause::Files(FilesOp::Write, None),
-            1 => Clause::Files(FilesOp::Read, None),
-            2 => Clause::Files(FilesOp::Delete, None),
-            _ => {
-                self.word("from")?;
-                let folder = self.text("the folder that is copied, in double quotes")?;
-                Clause::Files(FilesOp::Copy, Some(folder))
-            }
-        })
-    }
-
-    /// `4 KiB`, `4 KiB to 64 KiB`, `90 % of 4 KiB to 64 KiB and 10 % of 100 MiB`, behind `sizes`.
-    pub(crate) fn file_sizes(&mut self) -> Read<FileSizes> {
-        let span = self.here();
-        let mut shares = Vec::new();
-        loop {
-            let share = if self.at_share() {
-                let share = self.share("a share, such as `90 % of 4 KiB`")?;
-                self.word("of")?;
-                Some(share)
-            } else {
-                None
-            };
-            let from = self.size()?;
-            let to = if self.take_word("to") { self.size()? } else { from };
-            if from.0 == 0 || to < from || to > LARGEST {
-                let hint = "write `sizes 4 KiB to 64 KiB`";
-                return self.fail(
-                    Diagnostic::new(
-                        span,
-                        "sizes go from the smaller one to the larger one, within 1 B to 16 TiB",
-                    )
-                    .hint(hint),
-                );
-            }
-            shares.push((share, SizeShare { share: 1.0, from, to }));
-            if !self.take_word("and") {
-                break;
-            }
+/// `write`, `read`, `delete` or `copy from "FOLDER"`, behind `files`.
+pub(crate) fn head(reader: &mut Reader) -> Read<Clause> {
+    Ok(match reader.one_of(&["write", "read", "delete", "copy"])? {
+        0 => Clause::Files(FilesOp::Write, None),
+        1 => Clause::Files(FilesOp::Read, None),
+        2 => Clause::Files(FilesOp::Delete, None),
+        _ => {
+            reader.word("from")?;
+            let folder = reader.text("the folder that is copied, in double quotes")?;
+            Clause::Files(FilesOp::Copy, Some(folder))
         }
-        let said = shares.iter().filter(|s| s.0.is_some()).count();
-        let sum: f64 = shares.iter().filter_map(|s| s.0).sum();
-        let equal = 1.0 / shares.len() as f64;
-        if said > 0
-            && (said < shares.len() || (sum - 1.0).abs() > 1e-6 || shares.iter().any(|s| s.0 == Some(0.0)))
-        {
-            return self.fail(
-                Diagnostic::new(span, "the shares of the sizes add up to 100 %, each above 0 %").hint(
-                    "write `sizes 90 % of 4 KiB and 10 % of 100 MiB`, or leave out all shares for equal ones",
-                ),
+    })
+}
+
+/// `4 KiB`, `4 KiB to 64 KiB`, `90 % of 4 KiB to 64 KiB and 10 % of 100 MiB`, behind `sizes`.
+pub(crate) fn sizes(reader: &mut Reader) -> Read<FileSizes> {
+    let span = reader.here();
+    let mut shares = Vec::new();
+    loop {
+        let share = if reader.at_share() {
+            let share = reader.share("a share, such as `90 % of 4 KiB`")?;
+            reader.word("of")?;
+            Some(share)
+        } else {
+            None
+        };
+        let from = reader.size()?;
+        let to = if reader.take_word("to") { reader.size()? } else { from };
+        if from.0 == 0 || to < from || to > LARGEST {
+            let hint = "write `sizes 4 KiB to 64 KiB`";
+            return reader.fail(
+                Diagnostic::new(
+                    span,
+                    "sizes go from the smaller one to the larger one, within 1 B to 16 TiB",
+                )
+                .hint(hint),
             );
         }
-        Ok(FileSizes {
-            shares: shares
-                .into_iter()
-                .map(|(share, s)| SizeShare { share: share.unwrap_or(equal), ..s })
-                .collect(),
-        })
-    }
-
-    /// `each file` or `at the end`, behind `sync`.
-    pub(crate) fn file_sync(&mut self) -> Read<Clause> {
-        Ok(Clause::Sync(match self.one_of(&["each", "at"])? {
-            0 => {
-                self.word("file")?;
-                FileSync::EachFile
-            }
-            _ => {
-                self.word("the")?;
-                self.word("end")?;
-                FileSync::AtTheEnd
-            }
-        }))
-    }
-
-    /// Puts a leg with files together.
-    pub(crate) fn files(
-        &mut self,
-        span: Span,
-        (op, from): (FilesOp, Option<String>),
-        clauses: impl Iterator<Item = (Clause, Span)>,
-        unread: bool,
-    ) -> Option<Action> {
-        let mut files = Files {
-            op,
-            sizes: FileSizes::one(Bytes(0)),
-            count: 0,
-            block: BLOCK,
-            workers: 1,
-            sync: FileSync::Never,
-            cached: false,
-            at_most: None,
-            from,
-        };
-        let mut said: Vec<std::mem::Discriminant<Clause>> = Vec::new();
-        let (writes, moves) = (op == FilesOp::Write, op != FilesOp::Delete);
-        for (clause, at) in clauses {
-            let kind = std::mem::discriminant(&clause);
-            if said.contains(&kind) {
-                let twice = Diagnostic::new(at, "this is said twice in the leg").hint("keep one of them");
-                self.errors.push(twice);
-                continue;
-            }
-            said.push(kind);
-            match clause {
-                Clause::Sizes(sizes) if writes => files.sizes = sizes,
-                Clause::Count(count) if writes => {
-                    if count.fract() != 0.0 || !(1.0..=MOST_FILES as f64).contains(&count) {
-                        let most = thousands(&MOST_FILES.to_string());
-                        self.errors.push(Diagnostic::new(
-                            at,
-                            format!("a leg writes a whole number of files from 1 to {most}, found {count}"),
-                        ));
-                    }
-                    files.count = count as u64;
-                }
-                Clause::Sizes(_) | Clause::Count(_) => self.errors.push(
-                    Diagnostic::new(at, "only files that are written have sizes and a count of their own")
-                        .hint("take this out: the leg has all files that the run has written and not yet deleted"),
-                ),
-                Clause::Blocks(block) if moves => files.block = self.checked_block(at, block),
-                Clause::Workers(count) => {
-                    files.workers = self.checked_count(at, "workers", count, MOST_WORKERS);
-                }
-                Clause::Sync(sync) if writes || op == FilesOp::Copy => files.sync = sync,
-                Clause::Cached if moves => files.cached = true,
-                Clause::AtMost(time) => files.at_most = Some(time),
-                Clause::Until(ends) if matches!(ends.as_slice(), [End::After(_)]) && files.at_most.is_none() => {
-                    if let [End::After(time)] = ends.as_slice() {
-                        files.at_most = Some(*time);
-                    }
-                }
-                _ => self.errors.push(
-                    Diagnostic::new(at, "this does not belong to a leg that works with files").hint(
-                        "it takes `sizes`, `count`, `blocks`, `workers`, `sync each file`, `sync at the end`, `through the cache` and `at most TIME`",
-                    ),
-                ),
-            }
+        shares.push((share, SizeShare { share: 1.0, from, to }));
+        if !reader.take_word("and") {
+            break;
         }
-        if writes && !unread {
-            if files.sizes.shares.iter().any(|s| s.to.0 == 0) {
-                self.errors.push(
-                    Diagnostic::new(span, "the leg does not say how large its files are")
-                        .hint("add `sizes 4 KiB to 64 KiB`"),
-                );
-            }
-            if files.count == 0 && !said.iter().any(|k| *k == std::mem::discriminant(&Clause::Count(0.0))) {
-                self.errors.push(
-                    Diagnostic::new(span, "the leg does not say how many files it writes")
-                        .hint("add `count 10000`"),
-                );
-            }
-        }
-        Some(Action::Files(Box::new(files)))
     }
+    let said = shares.iter().filter(|s| s.0.is_some()).count();
+    let sum: f64 = shares.iter().filter_map(|s| s.0).sum();
+    let equal = 1.0 / shares.len() as f64;
+    if said > 0
+        && (said < shares.len() || (sum - 1.0).abs() > 1e-6 || shares.iter().any(|s| s.0 == Some(0.0)))
+    {
+        return reader.fail(
+            Diagnostic::new(span, "the shares of the sizes add up to 100 %, each above 0 %").hint(
+                "write `sizes 90 % of 4 KiB and 10 % of 100 MiB`, or leave out all shares for equal ones",
+            ),
+        );
+    }
+    Ok(FileSizes {
+        shares: shares
+            .into_iter()
+            .map(|(share, s)| SizeShare { share: share.unwrap_or(equal), ..s })
+            .collect(),
+    })
+}
+
+/// `each file` or `at the end`, behind `sync`.
+pub(crate) fn sync(reader: &mut Reader) -> Read<Clause> {
+    Ok(Clause::Sync(match reader.one_of(&["each", "at"])? {
+        0 => {
+            reader.word("file")?;
+            FileSync::EachFile
+        }
+        _ => {
+            reader.word("the")?;
+            reader.word("end")?;
+            FileSync::AtTheEnd
+        }
+    }))
+}
+
+/// Puts a leg with files together.
+pub(crate) fn read(
+    reader: &mut Reader,
+    span: Span,
+    (op, from): (FilesOp, Option<String>),
+    clauses: impl Iterator<Item = (Clause, Span)>,
+    unread: bool,
+) -> Files {
+    let mut files = Files {
+        op,
+        sizes: FileSizes::one(Bytes(0)),
+        count: 0,
+        block: BLOCK,
+        workers: 1,
+        sync: FileSync::Never,
+        cached: false,
+        at_most: None,
+        from,
+    };
+    let mut said: Vec<std::mem::Discriminant<Clause>> = Vec::new();
+    let (writes, moves) = (op == FilesOp::Write, op != FilesOp::Delete);
+    for (clause, at) in clauses {
+        let kind = std::mem::discriminant(&clause);
+        if said.contains(&kind) {
+            let twice = Diagnostic::new(at, "this is said twice in the leg").hint("keep one of them");
+            reader.errors.push(twice);
+            continue;
+        }
+        said.push(kind);
+        match clause {
+            Clause::Sizes(sizes) if writes => files.sizes = sizes,
+            Clause::Count(count) if writes => {
+                if count.fract() != 0.0 || !(1.0..=MOST_FILES as f64).contains(&count) {
+                    let most = thousands(&MOST_FILES.to_string());
+                    reader.errors.push(Diagnostic::new(
+                        at,
+                        format!("a leg writes a whole number of files from 1 to {most}, found {count}"),
+                    ));
+                }
+                files.count = count as u64;
+            }
+            Clause::Sizes(_) | Clause::Count(_) => reader.errors.push(
+                Diagnostic::new(at, "only files that are written have sizes and a count of their own")
+                    .hint("take this out: the leg has all files that the run has written and not yet deleted"),
+            ),
+            Clause::Blocks(block) if moves => files.block = reader.checked_block(at, block),
+            Clause::Workers(count) => {
+                files.workers = reader.checked_count(at, "workers", count, MOST_WORKERS);
+            }
+            Clause::Sync(sync) if writes || op == FilesOp::Copy => files.sync = sync,
+            Clause::Cached if moves => files.cached = true,
+            Clause::AtMost(time) => files.at_most = Some(time),
+            Clause::Until(ends) if matches!(ends.as_slice(), [End::After(_)]) && files.at_most.is_none() => {
+                if let [End::After(time)] = ends.as_slice() {
+                    files.at_most = Some(*time);
+                }
+            }
+            _ => reader.errors.push(
+                Diagnostic::new(at, "this does not belong to a leg that works with files").hint(
+                    "it takes `sizes`, `count`, `blocks`, `workers`, `sync each file`, `sync at the end`, `through the cache` and `at most TIME`",
+                ),
+            ),
+        }
+    }
+    if writes && !unread {
+        if files.sizes.shares.iter().any(|s| s.to.0 == 0) {
+            reader.errors.push(
+                Diagnostic::new(span, "the leg does not say how large its files are")
+                    .hint("add `sizes 4 KiB to 64 KiB`"),
+            );
+        }
+        if files.count == 0 && !said.iter().any(|k| *k == std::mem::discriminant(&Clause::Count(0.0))) {
+            reader.errors.push(
+                Diagnostic::new(span, "the leg does not say how many files it writes")
+                    .hint("add `count 10000`"),
+            );
+        }
+    }
+    files
 }
 
 /// The files that are there before a leg of a plan.
@@ -402,4 +374,13 @@ pub(crate) fn fit(
         FilesOp::Source => {}
     }
     Ok(planned)
+}
+
+/// What is said of a leg that goes through the host's cache.
+pub(crate) fn cache_note(name: &str, files: &Files) -> Option<String> {
+    files.cached.then(|| {
+        format!(
+            "Leg {name} goes through the host's cache: its figures are those of cache and drive together."
+        )
+    })
 }

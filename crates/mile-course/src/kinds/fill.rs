@@ -1,0 +1,54 @@
+//! The fill: a write that brings the drive to a fill level, with data that stays.
+
+use super::transfer::{self, Fitted, Kind, Transfer, nothing};
+use crate::course::order::Access;
+use crate::course::position::Position;
+use crate::diagnostic::{Diagnostic, Span};
+use crate::parse::clause::{Clause, Clauses};
+use crate::parse::reader::Reader;
+use crate::plan::fit::Fit;
+use mile_core::{Bytes, Op};
+
+/// Puts it together: it has no range and no end of its own.
+pub(crate) fn read(
+    reader: &mut Reader,
+    span: Span,
+    to: Position,
+    clauses: Clauses,
+    unread: bool,
+) -> Transfer {
+    let is_end = |clause: &Clause| {
+        matches!(clause, Clause::Over(_) | Clause::Until(_) | Clause::AtMost(_) | Clause::AtMostMoved(_))
+    };
+    let (ends, rest): (Vec<_>, Vec<_>) = clauses.partition(|(clause, _)| is_end(clause));
+    for (_, at) in ends {
+        let why = Diagnostic::new(at, "a fill goes from the front to its level, however long that takes");
+        reader.errors.push(why.hint("to write another range, or for a time, begin with `write sequential`"));
+    }
+    let fill = nothing(Op::Write, Kind::Fill(to), Access::Sequential);
+    transfer::read(reader, span, fill, rest.into_iter(), unread)
+}
+
+/// Fits it to a drive, from where earlier fills ended. `Ok(None)` where the level is reached already.
+pub(crate) fn fit(
+    fit: &mut Fit<'_>,
+    name: &str,
+    leg: &Transfer,
+    to: Position,
+    errors_at_most: u64,
+) -> Option<Option<Fitted>> {
+    if fit.address(to) < fit.filled + leg.block.0 {
+        return Some(None);
+    }
+    let leg = Transfer { over: (Position::At(Bytes(fit.filled)), to), ..leg.clone() };
+    let mut fitted = transfer::fit(fit, name, &leg, errors_at_most)?;
+    let end = fitted.0.start.0 + fitted.0.length.0;
+    fitted.0.fill = Some(end as f64 / fit.drive.capacity.0.max(1) as f64);
+    fit.filled = end;
+    Some(Some(fitted))
+}
+
+/// What it does, to a level from 0 to 1.
+pub(crate) fn verb(level: f64) -> String {
+    format!("filling to {:.0} %,", level * 100.0)
+}
