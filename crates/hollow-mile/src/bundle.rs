@@ -3,6 +3,7 @@
 use crate::commands::export::{ERRORS, errors};
 use crate::commands::logbook::import;
 use crate::figure::{as_pdf, lanes_svg, span_svg, surface_svg, svg, sweep_svg, write_whole};
+use crate::handed::{RUNS, SUMS, sum};
 use crate::report::Run;
 use crate::source::Source;
 use crate::tables::{LEG_COLUMNS, leg_fields};
@@ -12,14 +13,7 @@ use mile_core::compare::Comparison;
 use mile_core::ruler::Ruler;
 use mile_logbook::Logbook;
 use mile_logbook::exchange::{write_csv_lanes, write_parquet_lanes, write_table};
-use sha2::{Digest, Sha256};
-use std::io::Read;
 use std::path::Path;
-
-/// The list of checksums, in the form that `sha256sum --check` reads.
-const SUMS: &str = "SHA256SUMS";
-/// The runs themselves.
-const RUNS: &str = "runs.logbook";
 
 /// What each file is, for whoever opens the folder.
 const README: &str = "\
@@ -47,11 +41,6 @@ Columns of the legs bear their unit in the name: _s seconds, _us microseconds, _
 type Listed = (String, String);
 /// What makes the report, with a list of the files that lie beside it.
 type Document<'a> = dyn Fn(&[Listed]) -> Result<Vec<u8>, Failure> + 'a;
-
-/// The checksum of some bytes, in hexadecimal digits.
-fn sum(bytes: &[u8]) -> String {
-    Sha256::digest(bytes).iter().map(|b| format!("{b:02x}")).collect()
-}
 
 /// Writes a folder that must not be there yet, and gives how many files are in it beside the report. `document` makes the report, with a list of the files.
 pub(crate) fn write(
@@ -182,50 +171,4 @@ fn plain(name: &str) -> String {
     let one = |c: char| if c.is_alphanumeric() || c == '-' || c == '_' { c } else { '-' };
     let text: String = name.chars().map(one).take(60).collect();
     if text.is_empty() { "trace".into() } else { text }
-}
-
-/// The logbook of a folder that was handed over, once each of its files is found to be as it was written, and how many runs are in it.
-pub(crate) fn open(folder: &Path) -> Result<(std::path::PathBuf, usize), Failure> {
-    let list = std::fs::read_to_string(folder.join(SUMS)).map_err(|e| {
-        Failure::usage(format!(
-            "{} is a folder, and none that `hollow-mile report --bundle` made ({SUMS}: {e}). Name a run, a file, or such a folder",
-            folder.display()
-        ))
-    })?;
-    for line in list.lines() {
-        let bad = || {
-            Failure::usage(format!(
-                "{}: the line `{line}` is no checksum with a name",
-                folder.join(SUMS).display()
-            ))
-        };
-        let (expected, name) = line.split_once("  ").ok_or_else(bad)?;
-        // Only what lies in the folder itself is looked at.
-        if name.contains('/') || name.is_empty() {
-            return Err(bad());
-        }
-        let path = folder.join(name);
-        let found = sum_of(&path).map_err(|e| Failure::usage(format!("{}: {e}", path.display())))?;
-        if found != expected {
-            return Err(Failure::usage(format!(
-                "{} is not as it was written: its SHA-256 is {found}, and {SUMS} has {expected}. Ask for the folder again",
-                path.display()
-            )));
-        }
-    }
-    let book = folder.join(RUNS);
-    let runs = Logbook::all(&book)?.len();
-    Ok((book, runs))
-}
-
-fn sum_of(path: &Path) -> std::io::Result<String> {
-    let mut file = std::fs::File::open(path)?;
-    let (mut hash, mut buffer) = (Sha256::new(), vec![0; 1 << 16]);
-    loop {
-        match file.read(&mut buffer)? {
-            0 => break,
-            n => hash.update(&buffer[..n]),
-        }
-    }
-    Ok(hash.finalize().iter().map(|b| format!("{b:02x}")).collect())
 }

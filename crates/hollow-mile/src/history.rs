@@ -483,3 +483,13 @@ pub(crate) fn beside(a: &Snapshot, b: &Snapshot) -> Vec<(String, String, String)
     row("powered on for", age(a), age(b));
     rows
 }
+
+/// The worst that happened since the look before, in a sentence.
+pub(crate) fn news(story: &Story) -> Option<String> {
+    let since = story.since.first()?;
+    let worst = since.changes.first().filter(|c| c.rank < 3);
+    Some(match worst {
+        Some(change) => format!("Since {}: {}.", day(since.from), change.what),
+        None => format!("Nothing that matters has changed since {}.", day(since.from)),
+    })
+}

@@ -7,6 +7,7 @@ mod bundle;
 mod cli;
 mod commands;
 mod figure;
+mod handed;
 mod history;
 pub mod measure;
 mod progress;
@@ -16,6 +17,7 @@ mod source;
 mod tables;
 mod text;
 mod tui;
+mod wrap;
 
 use clap::FromArgMatches;
 use cli::{Cli, Command};

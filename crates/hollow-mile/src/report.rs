@@ -1,10 +1,10 @@
 //! A report of runs, to hand over: what was asked, what was found and how sure that is, under which conditions, with figures, tables and health.
 
-use crate::commands::compare::{letter, value, verdict, with_interval};
 use crate::figure::{lanes_svg, span_svg, surface_svg, svg, sweep_svg, title_of_all, when};
 use crate::history::{Story, day};
 use crate::source::Source;
 use crate::text::sweeps::in_sentences;
+use crate::text::{letter, value, verdict, with_interval};
 use crate::{tables, text};
 use mile_bench::Failure;
 use mile_core::compare::{Compared, Comparison};

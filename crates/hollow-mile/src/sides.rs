@@ -244,7 +244,7 @@ pub(crate) fn walks(sides: &[&[Vec<Source>]], ruler: Ruler) -> Vec<LegWalks> {
             to: all().map(|w| w.to).fold(f64::NEG_INFINITY, f64::max),
         };
         let walk = |(i, source, stretch): &(usize, &Source, Stretch)| SideWalk {
-            name: format!("{}, {}", crate::commands::compare::letter(*i), source.of),
+            name: format!("{}, {}", crate::text::letter(*i), source.of),
             ..stretch.walk(source, window)
         };
         LegWalks { sides: found.iter().map(walk).collect(), leg, ruler, window }

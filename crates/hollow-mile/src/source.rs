@@ -194,7 +194,7 @@ impl Source {
 
     /// The run of a folder that was handed over with a report.
     fn from_folder(named: &str) -> Result<Vec<Self>, Failure> {
-        let (book, runs) = crate::bundle::open(Path::new(named))?;
+        let (book, runs) = crate::handed::open(Path::new(named))?;
         if runs != 1 {
             return Err(Failure::usage(format!(
                 "{named} holds {runs} runs, and each file is as it was written. Name one of them: RUN --logbook {}",

@@ -1,7 +1,10 @@
 //! Findings and messages as text for people.
 #![allow(clippy::print_stdout, clippy::print_stderr, reason = "this is where the program speaks")]
 
+mod compared;
 pub(crate) mod sweeps;
+
+pub(crate) use compared::{chance, letter, numbers, value, verdict, with_interval};
 
 use crate::source::Source;
 use crate::tables;

@@ -3,20 +3,28 @@
 //! One loop: everything that has come in is taken in, and then at most one frame is drawn. Drawing changes nothing but what
 //! it has to remember of itself (where the canvas was). Nothing that may take longer than a frame happens on this thread.
 
+mod action;
+mod ahead;
 pub(crate) mod canvas;
 mod check;
+mod done;
 mod draw;
-pub(crate) use draw::wrap;
+mod editing;
 mod jobs;
 mod keys;
+mod lines;
 mod memory;
+mod place;
 mod places;
 mod put;
+mod requests;
 mod state;
+mod strips;
 mod tasks;
 mod terminal;
 mod theme;
 mod update;
+mod view;
 
 #[cfg(test)]
 mod golden;
@@ -100,7 +108,7 @@ fn choices() -> Vec<Choice> {
 
 pub(crate) fn state(logbook_path: PathBuf, speed: Speed, is_demo: bool) -> State {
     State {
-        place: places::BENCH,
+        place: place::BENCH,
         before: Vec::new(),
         theme: Theme::detect(Default::default()),
         speed,
@@ -233,7 +241,7 @@ fn take_rest(state: &mut State, jobs: &Jobs, events: &Receiver<Event>, messages:
     for result in jobs.results.try_iter() {
         update::done(state, jobs, result);
     }
-    update::course::look_when_due(state, jobs);
+    editing::look_when_due(state, jobs);
 }
 
 fn read_events(send: &Sender<Event>) {
@@ -325,7 +333,7 @@ impl Screen {
             copies: Vec::new(),
         };
         Self::of(path, (width, height), |state| {
-            state.place = places::FINDINGS;
+            state.place = place::FINDINGS;
             state.findings.shown = Some(shown);
         })
     }
@@ -344,7 +352,7 @@ impl Screen {
         }
         live.look();
         Self::of(PathBuf::new(), (width, height), |state| {
-            state.place = places::UNDERWAY;
+            state.place = place::UNDERWAY;
             state.live = Some(live);
         })
     }
@@ -365,7 +373,7 @@ impl Screen {
     }
 
     pub(crate) fn show_surface(&mut self) {
-        self.state.place = places::SURFACE;
+        self.state.place = place::SURFACE;
     }
 
     pub(crate) fn draw(&mut self) -> usize {

@@ -1,6 +1,7 @@
 //! Before a run: what it will take, and what speaks against starting it now.
 
 use crate::bench::Card;
+use crate::session::{Ready, ReadyLane};
 use mile_core::units::number;
 use mile_core::{Bytes, Celsius, LegName, Nanos, Op, Rate};
 use mile_course::{Access, Forecast, Known, Plan, Work, forecast};
@@ -475,4 +476,16 @@ fn rounded(seconds: f64) -> f64 {
         300.0
     };
     (seconds / step).round() * step
+}
+
+/// What each lane of a run that is ready comes to.
+pub fn look(ready: &Ready, book: Option<&Logbook>) -> Vec<(String, Outlook)> {
+    let of_lane = |lane: &ReadyLane| {
+        let card = lane.card();
+        let past = book.map(|b| Past::of(b, &card.identity)).unwrap_or_default();
+        let host = (!card.identity.simulated).then(|| HostLoad::look(lane.disk().as_ref()));
+        let on_drive = book.is_some_and(|b| lane.is_on_drive(b.path()));
+        (lane.name.clone(), outlook(&lane.plan, &card, &past, host.as_ref(), on_drive))
+    };
+    ready.lanes.iter().map(of_lane).collect()
 }

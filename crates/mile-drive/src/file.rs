@@ -9,7 +9,9 @@ use crate::drive::{Drive, DriveError, Facts, Failure, FilesWork, Identity, Narro
 use crate::files::{self, FileSet, Files};
 use crate::host;
 pub use crate::io::EngineChoice;
-use crate::io::{Io, pattern};
+use crate::io::Io;
+use crate::mark::mark;
+pub use crate::mark::run_of;
 use crate::pending::Pending;
 use crate::pipe::PipeEnd;
 use crate::sensors::{Sensors, Source};
@@ -21,7 +23,7 @@ use mile_files::{FileId, Held};
 use rustix::fs::{FallocateFlags, OFlags, StatVfs};
 use std::fs::File;
 use std::io;
-use std::os::unix::fs::{FileExt, MetadataExt};
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 /// Largest logical block of common devices; files are measured in multiples of it.
@@ -225,14 +227,6 @@ impl FileDrive {
     }
 }
 
-/// Writes the mark of a run to the first page of its file.
-pub(crate) fn mark(file: &File, run: RunId) -> io::Result<()> {
-    let mut page = vec![0; pattern::SEALED];
-    pattern::Pool::new(run, 0, u32::MAX).stamp(&mut page, 0, 0, true);
-    file.write_all_at(&page, 0)?;
-    file.sync_data()
-}
-
 /// Has the file system set the file's space aside.
 fn place(file: &File, path: &Path, size: Bytes) -> Result<(), DriveError> {
     let failed = |doing| move |source: io::Error| DriveError::Io { path: path.to_owned(), doing, source };
@@ -241,13 +235,6 @@ fn place(file: &File, path: &Path, size: Bytes) -> Result<(), DriveError> {
         Err(rustix::io::Errno::OPNOTSUPP) => file.set_len(size.0).map_err(failed("size the file")),
         Err(e) => Err(failed("reserve the file's space")(e.into())),
     }
-}
-
-/// The run that made a file, where one of ours did.
-pub fn run_of(file: &File) -> Option<RunId> {
-    let mut head = [0; pattern::STAMP];
-    file.read_exact_at(&mut head, 0).ok()?;
-    pattern::read_stamp(&head).filter(|s| s.address == 0).map(|s| s.run)
 }
 
 fn check_ours(file: &File, path: &Path, run: RunId) -> Result<(), DriveError> {

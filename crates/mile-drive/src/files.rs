@@ -52,7 +52,7 @@ impl FileSet {
     /// # Errors
     /// What [`HeldFolder::create`] gives.
     pub fn create(path: &Path, run: RunId) -> Result<Self, DriveError> {
-        let folder = HeldFolder::create(path, |mark| crate::file::mark(mark, run))?;
+        let folder = HeldFolder::create(path, |mark| crate::mark::mark(mark, run))?;
         Ok(Self { folder: Arc::new(folder), there: Vec::new() })
     }
 
@@ -136,7 +136,7 @@ impl FileSet {
 pub fn run_of_folder(path: &Path) -> Option<(RunId, Bytes)> {
     let is_folder = std::fs::symlink_metadata(path).is_ok_and(|m| m.is_dir());
     let (folder, mark) = is_folder.then(|| HeldFolder::open(path).ok()).flatten()?;
-    let run = crate::file::run_of(&mark)?;
+    let run = crate::mark::run_of(&mark)?;
     let bytes = folder.files(is_ours).ok()?.iter().map(|f| f.1).sum();
     Some((run, Bytes(bytes)))
 }
@@ -144,7 +144,7 @@ pub fn run_of_folder(path: &Path) -> Option<(RunId, Bytes)> {
 /// Opens the folder of a run.
 fn open_of(path: &Path, run: RunId) -> Result<HeldFolder, DriveError> {
     let (folder, mark) = HeldFolder::open(path)?;
-    if crate::file::run_of(&mark) != Some(run) {
+    if crate::mark::run_of(&mark) != Some(run) {
         let why = "this folder is another run's, and stays".into();
         return Err(DriveError::Refused { path: path.to_owned(), why });
     }

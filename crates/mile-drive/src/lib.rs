@@ -14,6 +14,7 @@ pub mod health;
 pub mod host;
 pub mod identity;
 pub mod io;
+mod mark;
 pub mod nvme;
 pub mod pending;
 pub mod pipe;

@@ -5,8 +5,11 @@
 
 pub mod board;
 pub mod errors;
+mod event;
 mod former;
+mod head;
 pub mod message;
+mod outcome;
 pub mod remote;
 pub mod run;
 mod speed;

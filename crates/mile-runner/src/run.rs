@@ -23,7 +23,6 @@ mod zones;
 
 pub use copying::copy_channels;
 pub use go_on::GoOn;
-pub(crate) use head::facts_for_planning;
 pub use head::{channels_of, claims_of, head, lane_head, plan_facts, situation_of};
 pub use lane::execute;
 pub use lanes::execute_lanes;

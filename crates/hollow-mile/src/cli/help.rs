@@ -1,7 +1,6 @@
 //! The help of the program as a whole, with its commands in groups.
 
-use super::Cli;
-use clap::{Command, CommandFactory};
+use clap::Command;
 use std::fmt::Write;
 use std::io::IsTerminal;
 
@@ -18,9 +17,8 @@ const NAMES: usize = 14;
 const WIDE: usize = 100;
 const NARROW: usize = 60;
 
-/// The command line, whose help has the commands in groups.
-pub(crate) fn command() -> Command {
-    let command = Cli::command();
+/// A command line with the commands of its help in groups.
+pub(super) fn grouped(command: Command) -> Command {
     // Only a terminal is asked: where there is none, the library starts another program to find out.
     let size = std::io::stdout().is_terminal().then(crossterm::terminal::size).and_then(Result::ok);
     let wide = size.map_or(WIDE, |(w, _)| usize::from(w).clamp(NARROW, WIDE));
@@ -39,7 +37,7 @@ fn groups(command: &Command, wide: usize) -> String {
                 Some(own) => own.get_about().map(ToString::to_string).unwrap_or_default(),
                 None => "Print this message or the help of the given command".to_owned(),
             };
-            for (i, line) in crate::tui::wrap(&about, wide - NAMES - 2).iter().enumerate() {
+            for (i, line) in crate::wrap::wrap(&about, wide - NAMES - 2).iter().enumerate() {
                 let name = if i == 0 { name } else { "" };
                 let _ = writeln!(out, "  {name:<NAMES$}{line}");
             }
@@ -52,6 +50,8 @@ fn groups(command: &Command, wide: usize) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::cli::Cli;
+    use clap::CommandFactory;
 
     #[test]
     fn every_command_that_is_shown_is_in_one_group_and_no_line_is_too_long() {
@@ -63,7 +63,7 @@ mod tests {
             assert_eq!(listed.iter().filter(|n| *n == name).count(), 1, "{name}");
         }
         assert_eq!(shown.len(), listed.len(), "{listed:?}");
-        let help = super::command().render_help().to_string();
+        let help = grouped(Cli::command()).render_help().to_string();
         assert!(help.lines().all(|l| l.chars().count() <= WIDE), "{help}");
         for (title, _) in GROUPS {
             assert!(help.contains(&format!("\n{title}:\n")), "{help}");

@@ -1,6 +1,6 @@
 //! The options of `hollow-mile lab` and `hollow-mile fleet`.
 
-use super::Format;
+use super::common::Format;
 use clap::{Args, Subcommand};
 use std::path::PathBuf;
 

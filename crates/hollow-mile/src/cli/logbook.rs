@@ -1,6 +1,6 @@
 //! The options of `hollow-mile logbook`.
 
-use super::{BesideArgs, Format, morning};
+use super::common::{BesideArgs, Format, morning};
 use clap::{Args, Subcommand};
 use std::path::PathBuf;
 

@@ -6,7 +6,7 @@ use crate::text;
 use mile_bench::Failure;
 use mile_bench::bench::{self, Named};
 use mile_bench::courses::{READY, Ready};
-use mile_bench::outlook::{HostLoad, Outlook, Past, outlook};
+use mile_bench::outlook::{Outlook, look};
 use mile_bench::session::{self, Order, OrderLane, logbook_path, read_course};
 use mile_core::{LegName, Nanos};
 use mile_course::{Action, Course, Leg};
@@ -197,18 +197,6 @@ fn forecast(args: &ForecastArgs) -> Result<(), Failure> {
         }
     }
     Ok(())
-}
-
-/// What each lane of a run that is ready comes to.
-pub(crate) fn look(ready: &session::Ready, book: Option<&Logbook>) -> Vec<(String, Outlook)> {
-    let of_lane = |lane: &session::ReadyLane| {
-        let card = lane.card();
-        let past = book.map(|b| Past::of(b, &card.identity)).unwrap_or_default();
-        let host = (!card.identity.simulated).then(|| HostLoad::look(lane.disk().as_ref()));
-        let on_drive = book.is_some_and(|b| lane.is_on_drive(b.path()));
-        (lane.name.clone(), outlook(&lane.plan, &card, &past, host.as_ref(), on_drive))
-    };
-    ready.lanes.iter().map(of_lane).collect()
 }
 
 /// A forecast and what speaks against a start, as text.

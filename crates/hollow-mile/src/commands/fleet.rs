@@ -98,7 +98,7 @@ pub(crate) fn said(f: &Firmware) -> String {
                 of(f.difference.value),
                 of(low),
                 of(high),
-                super::compare::chance(p)
+                crate::text::chance(p)
             )
         }
         _ => "too few drives to say".into(),

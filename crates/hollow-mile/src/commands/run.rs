@@ -58,8 +58,10 @@ struct Printed<'a> {
 pub(crate) fn run(args: &RunArgs) -> Result<(), Failure> {
     let order = order(args)?;
     let mut ready = session::prepare(order)?;
-    let looks =
-        super::course::look(&ready, Logbook::read(&logbook_path(args.logbook.as_deref())?).ok().as_ref());
+    let looks = mile_bench::outlook::look(
+        &ready,
+        Logbook::read(&logbook_path(args.logbook.as_deref())?).ok().as_ref(),
+    );
     let warnings: Vec<String> = looks.iter().flat_map(|(_, look)| look.warnings()).collect();
     if args.strict && !warnings.is_empty() {
         let list: Vec<String> = looks

@@ -1,6 +1,6 @@
 //! What the course place shows beside the text: read, fitted to a drive, forecast. Happens off the drawing thread.
 
-use super::state::{Checked, OutlineLine, Stretch};
+use super::state::{Background, Checked, OutlineLine, Stretch};
 use mile_bench::bench::Card;
 use mile_bench::outlook::{HostLoad, Outlook, Past, outlook};
 use mile_core::{Bytes, LegName, Op};
@@ -9,14 +9,6 @@ use mile_drive::sysfs::Disk;
 use mile_logbook::Logbook;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-
-/// What is known of a drive and the host before a run.
-#[derive(Clone, Debug, Default)]
-pub(crate) struct Background {
-    pub(crate) drive: String,
-    past: Past,
-    host: Option<HostLoad>,
-}
 
 /// What is to be checked.
 #[derive(Clone)]

@@ -1,13 +1,17 @@
 //! The frame: header with the places and the run underway, the sentence line, the place, the footer, and what lies on top.
 
 mod overlay;
+mod sheet;
 mod start;
 
+use super::action::Binding;
 use super::keys;
-use super::places::{self, Place};
+use super::place::{self, Place};
+use super::places::{self, can_do, view};
 use super::state::State;
 use super::theme::Theme;
 use crate::tui::put::Put;
+use crate::wrap::wrap;
 use ratatui::Frame;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -29,7 +33,7 @@ pub(crate) fn draw(frame: &mut Frame<'_>, state: &mut State) {
         return;
     }
     header(buffer, Rect { height: 1, ..area }, state);
-    let sentence = state.place.view().sentence(state);
+    let sentence = view(state.place).sentence(state);
     // A long sentence goes on in the row below.
     let inside = usize::from(area.width - 2);
     for (i, line) in wrap(&sentence.0, inside).iter().take(2).enumerate() {
@@ -81,7 +85,7 @@ fn header(buffer: &mut Buffer, area: Rect, state: &mut State) {
     let here = state.place;
     let named = |place: Place, names: Names| match names {
         // The last gives way first.
-        Names::Nearly if place != here && Some(&place) == places::ALL.last() => place.key().to_string(),
+        Names::Nearly if place != here && Some(&place) == place::ALL.last() => place.key().to_string(),
         Names::Close | Names::Nearly => format!("{}{}", place.key(), place.name()),
         Names::Own if place != here => place.key().to_string(),
         Names::All | Names::Own => format!("{} {}", place.key(), place.name()),
@@ -90,7 +94,7 @@ fn header(buffer: &mut Buffer, area: Rect, state: &mut State) {
     // only: whatever has room.
     let progress = if state.live.is_some() { 18 } else { 1 };
     let width = |between: &str, all: Names| -> usize {
-        places::ALL.iter().map(|p| named(*p, all).chars().count() + between.chars().count()).sum::<usize>()
+        place::ALL.iter().map(|p| named(*p, all).chars().count() + between.chars().count()).sum::<usize>()
             - between.chars().count()
     };
     let own = "hollow mile  ";
@@ -108,7 +112,7 @@ fn header(buffer: &mut Buffer, area: Rect, state: &mut State) {
     let (own, between, all) = ways.into_iter().find(fits).unwrap_or(ways[5]);
     buffer.set_string(x, area.y, own, theme.strong());
     x += own.len() as u16;
-    for (i, place) in places::ALL.iter().copied().enumerate() {
+    for (i, place) in place::ALL.iter().copied().enumerate() {
         if i > 0 {
             buffer.set_string(x, area.y, between, theme.faint());
             x += between.chars().count() as u16;
@@ -155,9 +159,9 @@ fn footer(buffer: &mut Buffer, area: Rect, state: &State) {
         }
         return;
     }
-    let wide = |b: &keys::Binding| (b.shown.chars().count() + b.short.chars().count() + 4) as u16;
-    let shown: Vec<keys::Binding> =
-        keys::of(state.place).filter(|b| !b.short.is_empty() && state.can_do(b.action)).collect();
+    let wide = |b: &Binding| (b.shown.chars().count() + b.short.chars().count() + 4) as u16;
+    let shown: Vec<Binding> =
+        keys::of(state.place).filter(|b| !b.short.is_empty() && can_do(state, b.action)).collect();
     // What is for every place stands in every footer; the rest as far as there is room.
     let mut room =
         area.width.saturating_sub(1 + shown.iter().filter(|b| b.is_general).map(wide).sum::<u16>());
@@ -177,52 +181,5 @@ fn footer(buffer: &mut Buffer, area: Rect, state: &State) {
         ]);
         line.render(Rect { x, width, ..area }, buffer);
         x += width;
-    }
-}
-
-/// Breaks a text into lines of at most `width` characters, at blanks where there are any.
-pub(crate) fn wrap(text: &str, width: usize) -> Vec<String> {
-    let mut lines: Vec<String> = Vec::new();
-    for paragraph in text.split('\n') {
-        if paragraph.chars().count() <= width {
-            lines.push(paragraph.to_owned());
-            continue;
-        }
-        let mut line = String::new();
-        let indent: String = paragraph.chars().take_while(|c| *c == ' ').collect();
-        line.push_str(&indent);
-        let mut begun = false;
-        for word in paragraph.split_whitespace() {
-            let fits = line.chars().count() + word.chars().count() + usize::from(begun) <= width;
-            if begun && !fits {
-                lines.push(std::mem::replace(&mut line, indent.clone()));
-                begun = false;
-            }
-            if begun {
-                line.push(' ');
-            }
-            line.push_str(word);
-            begun = true;
-        }
-        lines.push(line);
-    }
-    lines
-}
-
-#[cfg(test)]
-mod tests {
-    use super::wrap;
-
-    #[test]
-    fn lines_break_at_blanks_keep_their_indent_and_lose_no_word() {
-        assert_eq!(wrap("short", 20), ["short"]);
-        assert_eq!(wrap("  + one two three four", 12), ["  + one two", "  three four"]);
-        assert_eq!(wrap("a\n\nb", 5), ["a", "", "b"]);
-        assert_eq!(wrap("unbreakableword next", 5), ["unbreakableword", "next"]);
-        let text = "the rate stayed down for at least 30 s after the drive was last at rest";
-        for width in 1..80 {
-            assert_eq!(wrap(text, width).join(" "), text, "{width}");
-        }
-        assert_eq!(wrap("", 10), [""]);
     }
 }

@@ -5,8 +5,9 @@
 //! them stands what each style is in each theme. Cells are of one style where they look alike in all themes.
 
 use super::check::{Question, check};
-use super::jobs::{Done, Jobs, load, newest};
-use super::places::{self, Place};
+use super::done::Done;
+use super::jobs::{Jobs, load, newest};
+use super::place::{self, Place};
 use super::state::{FleetPlace, Grouping, HealthShown, Shown, State, Wanted};
 use super::tests::{drawn, press, screen, with_run};
 use super::theme::Theme;
@@ -117,12 +118,12 @@ fn full() -> (State, [(Place, Shown); 2]) {
     };
     let (checked, background) = check(&question);
     update::done(&mut state, &jobs, Done::Checked(Box::new(checked), background));
-    (state, [(places::FILL, of(Wanted::Fill)), (places::SURFACE, of(Wanted::Surface))])
+    (state, [(place::FILL, of(Wanted::Fill)), (place::SURFACE, of(Wanted::Surface))])
 }
 
 /// Goes through the places, and overlays over the bench.
 fn each_picture((state, others): &mut (State, [(Place, Shown); 2]), show: Picture<'_>) {
-    for place in places::ALL.iter().copied() {
+    for place in place::ALL.iter().copied() {
         state.place = place;
         match others.iter_mut().find(|(of, _)| *of == place) {
             Some((_, shown)) => {
@@ -134,12 +135,12 @@ fn each_picture((state, others): &mut (State, [(Place, Shown); 2]), show: Pictur
             None => show(place.name(), state),
         }
     }
-    state.place = places::BENCH;
+    state.place = place::BENCH;
     state.bench.grouping = Grouping::Kind;
     show("grouped", state);
     state.bench.grouping = Grouping::None;
     for (name, keys) in [("start", "s"), ("help", "?"), ("commands", ":")] {
-        state.place = places::BENCH;
+        state.place = place::BENCH;
         press(state, keys);
         show(name, state);
         press(state, "\x1b");

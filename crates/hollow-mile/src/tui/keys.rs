@@ -1,138 +1,11 @@
 //! The keys: what each means in a place and everywhere. What is here drives dispatch, the footer, the help, and the command line.
 
-use super::places::{self, Place};
+use super::action::{Action, Binding, general};
+use super::place::{self, Place};
+use super::places::view;
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 
-/// Everything that a key or the command line can do.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub(crate) enum Action {
-    Go(Place),
-    NextPlace,
-    PreviousPlace,
-    Back,
-    Quit,
-    Help,
-    Commands,
-    Theme,
-    Up,
-    Down,
-    First,
-    Last,
-    CursorLeft,
-    CursorRight,
-    CursorFarLeft,
-    CursorFarRight,
-    ZoomIn,
-    ZoomOut,
-    ShowAll,
-    TurnRuler,
-    Pause,
-    Note,
-    SkipLeg,
-    Stop,
-    Start,
-    Open,
-    Export,
-    Filter,
-    NextBreak,
-    NextLane,
-    NextRun,
-    PreviousBreak,
-    StartNext,
-    OtherSide,
-    NextPanel,
-    PageDown,
-    PageUp,
-    NoteBreak,
-    ReadHealth,
-    KeepHealth,
-    RawHealth,
-    SelfTest,
-    Resume,
-    Edit,
-    NewCourse,
-    FormatCourse,
-    SaveCourse,
-    OpenCourse,
-    NextDrive,
-    NextModel,
-    NextCourse,
-    StartCourse,
-    StartLanes,
-    NextGrouping,
-    MarkA,
-    MarkB,
-    Compare,
-    Report,
-    RemoveRun,
-    RestoreRun,
-    Copy,
-}
-
-/// A key, or several that mean the same.
-#[derive(Clone, Copy)]
-pub(crate) struct Binding {
-    /// As it is shown.
-    pub(crate) shown: &'static str,
-    keys: &'static [KeyCode],
-    pub(crate) action: Action,
-    /// One or two words for the footer; empty where it is not shown there.
-    pub(crate) short: &'static str,
-    /// What it does, for the help and the command line.
-    pub(crate) words: &'static str,
-    /// Whether it means this in every place.
-    pub(crate) is_general: bool,
-}
-
-use KeyCode::{BackTab, Char, Down, End, Esc, Home, Left, Right, Tab, Up};
-
-/// A key of some places.
-pub(crate) const fn bind(
-    shown: &'static str,
-    keys: &'static [KeyCode],
-    action: Action,
-    short: &'static str,
-    words: &'static str,
-) -> Binding {
-    Binding { shown, keys, action, short, words, is_general: false }
-}
-
-const fn general(
-    shown: &'static str,
-    keys: &'static [KeyCode],
-    action: Action,
-    short: &'static str,
-    words: &'static str,
-) -> Binding {
-    Binding { is_general: true, ..bind(shown, keys, action, short, words) }
-}
-
-/// The keys of places with a canvas.
-pub(crate) const CANVAS: &[Binding] = &[
-    bind("]", &[Char(']')], Action::NextLane, "next lane", "show the next lane of a run on several drives"),
-    bind("↑↓ k j", &[Up, Char('k')], Action::PreviousBreak, "", "select the break before"),
-    bind("↑↓ k j", &[Down, Char('j')], Action::NextBreak, "breaks", "select the next break"),
-    bind("x", &[Char('x')], Action::TurnRuler, "ruler", "turn the ruler: bytes, time, address"),
-    bind("←→ h l", &[Left, Char('h')], Action::CursorLeft, "", "move the cursor left"),
-    bind("←→ h l", &[Right, Char('l')], Action::CursorRight, "cursor", "move the cursor right"),
-    bind("H", &[Char('H')], Action::CursorFarLeft, "", "move the cursor ten cells left"),
-    bind("L", &[Char('L')], Action::CursorFarRight, "", "move the cursor ten cells right"),
-    bind("+ -", &[Char('+'), Char('=')], Action::ZoomIn, "zoom", "show less of the ruler, larger"),
-    bind("+ -", &[Char('-')], Action::ZoomOut, "", "show more of the ruler"),
-    bind("a", &[Char('a')], Action::ShowAll, "all", "show all of the ruler and hide the cursor"),
-];
-
-/// In each place that shows a run.
-pub(crate) const REPORT: Binding =
-    bind("r", &[Char('r')], Action::Report, "report", "write a report of this run as a PDF");
-
-/// The keys of places with lines that are gone through.
-pub(crate) const ROWS: &[Binding] = &[
-    bind("↑ k", &[Up, Char('k')], Action::Up, "", "select the line above"),
-    bind("↓ j", &[Down, Char('j')], Action::Down, "", "select the line below"),
-    bind("home", &[Home], Action::First, "", "select the first line"),
-    bind("end", &[End], Action::Last, "", "select the last line"),
-];
+use KeyCode::{BackTab, Char, Esc, Tab};
 
 /// The keys that mean the same everywhere.
 const GENERAL: &[Binding] = &[
@@ -162,11 +35,11 @@ const DIGITS: [(&str, &[KeyCode]); 10] = [
 
 /// All keys of a place: its own, the digits, and those for everywhere. The first that has a key counts.
 pub(crate) fn of(place: Place) -> impl Iterator<Item = Binding> {
-    let own = place.view().keys().iter().flat_map(|group| group.iter().copied());
-    let ways = places::ALL
+    let own = view(place).keys().iter().flat_map(|group| group.iter().copied());
+    let ways = place::ALL
         .iter()
         .zip(DIGITS)
-        .map(|(to, (shown, keys))| general(shown, keys, Action::Go(*to), "", to.view().way()));
+        .map(|(to, (shown, keys))| general(shown, keys, Action::Go(*to), "", view(*to).way()));
     own.chain(ways).chain(GENERAL.iter().copied())
 }
 
@@ -201,7 +74,7 @@ mod tests {
 
     #[test]
     fn no_key_means_two_things_in_one_place() {
-        for place in places::ALL {
+        for place in &place::ALL {
             let mut seen = Vec::new();
             for binding in of(*place) {
                 for key in binding.keys {
@@ -214,8 +87,8 @@ mod tests {
 
     #[test]
     fn part_of_a_name_finds_its_command() {
-        assert_eq!(matching(places::UNDERWAY, "skip")[0].action, Action::SkipLeg);
-        assert_eq!(matching(places::LOGBOOK, "logb")[0].action, Action::Go(places::LOGBOOK));
-        assert!(matching(places::BENCH, "pause the").is_empty(), "not here");
+        assert_eq!(matching(place::UNDERWAY, "skip")[0].action, Action::SkipLeg);
+        assert_eq!(matching(place::LOGBOOK, "logb")[0].action, Action::Go(place::LOGBOOK));
+        assert!(matching(place::BENCH, "pause the").is_empty(), "not here");
     }
 }

@@ -1,9 +1,11 @@
 //! Work in the background: what comes late, what is given up, and what is known of earlier runs.
 
-use super::jobs::{Done, Jobs};
-use super::places::{BENCH, COMPARE, FINDINGS, FLEET};
+use super::done::Done;
+use super::jobs::Jobs;
+use super::place::{BENCH, COMPARE, FINDINGS, FLEET};
+use super::state::Awaited;
 use super::state::{HealthShown, Overlay, State};
-use super::tasks::{self, Awaited};
+use super::tasks;
 use super::tests::{fresh, messages, press, screen, with_run};
 use super::update;
 use mile_logbook::{Entered, Errand, Logbook, Recorder};

@@ -4,7 +4,8 @@
 
 use super::canvas::Framing;
 use super::jobs::Jobs;
-use super::places::{self, BENCH, UNDERWAY};
+use super::place::{self, BENCH, UNDERWAY};
+use super::places::view;
 use super::state::{Grouping, State};
 use super::theme::{Kind, Theme};
 use mile_bench::Failure;
@@ -109,14 +110,14 @@ fn bring_back(state: &mut State, jobs: &Jobs, screen: &Screen) {
         let sound = |w: &(f64, f64)| w.0.is_finite() && w.1.is_finite() && w.0 >= 0.0 && w.1 > w.0;
         let window = screen.window.filter(sound).map(|(from, to)| Window { from, to });
         state.findings.kept = Some((run, Framing::framed(ruler.unwrap_or_default(), window)));
-        super::update::show(state, jobs, run);
+        super::requests::show(state, jobs, run);
     }
-    let place = places::ALL.iter().copied().find(|p| p.name() == screen.place);
+    let place = place::ALL.iter().copied().find(|p| p.name() == screen.place);
     if state.live.is_none()
         && let Some(place) = place.filter(|p| *p != UNDERWAY && *p != BENCH)
     {
         state.go(place);
-        place.view().arrive(state, jobs);
+        view(place).arrive(state, jobs);
     }
 }
 

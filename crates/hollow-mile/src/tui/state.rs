@@ -1,19 +1,22 @@
 //! What the terminal knows: places, the run underway, the run that is looked at, and what lies on top.
 
 mod archive;
+mod background;
 mod bench;
 mod form;
+mod waiting;
 
+use super::action::Action;
 use super::canvas::{Framing, Sight};
-use super::check::Background;
-use super::keys::Action;
-use super::places::Place;
+use super::place::Place;
+use super::strips::Strips;
 use super::theme::Theme;
 use crate::progress::Progress;
 pub(crate) use archive::{ComparePlace, FleetPlace, LogbookPlace, OfFleet};
+pub(crate) use background::Background;
 pub(crate) use bench::{BenchPlace, Group, Grouping};
 use crossbeam_channel::{Receiver, Sender};
-pub(crate) use form::{Beside, Field, FormLane, SETUP, StartForm, Text, celsius};
+pub(crate) use form::{Beside, Choice, Field, FormLane, SETUP, StartForm, Text, celsius};
 use mile_bench::bench::Card;
 use mile_bench::outlook::Outlook;
 use mile_core::channel::{Channel, Series};
@@ -31,15 +34,7 @@ use ratatui_textarea::TextArea;
 use std::path::PathBuf;
 use std::sync::Arc;
 use tui_input::Input;
-
-/// A course that can be started from the bench.
-#[derive(Clone, Debug)]
-pub(crate) struct Choice {
-    pub(crate) name: String,
-    pub(crate) text: String,
-    /// The names of its lanes; none where it is for one drive.
-    pub(crate) lanes: Vec<String>,
-}
+pub(crate) use waiting::{AT_WORK, Awaited, GIVEN_UP, WRITES, Waiting};
 
 /// The strings to a runner.
 pub(crate) struct Strings {
@@ -421,9 +416,9 @@ pub(crate) struct HealthPlace {
     pub(crate) drive: Option<String>,
     pub(crate) shown: Option<HealthShown>,
     /// What was asked for before the drive had answered; it is done with the answer.
-    pub(crate) then: Option<super::keys::Action>,
+    pub(crate) then: Option<Action>,
     /// The strips of its story at the width that was drawn last.
-    pub(crate) strips: Option<super::places::Strips>,
+    pub(crate) strips: Option<Strips>,
     pub(crate) scroll: usize,
     /// Whether all attributes and counters are shown, and not the story.
     pub(crate) raw: bool,
@@ -617,7 +612,7 @@ pub(crate) struct State {
     pub(crate) overlay: Option<Overlay>,
     pub(crate) notice: Option<Notice>,
     /// Work that the user waits for, the newest last.
-    pub(crate) tasks: Vec<super::tasks::Waiting>,
+    pub(crate) tasks: Vec<Waiting>,
     pub(crate) choices: Vec<Choice>,
     /// Where the canvas was drawn last, for the mouse.
     pub(crate) canvas_area: Rect,
@@ -650,14 +645,6 @@ impl State {
     /// Whether the run that is shown is underway.
     pub(crate) fn is_underway(&self) -> bool {
         self.live.as_ref().is_some_and(|l| !l.is_over())
-    }
-
-    /// Whether an action that only some runs have would do something here; all others are taken to.
-    pub(crate) fn can_do(&self, action: Action) -> bool {
-        match action {
-            Action::NextRun => !self.others.is_empty(),
-            _ => self.place.view().can_do(self, action),
-        }
     }
 
     /// Runs underway that leaving would leave.

@@ -4,30 +4,12 @@
 //! learns there whether it was given up; what it found is then dropped, and nothing is written. Files are written only after
 //! [`Task::commit`]: from then on it cannot be given up, so that "no file was written" is never said of a file that is there.
 
-use super::jobs::Done;
-use super::state::State;
+use super::done::Done;
+use super::state::{AT_WORK, Awaited, GIVEN_UP, State, WRITES, Waiting};
 use crossbeam_channel::Sender;
 use mile_bench::Failure;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU8, AtomicU64, Ordering};
-
-/// Where work stands: it can be given up only while it is at work.
-const AT_WORK: u8 = 0;
-const GIVEN_UP: u8 = 1;
-const WRITES: u8 = 2;
-
-/// What the user waits for.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Awaited {
-    /// A run, to be shown.
-    Run,
-    /// The drives of a model.
-    Fleet,
-    /// A comparison, to be shown.
-    Comparison,
-    /// Files, and what they hold.
-    Files(&'static str),
-}
 
 /// Work as its thread sees it.
 pub(crate) struct Task {
@@ -62,29 +44,6 @@ impl Task {
 /// Nobody reads it: what came of work that was given up is dropped.
 fn given_up() -> Failure {
     Failure::run("given up")
-}
-
-/// The same work as the screen sees it.
-pub(crate) struct Waiting {
-    pub(super) id: u64,
-    pub(super) of: Awaited,
-    /// What it does now.
-    pub(super) step: String,
-    stage: Arc<AtomicU8>,
-}
-
-impl Waiting {
-    /// Gives it up, unless its files are being written.
-    pub(super) fn give_up(&self) -> bool {
-        self.stage.compare_exchange(AT_WORK, GIVEN_UP, Ordering::SeqCst, Ordering::SeqCst).is_ok()
-    }
-
-    /// What is said of it below the screen; of what is to be shown, its place says that it is underway.
-    pub(super) fn line(&self) -> Option<String> {
-        let Awaited::Files(what) = self.of else { return None };
-        let step = if self.step.is_empty() { String::new() } else { format!(": {}", self.step) };
-        Some(format!("Writing {what}{step} … esc gives it up."))
-    }
 }
 
 /// Begins work: its thread's end and the screen's.

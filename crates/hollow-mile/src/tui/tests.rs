@@ -1,9 +1,12 @@
 //! The places on a screen in memory: every size, no data and much, and what they say.
 
+use super::action::Action;
+use super::done::Done;
 use super::draw::draw;
-use super::jobs::{Done, Jobs};
-use super::keys::{self, Action};
-use super::places::{self, BENCH, FINDINGS, LOGBOOK, UNDERWAY};
+use super::jobs::Jobs;
+use super::keys;
+use super::place::{self, BENCH, FINDINGS, LOGBOOK, UNDERWAY};
+use super::places;
 use super::state::{Live, Overlay, State};
 use super::update;
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind};
@@ -146,7 +149,7 @@ fn every_place_is_drawn_at_every_size_with_and_without_data() {
     for (width, height) in
         [(0, 0), (1, 1), (59, 16), (60, 16), (80, 24), (109, 30), (110, 30), (159, 46), (300, 90)]
     {
-        for place in places::ALL.iter().copied() {
+        for place in place::ALL.iter().copied() {
             for state in [&mut fresh(), &mut full] {
                 state.place = place;
                 let text = screen(state, width, height);
@@ -405,7 +408,7 @@ fn a_sweep_whose_second_level_is_still_to_come_is_not_said_to_have_none() {
         shown.head.first().leg_names().iter().map(|n| format!("fill 3 % / {n}")).collect();
     shown.trace = Trace::of(&samples, &names).into();
     shown.findings = mile_core::findings(&shown.trace, &mile_core::Context::default());
-    state.place = super::places::FILL;
+    state.place = super::place::FILL;
     let text = screen(&mut state, 159, 46);
     assert!(text.contains("has measured one fill level so far"), "{text}");
 }
@@ -556,7 +559,7 @@ fn a_run_underway_is_looked_at_again_once_however_often_it_is_opened() {
 
 #[test]
 fn every_action_has_words_and_every_place_its_keys() {
-    for place in places::ALL.iter().copied() {
+    for place in place::ALL.iter().copied() {
         let found = keys::matching(place, "");
         assert!(found.len() > 10, "{place:?}");
         assert!(found.iter().all(|b| !b.words.is_empty() && !b.shown.is_empty()));
@@ -564,10 +567,10 @@ fn every_action_has_words_and_every_place_its_keys() {
         state.place = place;
         state.overlay = Some(Overlay::Help);
         let text = screen(&mut state, 159, 46);
-        let can = found.iter().filter(|b| state.can_do(b.action));
+        let can = found.iter().filter(|b| places::can_do(&state, b.action));
         let shown = text.split_whitespace().collect::<Vec<_>>().join(" ");
         assert!(can.into_iter().all(|b| text.contains(b.words)), "{place:?}\n{text}");
-        let about: Vec<&str> = place.view().about().split_whitespace().collect();
+        let about: Vec<&str> = places::view(place).about().split_whitespace().collect();
         assert!(shown.contains(&about.join(" ")), "{place:?} is explained\n{text}");
     }
 }
@@ -660,11 +663,11 @@ fn a_place_that_is_clicked_on_is_come_to_as_by_its_digit() {
     let mut state = with_run(1);
     let text = screen(&mut state, 159, 46);
     let header = text.lines().next().unwrap();
-    for place in places::ALL {
+    for place in place::ALL {
         let name = format!("{} {}", place.key(), place.name());
         let before = header.split(name.as_str()).next().unwrap();
         mouse(&mut state, before.chars().count() as u16 + 2, 0);
-        assert_eq!(state.place, *place);
+        assert_eq!(state.place, place);
     }
     // These ask for what they show when they are come to.
     assert!(state.health.drive.is_some(), "the drive was not asked for its health");
@@ -716,7 +719,7 @@ fn esc_goes_back_the_way_that_was_come() {
 #[test]
 fn the_header_carries_the_run_in_every_place() {
     let mut state = with_run(0);
-    for place in places::ALL.iter().copied() {
+    for place in place::ALL.iter().copied() {
         state.place = place;
         let header = screen(&mut state, 120, 40).lines().next().unwrap().to_owned();
         assert!(header.contains("done") && header.contains('█'), "{header}");

@@ -1,7 +1,7 @@
 //! What a course is made of: settings, legs, and the groups that unfold into legs.
 
-use super::settings::WORDS;
 use super::reader::{Read, Reader, Unread};
+use super::settings::WORDS;
 use crate::course::{Course, Leg};
 use crate::diagnostic::{Diagnostic, Span, closest};
 use crate::token::Kind;

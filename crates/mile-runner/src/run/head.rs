@@ -1,9 +1,9 @@
 //! What is known of a run before it begins.
 
-use crate::message::{LaneHead, RunHead};
+use crate::head::{LaneHead, RunHead, facts_for_planning};
 use mile_core::channel::Channel;
 use mile_course::Plan;
-use mile_drive::{Claims, Drive, Facts, Situation};
+use mile_drive::{Claims, Drive, Situation};
 
 /// What is known of a run of `plan` on one drive before it begins.
 pub fn head(plan: &Plan, text: &str, drive: &dyn Drive, seed: u64, started: i64) -> RunHead {
@@ -74,16 +74,4 @@ pub fn situation_of(plan: &Plan, mut known: Situation) -> Situation {
 /// The facts of a drive as planning takes them.
 pub fn plan_facts(drive: &dyn Drive) -> mile_course::DriveFacts {
     facts_for_planning(&drive.facts())
-}
-
-/// Facts that were kept, as planning takes them.
-pub(crate) fn facts_for_planning(facts: &Facts) -> mile_course::DriveFacts {
-    mile_course::DriveFacts {
-        capacity: facts.capacity,
-        logical_block: facts.logical_block,
-        has_temperature: facts.has_temperature,
-        readable: facts.readable,
-        cache: facts.cache,
-        files: facts.files,
-    }
 }

@@ -2,7 +2,7 @@
 //!
 //! Where the terminal's font has no such characters, as on the console of the kernel, a cell has two halves.
 
-use super::Picture;
+use super::picture::Picture;
 use ratatui::style::Style;
 
 /// Dots across and down in a cell.

@@ -1,8 +1,9 @@
 //! Several lanes below each other on one clock: a terrain for each, all as high as the highest, and one strip with the temperature of each.
 
-use super::{
-    Cells, Framing, MARGIN, Picture, Sight, dots, draw_cursor, draw_ruler, legs, marks, strips, terrain,
-};
+use super::axes::{draw_cursor, draw_ruler};
+use super::framing::{Framing, Sight};
+use super::picture::{Cells, MARGIN, Picture};
+use super::{dots, legs, marks, strips, terrain};
 use crate::tui::put::Put;
 use crate::tui::theme::Theme;
 use mile_core::channel::Series;

@@ -1,6 +1,6 @@
 //! The lane of legs that stands on the ruler: the name of each, and what it does.
 
-use super::{Cells, Picture};
+use super::picture::{Cells, Picture};
 use mile_core::Op;
 use mile_core::leg_name::LegName;
 use mile_core::scene::LegSpan;

@@ -1,6 +1,6 @@
 //! The numbers of the breaks over the terrain. Numbers that have no room beside each other fold into one: `7–9`.
 
-use super::Picture;
+use super::picture::Picture;
 use ratatui::style::Modifier;
 use std::ops::Range;
 

@@ -1,7 +1,7 @@
 //! The strips under the terrain, on the same ruler: temperature with its limits, latency as a band. Each curve is named at its right end.
 
 use super::dots::{self, Scale, Stroke};
-use super::{Label, Picture};
+use super::picture::{Label, Picture};
 use crate::tui::put::Put;
 use mile_core::scene::{Curve, CurveKind, Reading, Strip};
 use ratatui::style::{Color, Style};

@@ -4,7 +4,7 @@
 //! rate is darker; where it rose above, a haze reaches up to the highest.
 
 use super::dots::Scale;
-use super::{Cells, Picture};
+use super::picture::{Cells, Picture};
 use crate::tui::theme::Theme;
 use mile_core::Op;
 use mile_core::pyramid::Extent;

@@ -1,4 +1,6 @@
 use super::*;
+use mile_core::scene::Subject;
+use mile_core::trace::Trace;
 use mile_core::{Bytes, Celsius, Context, Latency, Nanos, Sample};
 use ratatui::style::Color;
 

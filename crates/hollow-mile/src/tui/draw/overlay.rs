@@ -3,13 +3,14 @@
 use super::super::keys;
 use super::super::state::{Overlay, PathFor, State};
 use super::super::theme::Theme;
-use super::wrap;
+use super::sheet::{field, sheet};
+use crate::tui::places::{can_do, view};
 use crate::tui::put::Put;
+use crate::wrap::wrap;
 use mile_bench::courses::READY;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};
 use ratatui::style::Style;
-use ratatui::widgets::{Clear, Widget};
 use tui_input::Input;
 
 /// Draws the overlay, and gives where the terminal's cursor belongs.
@@ -84,30 +85,6 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, state: &State) -> Option<Pos
     }
 }
 
-/// A cleared sheet at the foot of the page with a rule and a title above; gives its inside.
-pub(super) fn sheet(buffer: &mut Buffer, area: Rect, theme: Theme, rows: u16, title: &str) -> Rect {
-    let height = (rows + 3).min(area.height);
-    let whole = Rect { y: area.bottom() - height, height, ..area };
-    Clear.render(whole, buffer);
-    buffer.set_style(whole, theme.page());
-    for x in whole.x..whole.right() {
-        buffer.set_string(x, whole.y, "━", theme.faint());
-    }
-    buffer.put(
-        whole.x + 2,
-        whole.y,
-        format!(" {title} "),
-        usize::from(whole.width.saturating_sub(4)),
-        theme.strong(),
-    );
-    Rect {
-        x: whole.x + 2,
-        y: whole.y + 2,
-        width: whole.width.saturating_sub(4),
-        height: height.saturating_sub(3),
-    }
-}
-
 fn ask(buffer: &mut Buffer, area: Rect, theme: Theme, text: &str) {
     let lines = wrap(text, usize::from(area.width.saturating_sub(4)));
     let inside = sheet(buffer, area, theme, lines.len() as u16, "To be sure");
@@ -119,8 +96,8 @@ fn ask(buffer: &mut Buffer, area: Rect, theme: Theme, text: &str) {
 /// What the place shows and how to read it, and all its keys.
 fn help(buffer: &mut Buffer, area: Rect, state: &State) {
     let theme = state.theme;
-    let bindings: Vec<_> = keys::of(state.place).filter(|b| state.can_do(b.action)).collect();
-    let about = wrap(state.place.view().about(), usize::from(area.width.saturating_sub(4)).min(110));
+    let bindings: Vec<_> = keys::of(state.place).filter(|b| can_do(state, b.action)).collect();
+    let about = wrap(view(state.place).about(), usize::from(area.width.saturating_sub(4)).min(110));
     let columns = if area.width >= 120 { 2 } else { 1 };
     let rows = bindings.len().div_ceil(columns);
     let title = format!("The place {}, and its keys", state.place.name());
@@ -187,27 +164,4 @@ fn commands(buffer: &mut Buffer, area: Rect, state: &State, typed: &Input, selec
         buffer.set_string(inside.right().saturating_sub(10), y, b.shown, style.patch(theme.faint()));
     }
     cursor
-}
-
-/// A field that is typed into, seen by its ground where it is the one; gives where the cursor is.
-pub(super) fn field(
-    buffer: &mut Buffer,
-    area: Rect,
-    y: u16,
-    label: &str,
-    input: &Input,
-    theme: Theme,
-    active: bool,
-) -> Position {
-    buffer.set_string(area.x, y, label, if active { theme.strong() } else { theme.faint() });
-    let x = area.x + label.chars().count() as u16;
-    let width = area.right().saturating_sub(x).max(1);
-    if active {
-        buffer.set_style(Rect { x, y, width, height: 1 }, theme.selection());
-    }
-    let scroll = input.visual_scroll(usize::from(width.saturating_sub(1)));
-    let text: String = input.value().chars().skip(scroll).collect();
-    let style = if active { theme.strong() } else { Style::new().fg(theme.ink) };
-    buffer.put(x, y, text, usize::from(width), style);
-    Position { x: x + (input.visual_cursor().saturating_sub(scroll)) as u16, y }
 }

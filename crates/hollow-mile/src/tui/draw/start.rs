@@ -2,9 +2,9 @@
 
 use super::super::state::{Field, SETUP, StartForm, State, Text};
 use super::super::theme::Theme;
-use super::overlay::{field, sheet};
-use super::wrap;
+use super::sheet::{field, sheet};
 use crate::tui::put::Put;
+use crate::wrap::wrap;
 use mile_runner::Speed;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Position, Rect};

@@ -1,13 +1,13 @@
 //! The drives at hand, a card each, and the file target.
 
+use super::super::action::{self, Action, Binding, bind};
 use super::super::canvas::miniature;
-use super::super::draw::wrap;
-use super::super::keys::{self, Action, Binding, bind};
 use super::super::state::State;
 use super::super::state::{BenchPlace, Group, Line};
 use super::super::theme::Theme;
-use super::{Place, View};
+use super::super::view::View;
 use crate::tui::put::Put;
+use crate::wrap::wrap;
 use crossterm::event::KeyCode::{Char, Enter};
 use mile_bench::bench::Card;
 use mile_core::Bytes;
@@ -28,8 +28,6 @@ const CARD: u16 = 10;
 /// Rows of a card that is not selected where there is little room, as many as fit.
 const SMALL: [u16; 7] = [7, 6, 5, 4, 3, 2, 1];
 
-pub(crate) const PLACE: Place = Place(&Bench);
-
 const KEYS: &[Binding] = &[
     bind("s enter", &[Char('s'), Enter], Action::Start, "start a run", "start a run on the selected drive"),
     bind(
@@ -42,13 +40,9 @@ const KEYS: &[Binding] = &[
     bind("g", &[Char('g')], Action::NextGrouping, "group", "group the drives by kind, model or place"),
 ];
 
-struct Bench;
+pub(super) struct Bench;
 
 impl View for Bench {
-    fn name(&self) -> &'static str {
-        "bench"
-    }
-
     fn way(&self) -> &'static str {
         "go to the bench"
     }
@@ -77,7 +71,7 @@ impl View for Bench {
     }
 
     fn keys(&self) -> &'static [&'static [Binding]] {
-        &[KEYS, keys::ROWS]
+        &[KEYS, action::ROWS]
     }
 
     fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {

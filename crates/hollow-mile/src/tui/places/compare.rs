@@ -1,14 +1,17 @@
 //! Runs of the logbook held against each other: what differs between the sides, and each figure on both.
 
+use super::super::action::{self, Action, Binding, bind};
 use super::super::canvas::banks;
-use super::super::draw::wrap;
 use super::super::jobs::Jobs;
-use super::super::keys::{self, Action, Binding, bind};
+use super::super::lines::lines;
+use super::super::place::LOGBOOK;
+use super::super::requests;
 use super::super::state::{ComparePlace, State};
 use super::super::theme::Theme;
-use super::{LOGBOOK, Place, View, lines};
-use crate::commands::compare::{letter, numbers, value, verdict, with_interval};
+use super::super::view::View;
+use crate::text::{letter, numbers, value, verdict, with_interval};
 use crate::tui::put::Put;
+use crate::wrap::wrap;
 use crossterm::event::KeyCode::Char;
 use mile_core::compare::{Compared, Comparison};
 use mile_core::ruler::Ruler;
@@ -20,8 +23,6 @@ use ratatui::style::Style;
 
 /// Columns from which intervals of both sides and percents stand beside the difference.
 const WIDE: u16 = 140;
-
-pub(crate) const PLACE: Place = Place(&Compare);
 
 const KEYS: &[Binding] = &[
     bind("r", &[Char('r')], Action::Report, "report", "write a report of both sides as a PDF"),
@@ -42,13 +43,9 @@ const COPIED: u16 = 157;
 const LEAST_BANKS: u16 = 9;
 const MOST_BANKS: u16 = 20;
 
-struct Compare;
+pub(super) struct Compare;
 
 impl View for Compare {
-    fn name(&self) -> &'static str {
-        "compare"
-    }
-
     fn way(&self) -> &'static str {
         "go to the comparison of runs"
     }
@@ -79,19 +76,19 @@ impl View for Compare {
     }
 
     fn keys(&self) -> &'static [&'static [Binding]] {
-        &[KEYS, keys::ROWS]
+        &[KEYS, action::ROWS]
     }
 
     fn arrive(&self, state: &mut State, jobs: &Jobs) {
         let marked = state.logbook.sides.iter().any(|s| !s.is_empty());
         if marked && state.compare.of != state.logbook.sides {
-            super::super::update::compare(state, jobs);
+            requests::compare(state, jobs);
         }
     }
 
     fn copied(&self, state: &State) -> Option<String> {
         let Some(Ok(found)) = &state.compare.found else { return None };
-        Some(super::text_of(&table(found, COPIED, state.theme)))
+        Some(crate::tui::lines::text_of(&table(found, COPIED, state.theme)))
     }
 
     fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
@@ -152,7 +149,7 @@ impl View for Compare {
 
     fn step(&self, state: &mut State, by: isize) {
         let place: &mut ComparePlace = &mut state.compare;
-        place.scroll = super::step(place.scroll, by, 10_000);
+        place.scroll = crate::tui::lines::step(place.scroll, by, 10_000);
     }
 }
 

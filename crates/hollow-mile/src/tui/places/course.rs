@@ -1,16 +1,16 @@
 //! The plan: its text with what is wrong with it, beside a drawing of it as a road, what it will take, and what speaks against
 //! starting it now.
 
-use super::super::draw::wrap;
+use super::super::action::{self, Action, Binding, bind};
+use super::super::editing;
 use super::super::jobs::Jobs;
-use super::super::keys::{self, Action, Binding, bind};
+use super::super::lines::lines;
 use super::super::state::State;
 use super::super::state::{CoursePlace, Stretch};
 use super::super::theme::Theme;
-use super::super::update;
-use super::lines;
-use super::{Place, View};
+use super::super::view::View;
 use crate::tui::put::Put;
+use crate::wrap::wrap;
 use crossterm::event::KeyCode::{Char, Enter};
 use crossterm::event::{Event, KeyEvent};
 use mile_bench::outlook::Weight;
@@ -29,8 +29,6 @@ const STEPS_S: [f64; 16] = [
 /// Words that stand out, as they give the text its shape.
 const SHAPE: [&str; 7] = ["course", "leg", "for", "repeat", "battery", "use", "end"];
 
-pub(crate) const PLACE: Place = Place(&Course);
-
 const KEYS: &[Binding] = &[
     bind(
         "i enter",
@@ -47,13 +45,9 @@ const KEYS: &[Binding] = &[
     bind("o", &[Char('o')], Action::OpenCourse, "open", "read a course from a file"),
 ];
 
-struct Course;
+pub(super) struct Course;
 
 impl View for Course {
-    fn name(&self) -> &'static str {
-        "course"
-    }
-
     fn way(&self) -> &'static str {
         "go to the course"
     }
@@ -79,7 +73,7 @@ impl View for Course {
     }
 
     fn keys(&self) -> &'static [&'static [Binding]] {
-        &[KEYS, keys::ROWS]
+        &[KEYS, action::ROWS]
     }
 
     fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
@@ -87,7 +81,7 @@ impl View for Course {
     }
 
     fn arrive(&self, state: &mut State, jobs: &Jobs) {
-        update::course::arrive(state, jobs);
+        editing::arrive(state, jobs);
     }
 
     fn is_typed_into(&self, state: &State) -> bool {
@@ -95,16 +89,16 @@ impl View for Course {
     }
 
     fn typed(&self, state: &mut State, _: &Event, key: KeyEvent) {
-        update::course::edit_key(state, key);
+        editing::edit_key(state, key);
     }
 
     fn pasted(&self, state: &mut State, text: &str) -> bool {
-        update::course::paste(state, text);
+        editing::paste(state, text);
         true
     }
 
     fn step(&self, state: &mut State, by: isize) {
-        state.course.scroll = super::step(state.course.scroll, by, 4000);
+        state.course.scroll = crate::tui::lines::step(state.course.scroll, by, 4000);
     }
 }
 

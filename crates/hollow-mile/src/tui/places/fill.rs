@@ -1,14 +1,14 @@
 //! A sweep over fill levels: a lane for each on one ruler, the end of the write cache joined from lane to lane, and the battery's
 //! figures against fill level.
 
+use super::super::action::{self, Action, Binding, bind};
 use super::super::canvas;
 use super::super::jobs::Jobs;
-use super::super::keys::{self, Action, Binding, bind};
+use super::super::lines::lines;
+use super::super::requests;
 use super::super::state::{FillPlace, FindingsPlace, Shown, State, Wanted};
 use super::super::theme::Theme;
-use super::super::update;
-use super::lines;
-use super::{AtHand, Place, View};
+use super::super::view::{AtHand, View};
 use crate::text::sweeps::{figure_words, fill_rows, open_words, percent};
 use crossterm::event::KeyCode::Char;
 use mile_core::ruler::{Ruler, Window, columns};
@@ -24,20 +24,14 @@ const MARGIN: u16 = 9;
 /// Rows that a lane has at the most.
 const TALLEST: u16 = 14;
 
-pub(crate) const PLACE: Place = Place(&Fill);
-
 const KEYS: &[Binding] = &[
     bind("e", &[Char('e')], Action::Export, "export", "write the figures of the sweep as SVG and PDF"),
-    keys::REPORT,
+    action::REPORT,
 ];
 
-struct Fill;
+pub(super) struct Fill;
 
 impl View for Fill {
-    fn name(&self) -> &'static str {
-        "fill"
-    }
-
     fn way(&self) -> &'static str {
         "go to the figures against fill level"
     }
@@ -51,7 +45,7 @@ impl View for Fill {
     }
 
     fn keys(&self) -> &'static [&'static [Binding]] {
-        &[KEYS, keys::ROWS]
+        &[KEYS, action::ROWS]
     }
 
     fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
@@ -59,15 +53,15 @@ impl View for Fill {
     }
 
     fn arrive(&self, state: &mut State, jobs: &Jobs) {
-        update::show_something(state, jobs, Wanted::Fill);
+        requests::show_something(state, jobs, Wanted::Fill);
     }
 
     fn at_hand(&self, state: &State) -> Option<AtHand> {
-        super::FINDINGS.view().at_hand(state)
+        super::findings::Findings.at_hand(state)
     }
 
     fn step(&self, state: &mut State, by: isize) {
-        state.fill.scroll = super::step(state.fill.scroll, by, 400);
+        state.fill.scroll = crate::tui::lines::step(state.fill.scroll, by, 400);
     }
 }
 

@@ -1,20 +1,22 @@
 //! A finished run: the same canvas, its breaks, the evidence under the selected one, its and a panel of figures: plateaus, heat, claims,
 //! what to run next.
 
+use super::super::action::{self, Action, Binding, bind};
 use super::super::canvas;
 use super::super::canvas::{Framing, Sight};
-use super::super::draw::wrap;
 use super::super::jobs::Jobs;
-use super::super::keys::{self, Action, Binding, bind};
+use super::super::lines::{break_line, lines};
+use super::super::place::{FILL, LOGBOOK};
+use super::super::requests;
 use super::super::state::State;
 use super::super::state::{FindingsPlace, Line, Panel, Shown, Wanted};
 use super::super::theme::Theme;
-use super::super::update;
-use super::{AtHand, FILL, LOGBOOK};
-use super::{Place, View};
-use super::{break_line, lines, readings};
+use super::super::view::AtHand;
+use super::super::view::View;
+use super::readings;
 use crate::figure::title;
 use crate::tui::put::Put;
+use crate::wrap::wrap;
 use crossterm::event::KeyCode::{Char, PageDown, PageUp};
 use mile_core::copies::{CopyFound, HeldBy};
 use mile_core::findings::Break;
@@ -32,11 +34,9 @@ const COPIED: u16 = 120;
 /// Breaks that are listed at a time.
 const LISTED: usize = 5;
 
-pub(crate) const PLACE: Place = Place(&Findings);
-
 const KEYS: &[Binding] = &[
     bind("e", &[Char('e')], Action::Export, "export", "write an SVG and a PDF of the run as it is framed"),
-    keys::REPORT,
+    action::REPORT,
     bind("p", &[Char('p')], Action::NextPanel, "panel", "turn the panel of figures"),
     bind("pgdn", &[PageDown], Action::PageDown, "more", "go on in the lines below the terrain"),
     bind("pgup", &[PageUp], Action::PageUp, "", "go back in the lines below the terrain"),
@@ -51,13 +51,9 @@ const KEYS: &[Binding] = &[
     ),
 ];
 
-struct Findings;
+pub(super) struct Findings;
 
 impl View for Findings {
-    fn name(&self) -> &'static str {
-        "findings"
-    }
-
     fn way(&self) -> &'static str {
         "go to the findings"
     }
@@ -102,7 +98,7 @@ impl View for Findings {
     }
 
     fn keys(&self) -> &'static [&'static [Binding]] {
-        &[KEYS, keys::CANVAS]
+        &[KEYS, action::CANVAS]
     }
 
     fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
@@ -139,12 +135,12 @@ impl View for Findings {
         all.push((String::new(), Style::new()));
         let panel = panel(shown, place.panel, place.selected, state.theme, usize::from(SIDE));
         all.extend(panel.into_iter().skip(1));
-        Some(super::text_of(&all))
+        Some(crate::tui::lines::text_of(&all))
     }
 
     fn step_break(&self, state: &mut State, by: isize) {
         let count = state.findings.shown.as_ref().map_or(0, |s| s.findings.breaks.len());
-        state.findings.selected = super::step_selected(state.findings.selected, by, count);
+        state.findings.selected = crate::tui::lines::step_selected(state.findings.selected, by, count);
     }
 
     fn next_lane(&self, state: &mut State, jobs: &Jobs) -> bool {
@@ -158,7 +154,7 @@ impl View for Findings {
     }
 
     fn arrive(&self, state: &mut State, jobs: &Jobs) {
-        update::show_something(state, jobs, Wanted::Any);
+        requests::show_something(state, jobs, Wanted::Any);
     }
 
     fn at_hand(&self, state: &State) -> Option<AtHand> {
@@ -167,7 +163,7 @@ impl View for Findings {
     }
 
     fn note(&self, state: &mut State, jobs: &Jobs, said: String) {
-        update::note_break(state, jobs, said);
+        requests::note_break(state, jobs, said);
     }
 }
 

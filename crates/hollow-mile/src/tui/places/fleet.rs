@@ -1,20 +1,19 @@
 //! All drives of a model beside each other: each figure as a small terrain over its own scale, what stands out, what firmware changes, and the drives.
 
-use super::super::draw::wrap;
+use super::super::action::{self, Action, Binding, bind};
+use super::super::canvas::Framing;
 use super::super::jobs::Jobs;
-use super::super::keys::{self, Action, Binding, bind};
 use super::super::state::{FleetPlace, Line, State};
 use super::super::theme::Theme;
-use super::{AtHand, Framing, Place, View};
+use super::super::view::{AtHand, View};
 use crate::commands::fleet::{said, stands_out, value};
 use crate::tui::put::{Put, cut};
+use crate::wrap::wrap;
 use crossterm::event::KeyCode::Char;
 use mile_core::fleet::{Drive, Fleet, Quantity, Spread, StandsOut};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
-
-pub(crate) const PLACE: Place = Place(&FleetView);
 
 const KEYS: &[Binding] = &[
     bind(
@@ -46,13 +45,9 @@ const HEIGHTS: [&str; 9] = [" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇"
 /// Rows of the table that are shown in any case.
 const ROWS: u16 = 3;
 
-struct FleetView;
+pub(super) struct FleetView;
 
 impl View for FleetView {
-    fn name(&self) -> &'static str {
-        "fleet"
-    }
-
     fn way(&self) -> &'static str {
         "go to the fleet: all drives of a model"
     }
@@ -88,7 +83,7 @@ impl View for FleetView {
     }
 
     fn keys(&self) -> &'static [&'static [Binding]] {
-        &[KEYS, keys::ROWS]
+        &[KEYS, action::ROWS]
     }
 
     fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
@@ -110,7 +105,7 @@ impl View for FleetView {
 
     fn step(&self, state: &mut State, by: isize) {
         let count = state.fleet.shown.as_ref().map_or(0, |f| f.drives.len());
-        state.fleet.selected = super::step(state.fleet.selected, by, count);
+        state.fleet.selected = crate::tui::lines::step(state.fleet.selected, by, count);
     }
 
     fn at_hand(&self, state: &State) -> Option<AtHand> {
@@ -182,7 +177,7 @@ fn fleet(buffer: &mut Buffer, area: Rect, theme: Theme, place: &FleetPlace) -> V
     if free > 0 && !rest.is_empty() {
         y += 1;
         let height = free.min(rest.len() as u16);
-        super::lines(buffer, Rect { y, height, ..area }, theme, &rest);
+        crate::tui::lines::lines(buffer, Rect { y, height, ..area }, theme, &rest);
         y += height;
     }
     table(

@@ -1,26 +1,24 @@
 //! A drive's health: what changed since the last look, its story over months, what runs cost it and how long it will last, beside what it tells
 //! now and its own tests.
 
-mod strips;
-
-use super::super::draw::wrap;
+use super::super::action::{self, Action, Binding, bind};
 use super::super::jobs::Jobs;
-use super::super::keys::{self, Action, Binding, bind};
+use super::super::lines::lines;
+use super::super::place::BENCH;
+use super::super::requests;
 use super::super::state::State;
 use super::super::state::{HealthPlace, HealthShown};
+use super::super::strips::Strips;
 use super::super::theme::Theme;
-use super::super::update;
-use super::BENCH;
-use super::lines;
-use super::{Place, View};
-use crate::history::{Since, Story, day};
+use super::super::view::View;
+use crate::history::{Since, Story, day, news};
 use crate::text::{health_rows, limits, self_test};
+use crate::wrap::wrap;
 use crossterm::event::KeyCode::Char;
 use mile_drive::health::SelfTest;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
-pub(crate) use strips::Strips;
 
 /// Columns from which the present stands beside the story.
 const WIDE: u16 = 120;
@@ -28,8 +26,6 @@ const WIDE: u16 = 120;
 const NAMES: usize = 25;
 /// Lines of what changed that are shown in any case.
 const CHANGES: usize = 9;
-
-pub(crate) const PLACE: Place = Place(&Health);
 
 const KEYS: &[Binding] = &[
     bind("r", &[Char('r')], Action::ReadHealth, "read again", "read the drive's health again"),
@@ -45,13 +41,9 @@ const KEYS: &[Binding] = &[
     bind("t", &[Char('t')], Action::SelfTest, "self-test", "begin or end a self-test of the drive"),
 ];
 
-struct Health;
+pub(super) struct Health;
 
 impl View for Health {
-    fn name(&self) -> &'static str {
-        "health"
-    }
-
     fn way(&self) -> &'static str {
         "go to the health of the selected drive"
     }
@@ -82,7 +74,7 @@ impl View for Health {
     }
 
     fn keys(&self) -> &'static [&'static [Binding]] {
-        &[KEYS, keys::ROWS]
+        &[KEYS, action::ROWS]
     }
 
     fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
@@ -90,22 +82,12 @@ impl View for Health {
     }
 
     fn arrive(&self, state: &mut State, jobs: &Jobs) {
-        update::arrive_at_health(state, jobs);
+        requests::arrive_at_health(state, jobs);
     }
 
     fn step(&self, state: &mut State, by: isize) {
-        state.health.scroll = super::step(state.health.scroll, by, 400);
+        state.health.scroll = crate::tui::lines::step(state.health.scroll, by, 400);
     }
-}
-
-/// The worst that happened since the look before, in a sentence.
-pub(crate) fn news(story: &Story) -> Option<String> {
-    let since = story.since.first()?;
-    let worst = since.changes.first().filter(|c| c.rank < 3);
-    Some(match worst {
-        Some(change) => format!("Since {}: {}.", day(since.from), change.what),
-        None => format!("Nothing that matters has changed since {}.", day(since.from)),
-    })
 }
 
 type Lines = Vec<(String, Style)>;

@@ -1,13 +1,14 @@
 //! Every run, newest first, with its terrain in miniature.
 
+use super::super::action::{self, Action, Binding, bind};
 use super::super::canvas::Framing;
 use super::super::canvas::{miniature, profile};
-use super::super::keys::{self, Action, Binding, bind};
+use super::super::place::BENCH;
 use super::super::state::State;
 use super::super::state::{Line, LogbookPlace};
 use super::super::theme::Theme;
-use super::{AtHand, BENCH};
-use super::{Place, View};
+use super::super::view::AtHand;
+use super::super::view::View;
 use crate::figure::when;
 use crate::tui::put::{Put, cut};
 use crossterm::event::KeyCode::{Char, Enter};
@@ -20,8 +21,6 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 use tui_input::backend::crossterm::EventHandler;
-
-pub(crate) const PLACE: Place = Place(&Logbook);
 
 const KEYS: &[Binding] = &[
     bind("enter", &[Enter], Action::Open, "open", "open the findings of the selected run"),
@@ -48,13 +47,9 @@ const KEYS: &[Binding] = &[
     bind("u", &[Char('u')], Action::RestoreRun, "", "bring the run back that was last taken off the list"),
 ];
 
-struct Logbook;
+pub(super) struct Logbook;
 
 impl View for Logbook {
-    fn name(&self) -> &'static str {
-        "logbook"
-    }
-
     fn way(&self) -> &'static str {
         "go to the logbook"
     }
@@ -81,7 +76,7 @@ impl View for Logbook {
     }
 
     fn keys(&self) -> &'static [&'static [Binding]] {
-        &[KEYS, keys::ROWS]
+        &[KEYS, action::ROWS]
     }
 
     fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
@@ -112,11 +107,12 @@ impl View for Logbook {
 
     fn copied(&self, state: &State) -> Option<String> {
         let entry = *state.logbook.visible().get(state.logbook.selected)?;
-        Some(super::text_of(&told(entry, state.theme, usize::MAX)))
+        Some(crate::tui::lines::text_of(&told(entry, state.theme, usize::MAX)))
     }
 
     fn step(&self, state: &mut State, by: isize) {
-        state.logbook.selected = super::step(state.logbook.selected, by, state.logbook.visible().len());
+        state.logbook.selected =
+            crate::tui::lines::step(state.logbook.selected, by, state.logbook.visible().len());
     }
 
     fn at_hand(&self, state: &State) -> Option<AtHand> {
@@ -189,7 +185,7 @@ fn logbook(buffer: &mut Buffer, area: Rect, theme: Theme, place: &LogbookPlace) 
                 (&digest.miniature, digest.op()),
             );
         }
-        super::lines(buffer, foot, theme, &told(entry, theme, usize::from(area.width)));
+        crate::tui::lines::lines(buffer, foot, theme, &told(entry, theme, usize::from(area.width)));
     }
     clickable
 }

@@ -1,13 +1,14 @@
 //! The surface: address across, the rate as terrain with its baseline, a strip for each pass, and the hollows bracketed below and named in sentences.
 
+use super::super::action::{self, Action, Binding, bind};
 use super::super::canvas::fill;
-use super::super::draw::wrap;
 use super::super::jobs::Jobs;
-use super::super::keys::{self, Action, Binding, bind};
+use super::super::lines::lines;
+use super::super::requests;
 use super::super::state::{State, SurfacePlace, Wanted};
 use super::super::theme::Theme;
-use super::super::update;
-use super::{AtHand, Place, View, lines};
+use super::super::view::{AtHand, View};
+use crate::wrap::wrap;
 use crossterm::event::KeyCode::{Char, Left, Right};
 use mile_core::Bytes;
 use mile_core::findings::{BadPlace, Hollow, bad_places};
@@ -25,8 +26,6 @@ const SHADES: [(f64, char); 4] = [(0.5, '█'), (0.25, '▓'), (0.12, '▒'), (0
 /// Shown of a surface at the least, cells.
 const CLOSEST: usize = 8;
 
-pub(crate) const PLACE: Place = Place(&OfSurface);
-
 const KEYS: &[Binding] = &[
     bind("←→ h l", &[Left, Char('h')], Action::CursorLeft, "", "move the cursor to lower addresses"),
     bind("←→ h l", &[Right, Char('l')], Action::CursorRight, "cursor", "move the cursor to higher addresses"),
@@ -35,11 +34,11 @@ const KEYS: &[Binding] = &[
     bind("+ -", &[Char('+'), Char('=')], Action::ZoomIn, "zoom", "show less of the drive, larger"),
     bind("+ -", &[Char('-')], Action::ZoomOut, "", "show more of the drive"),
     bind("e", &[Char('e')], Action::Export, "export", "write the figures of the run as SVG and PDF"),
-    keys::REPORT,
+    action::REPORT,
     bind("a", &[Char('a')], Action::ShowAll, "all", "show all of the drive and hide the cursor"),
 ];
 
-struct OfSurface;
+pub(super) struct OfSurface;
 
 /// What there is to show: of the run underway, or of the run that is open.
 struct Shown<'a> {
@@ -91,10 +90,6 @@ fn follow(state: &mut State) {
 }
 
 impl View for OfSurface {
-    fn name(&self) -> &'static str {
-        "surface"
-    }
-
     fn way(&self) -> &'static str {
         "go to the map of the surface"
     }
@@ -153,7 +148,7 @@ impl View for OfSurface {
     }
 
     fn keys(&self) -> &'static [&'static [Binding]] {
-        &[KEYS, keys::ROWS]
+        &[KEYS, action::ROWS]
     }
 
     fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
@@ -170,15 +165,15 @@ impl View for OfSurface {
     }
 
     fn at_hand(&self, state: &State) -> Option<AtHand> {
-        super::FINDINGS.view().at_hand(state)
+        super::findings::Findings.at_hand(state)
     }
 
     fn arrive(&self, state: &mut State, jobs: &Jobs) {
-        update::show_something(state, jobs, Wanted::Surface);
+        requests::show_something(state, jobs, Wanted::Surface);
     }
 
     fn step(&self, state: &mut State, by: isize) {
-        state.surface.scroll = super::step(state.surface.scroll, by, 400);
+        state.surface.scroll = crate::tui::lines::step(state.surface.scroll, by, 400);
     }
 
     fn canvas(&self, state: &mut State, action: Action) -> bool {

@@ -1,15 +1,17 @@
 //! The run as it goes on: terrain and strips, readings, what just happened.
 
+use super::super::action::{self, Action, Binding, bind};
 use super::super::canvas::{self, LaneSight};
 use super::super::canvas::{Framing, Sight};
 use super::super::jobs::Jobs;
-use super::super::keys::{self, Action, Binding, bind};
+use super::super::lines::{break_line, lines};
+use super::super::place::BENCH;
 use super::super::state::Live;
 use super::super::state::State;
 use super::super::theme::Theme;
-use super::{AtHand, BENCH};
-use super::{Place, View};
-use super::{break_line, lines, readings};
+use super::super::view::AtHand;
+use super::super::view::View;
+use super::readings;
 use crate::figure::what;
 use crate::text::event_line_of;
 use crate::tui::put::Put;
@@ -23,8 +25,6 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 
-pub(crate) const PLACE: Place = Place(&Underway);
-
 const KEYS: &[Binding] = &[
     bind("space", &[Char(' ')], Action::Pause, "pause", "pause the run, or go on"),
     bind("n", &[Char('n')], Action::Note, "note", "note something in the log"),
@@ -35,13 +35,9 @@ const KEYS: &[Binding] = &[
     bind("e", &[Char('e')], Action::Export, "export", "write an SVG and a PDF of the run as it is framed"),
 ];
 
-struct Underway;
+pub(super) struct Underway;
 
 impl View for Underway {
-    fn name(&self) -> &'static str {
-        "underway"
-    }
-
     fn way(&self) -> &'static str {
         "go to the run underway"
     }
@@ -80,7 +76,7 @@ impl View for Underway {
     }
 
     fn keys(&self) -> &'static [&'static [Binding]] {
-        &[KEYS, keys::CANVAS]
+        &[KEYS, action::CANVAS]
     }
 
     fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
@@ -102,7 +98,8 @@ impl View for Underway {
 
     fn step_break(&self, state: &mut State, by: isize) {
         if let Some(live) = &mut state.live {
-            live.selected = super::step_selected(live.selected, by, live.lane().findings.breaks().len());
+            live.selected =
+                crate::tui::lines::step_selected(live.selected, by, live.lane().findings.breaks().len());
         }
     }
 

@@ -136,7 +136,7 @@ impl BenchPlace {
     pub(crate) fn step(&mut self, by: isize) {
         let order = self.order();
         let at = order.iter().position(|i| *i == self.selected).unwrap_or(0);
-        self.selected = order[super::super::places::step(at, by, order.len())];
+        self.selected = order[crate::tui::lines::step(at, by, order.len())];
         self.chosen = true;
     }
 

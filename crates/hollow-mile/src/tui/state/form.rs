@@ -1,11 +1,19 @@
 //! The form before a run.
 
-use super::Choice;
 use crossterm::event::{Event, KeyCode, KeyEvent, KeyModifiers};
 use mile_core::Celsius;
 use mile_drive::Situation;
 use tui_input::Input;
 use tui_input::backend::crossterm::EventHandler;
+
+/// A course that can be started from the bench.
+#[derive(Clone, Debug)]
+pub(crate) struct Choice {
+    pub(crate) name: String,
+    pub(crate) text: String,
+    /// The names of its lanes; none where it is for one drive.
+    pub(crate) lanes: Vec<String>,
+}
 
 /// A line of text. What stands in it before anything is typed gives way to the first letter; a key that moves or deletes keeps it.
 #[derive(Clone, Default)]

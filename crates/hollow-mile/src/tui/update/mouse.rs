@@ -1,8 +1,9 @@
 //! The mouse: places in the header, the cursor and a stretch to zoom to on a canvas, lines of lists, and the wheel.
 
-use super::{act, come_to};
+use super::act::{act, come_to};
+use crate::tui::action::Action;
 use crate::tui::jobs::Jobs;
-use crate::tui::keys::Action;
+use crate::tui::places::view;
 use crate::tui::state::{Drag, State};
 use crossterm::event::{MouseButton, MouseEvent, MouseEventKind};
 
@@ -28,16 +29,14 @@ pub(super) fn mouse(state: &mut State, jobs: &Jobs, event: MouseEvent) {
             if let Some(drag) = &mut state.drag {
                 drag.to = event.column.clamp(area.x, area.right().saturating_sub(1));
                 let to = drag.to;
-                state.place.view().with_framing(state, &mut |framing, sight| framing.point(sight, area, to));
+                view(state.place).with_framing(state, &mut |framing, sight| framing.point(sight, area, to));
             }
         }
         MouseEventKind::Up(MouseButton::Left) => {
             let area = state.canvas_area;
             if let Some(drag) = state.drag.take().filter(|d| d.from.abs_diff(d.to) >= LEAST_DRAG) {
                 let stretch = [drag.from.min(drag.to), drag.from.max(drag.to)];
-                state
-                    .place
-                    .view()
+                view(state.place)
                     .with_framing(state, &mut |framing, sight| framing.show(sight, area, stretch));
             }
         }
@@ -48,7 +47,7 @@ pub(super) fn mouse(state: &mut State, jobs: &Jobs, event: MouseEvent) {
 /// Shows more or less of the ruler around where the mouse is.
 fn wheel(state: &mut State, column: u16, factor: f64) {
     let area = state.canvas_area;
-    state.place.view().with_framing(state, &mut |framing, sight| {
+    view(state.place).with_framing(state, &mut |framing, sight| {
         let before = framing.cursor;
         framing.point(sight, area, column);
         framing.zoom(sight, factor);
@@ -66,10 +65,7 @@ fn press(state: &mut State, jobs: &Jobs, event: MouseEvent, on_canvas: bool) {
     }
     if on_canvas {
         let area = state.canvas_area;
-        state
-            .place
-            .view()
-            .with_framing(state, &mut |framing, sight| framing.point(sight, area, event.column));
+        view(state.place).with_framing(state, &mut |framing, sight| framing.point(sight, area, event.column));
         return;
     }
     let line = state
@@ -78,7 +74,7 @@ fn press(state: &mut State, jobs: &Jobs, event: MouseEvent, on_canvas: bool) {
         .find(|(rows, columns, _)| rows.contains(&event.row) && columns.contains(&event.column));
     if let Some((.., index)) = line.cloned() {
         // A second click on a line opens it.
-        if state.place.view().select(state, index) {
+        if view(state.place).select(state, index) {
             act(state, jobs, Action::Open);
         }
     }

@@ -1,6 +1,6 @@
 //! The story of a drive as strips over months: temperature, what was written, wear, and errors.
 
-use super::super::super::theme::Theme;
+use super::theme::Theme;
 use crate::history::Story;
 use crate::history::strips::{ends, months, strips};
 use crate::tui::canvas::fill;
@@ -23,23 +23,23 @@ pub(crate) struct Strips {
 
 impl Strips {
     /// Of a story, as wide as an area.
-    pub(super) fn of(story: &Story, width: u16) -> Self {
+    pub(crate) fn of(story: &Story, width: u16) -> Self {
         let columns = usize::from(width.saturating_sub(LABELS));
         Self { width, all: if columns == 0 { Vec::new() } else { strips(story, columns) } }
     }
 
     /// Whether they are of this width.
-    pub(super) fn fit(&self, width: u16) -> bool {
+    pub(crate) fn fit(&self, width: u16) -> bool {
         self.width == width
     }
 
     /// Rows that they take, each with so many rows, and their ruler.
-    pub(super) fn height(&self, rows: u16) -> u16 {
+    pub(crate) fn height(&self, rows: u16) -> u16 {
         if self.all.is_empty() { 0 } else { self.all.len() as u16 * (rows + 1) + 1 }
     }
 
     /// Draws them from the top of an area, each with so many rows, and their ruler.
-    pub(super) fn draw(&self, buffer: &mut Buffer, area: Rect, theme: Theme, story: &Story, rows: u16) {
+    pub(crate) fn draw(&self, buffer: &mut Buffer, area: Rect, theme: Theme, story: &Story, rows: u16) {
         let mut y = area.y;
         for strip in &self.all {
             if y + rows + 1 >= area.bottom() {
