@@ -17,6 +17,11 @@ impl Screen {
         Self { screen: tui::Screen::findings(trace, head, PathBuf::new(), width, height) }
     }
 
+    /// Opens a run that was read, and whose findings are still being looked for.
+    pub fn read(trace: Trace, head: RunHead, width: u16, height: u16) -> Self {
+        Self { screen: tui::Screen::read(trace, head, PathBuf::new(), width, height) }
+    }
+
     /// Shows a run underway with the samples of each lane of `head`, the lanes below each other on one clock.
     pub fn underway(head: RunHead, lanes: &[&[Sample]], width: u16, height: u16) -> Self {
         Self { screen: tui::Screen::underway(head, lanes, width, height) }

@@ -45,11 +45,10 @@ use mile_bench::courses::READY;
 use mile_bench::session::logbook_path;
 use mile_runner::remote::Frame;
 use mile_runner::{Message, Speed};
-use ratatui::layout::Rect;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM};
 use state::{
-    BenchPlace, Choice, ComparePlace, CoursePlace, FillPlace, FindingsPlace, FleetPlace, HealthPlace,
-    LogbookPlace, State, Told,
+    BenchPlace, Choice, ComparePlace, CoursePlace, Drawn, FillPlace, FindingsPlace, FleetPlace, HealthPlace,
+    LogbookPlace, Outside, Runs, Setup, State, SurfacePlace, Told,
 };
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
@@ -76,7 +75,7 @@ pub(crate) fn open_bench(logbook: Option<PathBuf>) -> Result<(), Failure> {
         mile_logbook::Logbook::open(&path)?;
     }
     let (mut state, jobs) = (state(path, Speed::Times(60.0), false), Jobs::new());
-    let here = std::path::absolute(mile_bench::lab::file_of(&state.logbook_path)?)?;
+    let here = std::path::absolute(mile_bench::lab::file_of(&state.setup.logbook_path)?)?;
     for (socket, _) in mile_runner::remote::runners().into_iter().filter(|(_, h)| h.logbook == here) {
         // It may have ended just now, and is then in the logbook.
         let _ = update::attach(&mut state, &jobs, &socket);
@@ -111,19 +110,13 @@ pub(crate) fn state(logbook_path: PathBuf, speed: Speed, is_demo: bool) -> State
         place: place::BENCH,
         before: Vec::new(),
         theme: Theme::detect(Default::default()),
-        speed,
-        logbook_path,
-        is_demo,
+        setup: Setup { speed, logbook_path, is_demo, choices: choices() },
         bench: BenchPlace { cards: simulated(), ..BenchPlace::default() },
         course: CoursePlace::default(),
         fill: FillPlace::default(),
-        surface: state::SurfacePlace::default(),
-        live: None,
-        others: Vec::new(),
+        surface: SurfacePlace::default(),
         // A simulated run waits for whoever does not keep up.
-        told: bounded(WAITING),
-        runs_seen: 0,
-        questions: 0,
+        runs: Runs::new(bounded(WAITING)),
         findings: FindingsPlace { framing: Framing::default(), ..FindingsPlace::default() },
         health: HealthPlace::default(),
         logbook: LogbookPlace::default(),
@@ -132,16 +125,8 @@ pub(crate) fn state(logbook_path: PathBuf, speed: Speed, is_demo: bool) -> State
         overlay: None,
         notice: None,
         tasks: Vec::new(),
-        choices: choices(),
-        lines: Vec::new(),
-        clipboard: None,
-        drag: None,
-        canvas_area: Rect::default(),
-        cursor: None,
-        place_spans: Vec::new(),
-        quit: false,
-        suspend: false,
-        stopping: false,
+        drawn: Drawn::default(),
+        outside: Outside::default(),
     }
 }
 
@@ -156,17 +141,17 @@ fn run(mut state: State, jobs: Jobs) -> Result<(), Failure> {
     let mut taken = terminal::Taken::take()?;
     std::thread::Builder::new().name("keys".into()).spawn(move || read_events(&send))?;
     watch_signals(ask)?;
-    jobs.list(&state.logbook_path);
-    if mile_logbook::lab::is_lab(&state.logbook_path) {
-        jobs.watch_list(&state.logbook_path);
+    jobs.list(&state.setup.logbook_path);
+    if mile_logbook::lab::is_lab(&state.setup.logbook_path) {
+        jobs.watch_list(&state.setup.logbook_path);
     }
     jobs.watch_bench();
-    if !state.is_demo {
+    if !state.setup.is_demo {
         memory::restore(&mut state, &jobs);
     }
     let mut dirty = true;
-    while !state.quit {
-        if std::mem::take(&mut state.suspend) {
+    while !state.outside.quit {
+        if std::mem::take(&mut state.outside.suspend) {
             taken.suspend()?;
             dirty = true;
         }
@@ -174,13 +159,13 @@ fn run(mut state: State, jobs: Jobs) -> Result<(), Failure> {
         if dirty && taken.terminal.draw(|frame| draw::draw(frame, &mut state)).is_err() {
             break;
         }
-        if let Some(text) = state.clipboard.take() {
+        if let Some(text) = state.outside.clipboard.take() {
             taken.copy(&text)?;
         }
         dirty = wait(&mut state, &jobs, &events, &asked);
     }
     drop(taken);
-    if !state.is_demo {
+    if !state.setup.is_demo {
         memory::keep(&state);
     }
     leave(state);
@@ -189,7 +174,7 @@ fn run(mut state: State, jobs: Jobs) -> Result<(), Failure> {
 
 /// Waits until something has come in, and takes in all of it. Gives whether a frame is due.
 fn wait(state: &mut State, jobs: &Jobs, events: &Receiver<Event>, asked: &Receiver<()>) -> bool {
-    let messages = state.told.1.clone();
+    let messages = state.runs.told.1.clone();
     let mut from_run = false;
     select! {
         recv(events) -> event => match event {
@@ -199,9 +184,9 @@ fn wait(state: &mut State, jobs: &Jobs, events: &Receiver<Event>, asked: &Receiv
                 update::input(state, jobs, &event);
             }
             // The terminal is gone.
-            Err(_) => state.quit = true,
+            Err(_) => state.outside.quit = true,
         },
-        recv(asked) -> _ => state.quit = true,
+        recv(asked) -> _ => state.outside.quit = true,
         recv(messages) -> message => {
             from_run = true;
             // The terminal itself holds the other end, so that there is always one.
@@ -234,7 +219,7 @@ fn take_rest(state: &mut State, jobs: &Jobs, events: &Receiver<Event>, messages:
     for (id, frame) in messages.try_iter().take(BATCH) {
         update::told(state, jobs, id, frame);
     }
-    state.live.iter_mut().chain(&mut state.others).for_each(state::Live::look);
+    state.runs.live.iter_mut().chain(&mut state.runs.others).for_each(state::Live::look);
     for event in events.try_iter() {
         update::input(state, jobs, &event);
     }
@@ -264,8 +249,9 @@ fn watch_signals(ask: Sender<()>) -> Result<(), Failure> {
 
 /// Runs that are still underway go on without the terminal; says how they are found again.
 fn leave(mut state: State) {
-    let ends = state.stopping || state.is_demo;
-    let mut runs: Vec<state::Live> = state.live.take().into_iter().chain(state.others.drain(..)).collect();
+    let ends = state.runs.stopping || state.setup.is_demo;
+    let mut runs: Vec<state::Live> =
+        state.runs.live.take().into_iter().chain(state.runs.others.drain(..)).collect();
     runs.retain(|l| !l.is_over());
     if ends {
         // Asked by a signal too; the logbook of the demo goes with it.
@@ -275,7 +261,9 @@ fn leave(mut state: State) {
         // Their last words are waited for, not too long.
         let clock = mile_drive::clock::Monotonic::start();
         while !runs.is_empty() && clock.now().secs() < 20.0 {
-            let Ok((id, frame)) = state.told.1.recv_timeout(Duration::from_millis(200)) else { continue };
+            let Ok((id, frame)) = state.runs.told.1.recv_timeout(Duration::from_millis(200)) else {
+                continue;
+            };
             let Some(at) = runs.iter().position(|l| l.id == id) else { continue };
             match frame {
                 Some(Frame::Message(lane, message @ Message::Ended(_))) => {
@@ -338,6 +326,21 @@ impl Screen {
         })
     }
 
+    /// A run that was read, and whose findings are still being looked for.
+    pub(crate) fn read(
+        trace: mile_core::Trace,
+        head: mile_runner::RunHead,
+        path: PathBuf,
+        width: u16,
+        height: u16,
+    ) -> Self {
+        let early = state::Early { run: 1, context: head.first().context(), trace: trace.into() };
+        Self::of(path, (width, height), |state| {
+            state.place = place::FINDINGS;
+            (state.findings.loading, state.findings.early) = (Some(1), Some(early));
+        })
+    }
+
     /// A run underway, with the samples of each of its lanes so far.
     pub(crate) fn underway(
         head: mile_runner::RunHead,
@@ -353,7 +356,7 @@ impl Screen {
         live.look();
         Self::of(PathBuf::new(), (width, height), |state| {
             state.place = place::UNDERWAY;
-            state.live = Some(live);
+            state.runs.live = Some(live);
         })
     }
 

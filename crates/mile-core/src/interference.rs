@@ -139,7 +139,7 @@ pub(crate) fn stalls_within(
     let silent = |i: usize| trace.moved(i + 1) == trace.moved(i) && trace.failed_in(&(i..i + 1)) == 0;
     let mut all = Vec::new();
     // Without latencies, nobody knows whether it was asked.
-    if trace.slowest.extent(0, trace.len()).is_none() {
+    if trace.latency.slowest.extent(0, trace.len()).is_none() {
         return all;
     }
     let legs = trace.legs();
@@ -154,7 +154,7 @@ pub(crate) fn stalls_within(
             }
             if at > from {
                 let seconds = trace.end(at - 1).secs() - trace.start(from).secs();
-                let waited = trace.slowest.get(at).is_some_and(|us| us / 1e6 >= WAITED * seconds);
+                let waited = trace.latency.slowest.get(at).is_some_and(|us| us / 1e6 >= WAITED * seconds);
                 // A leg that moves nothing at all was not asked to.
                 let was_asked =
                     (from > leg.samples.start || at < leg.samples.end) && (waited || at == leg.samples.end);
@@ -212,7 +212,10 @@ mod tests {
                     end: Nanos((i + 1) * 1_000_000_000),
                     written: Bytes(if others { 700_000_000 } else { 998_000_000 + wobble }),
                     foreign: Some(Rate(if others { 300e6 } else { 0.5e6 })),
-                    steal: Some(if (200..204).contains(&i) { 0.3 } else { 0.01 }),
+                    host: crate::Host {
+                        steal: Some(if (200..204).contains(&i) { 0.3 } else { 0.01 }),
+                        cpu: None,
+                    },
                     ..Sample::default()
                 }
             })

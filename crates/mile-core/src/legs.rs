@@ -233,7 +233,7 @@ fn row(
     let per_second = |n: f64| (seconds > 0.0 && bytes > 0).then(|| n / seconds);
     let extents = || own.iter().filter_map(|l| trace.temp.extent(l.samples.start, l.samples.end));
     let max_c = extents().map(|e| e.max).reduce(f64::max);
-    let slowest = own.iter().filter_map(|l| trace.slowest.extent(l.samples.start, l.samples.end));
+    let slowest = own.iter().filter_map(|l| trace.latency.slowest.extent(l.samples.start, l.samples.end));
     let even = if loaded.len() == 1 { consistency::ends(trace, first) } else { None };
     let energy_j = power(lane).and_then(|p| {
         let all: Vec<f64> =

@@ -61,6 +61,6 @@ pub use latencies::{Bin, LegLatencies};
 pub use leg_name::LegName;
 pub use live::LiveFindings;
 pub use run_id::RunId;
-pub use sample::{Latency, Op, Sample, Throttled};
+pub use sample::{Host, Latency, Op, Sample, Throttled};
 pub use trace::Trace;
 pub use units::{Bytes, Celsius, Nanos, Rate};

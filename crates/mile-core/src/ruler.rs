@@ -232,8 +232,8 @@ fn columns_by_address(trace: &Trace, window: Window, count: usize) -> Vec<Option
                     op: leg.op,
                     rate: of(part(|k| k.rate), Some(rate)),
                     temp: of(part(|k| k.temp), trace.temp.get(i)),
-                    p50: of(part(|k| k.p50), trace.p50.get(i)),
-                    p99: of(part(|k| k.p99), trace.p99.get(i)),
+                    p50: of(part(|k| k.p50), trace.latency.p50.get(i)),
+                    p99: of(part(|k| k.p99), trace.latency.p99.get(i)),
                 };
                 all[c] = Some(column);
                 weight[c] += seconds;
@@ -298,8 +298,8 @@ pub fn columns_with(
                 op: trace.leg_at(a).map_or(Op::Idle, |leg| leg.op),
                 rate: if rate { trace.rate.extent(a, b) } else { None },
                 temp: if temp { trace.temp.extent(a, b) } else { None },
-                p50: if latency { trace.p50.extent(a, b) } else { None },
-                p99: if latency { trace.p99.extent(a, b) } else { None },
+                p50: if latency { trace.latency.p50.extent(a, b) } else { None },
+                p99: if latency { trace.latency.p99.extent(a, b) } else { None },
                 samples,
             })
         })

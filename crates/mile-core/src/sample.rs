@@ -63,6 +63,15 @@ pub struct Throttled {
     pub heavy_s: f64,
 }
 
+/// Processor time of the host in one interval.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Host {
+    /// Share stolen by the hypervisor, 0 to 1.
+    pub steal: Option<f32>,
+    /// What this process used, as a share of one processor.
+    pub cpu: Option<f32>,
+}
+
 /// One interval of a run. A missing reading is `None`, never 0.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Sample {
@@ -94,10 +103,8 @@ pub struct Sample {
     pub throttled: Option<Throttled>,
     /// Bytes a second that others moved on the same drive.
     pub foreign: Option<Rate>,
-    /// Share of processor time stolen by the hypervisor, 0 to 1.
-    pub steal: Option<f32>,
-    /// Processor time this process used, as a share of one processor.
-    pub cpu: Option<f32>,
+    /// What the host did meanwhile.
+    pub host: Host,
     /// Share of the drive in use, 0 to 1.
     pub fill: Option<f32>,
     /// Failed operations in the interval.
@@ -142,7 +149,7 @@ impl Order {
             return Err("its samples moved more bytes than can be counted");
         };
         let (throttled, shares) =
-            (sample.throttled.unwrap_or_default(), [sample.steal, sample.cpu, sample.fill]);
+            (sample.throttled.unwrap_or_default(), [sample.host.steal, sample.host.cpu, sample.fill]);
         let numbers = [
             sample.temp.map_or(0.0, |t| t.0),
             sample.ambient.map_or(0.0, |t| t.0),

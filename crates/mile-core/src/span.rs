@@ -96,7 +96,7 @@ pub fn span(trace: &Trace, latencies: &[LegLatencies]) -> Option<SpanFound> {
         }
         let lowest = trace.offset.extent(leg.samples.start, leg.samples.end).map_or(0.0, |e| e.min);
         let at_end = share < 0.9 && lowest > 0.5 * (1.0 - share) * highest;
-        let p99 = trace.p99.extent(leg.samples.start, leg.samples.end).map(|e| e.mean);
+        let p99 = trace.latency.p99.extent(leg.samples.start, leg.samples.end).map(|e| e.mean);
         let each = seconds / ops as f64;
         if !at_end {
             front_legs.push((leg.name.clone(), share));

@@ -20,12 +20,8 @@ pub struct Trace {
     pub temp: Pyramid,
     /// Ambient temperature, °C.
     pub ambient: Pyramid,
-    /// Median latency, µs.
-    pub p50: Pyramid,
-    /// 99th percentile of latency, µs.
-    pub p99: Pyramid,
-    /// Slowest operation, µs.
-    pub slowest: Pyramid,
+    /// Latency of the operations, µs.
+    pub latency: Latencies,
     /// Rate of others on the same drive, MB/s.
     pub foreign: Pyramid,
     /// Share of processor time stolen, 0 to 1.
@@ -34,14 +30,32 @@ pub struct Trace {
     pub fill: Pyramid,
     /// Address at which each interval began, MB.
     pub offset: Pyramid,
-    light: Pyramid,
-    heavy: Pyramid,
-    errors: u64,
-    /// The samples in which operations failed, and how many did.
-    failed: Vec<(u32, u32)>,
+    /// Counters of light and of heavy throttling, s.
+    throttled: [Pyramid; 2],
+    failures: Failures,
     ops: Vec<u32>,
     /// Ends of intervals, and the share of each for which the lane waited for the other side of a copy.
     waits: Vec<(u64, f32)>,
+}
+
+/// Latency in columns, µs.
+#[derive(Clone, Debug, Default)]
+pub struct Latencies {
+    /// Median.
+    pub p50: Pyramid,
+    /// 99th percentile.
+    pub p99: Pyramid,
+    /// Slowest operation.
+    pub slowest: Pyramid,
+}
+
+/// Operations that failed.
+#[derive(Clone, Debug, Default)]
+struct Failures {
+    /// How many.
+    count: u64,
+    /// The samples in which any did, and how many.
+    samples: Vec<(u32, u32)>,
 }
 
 /// One leg as the trace saw it.
@@ -96,16 +110,16 @@ impl Trace {
         let us = |n: Nanos| n.0 as f64 / 1e3;
         self.temp.push(sample.temp.map(|t| t.0));
         self.ambient.push(sample.ambient.map(|t| t.0));
-        self.p50.push(sample.latency.map(|l| us(l.p50)));
-        self.p99.push(sample.latency.map(|l| us(l.p99)));
-        self.slowest.push(sample.latency.map(|l| us(l.max)));
+        self.latency.p50.push(sample.latency.map(|l| us(l.p50)));
+        self.latency.p99.push(sample.latency.map(|l| us(l.p99)));
+        self.latency.slowest.push(sample.latency.map(|l| us(l.max)));
         self.foreign.push(sample.foreign.map(Rate::mb_s));
-        self.steal.push(sample.steal.map(f64::from));
+        self.steal.push(sample.host.steal.map(f64::from));
         self.fill.push(sample.fill.map(f64::from));
         self.offset.push(sample.offset.map(|b| b.0 as f64 / 1e6));
-        self.light.push(sample.throttled.map(|t| t.light_s));
-        self.heavy.push(sample.throttled.map(|t| t.heavy_s));
-        self.errors += u64::from(sample.errors);
+        self.throttled[0].push(sample.throttled.map(|t| t.light_s));
+        self.throttled[1].push(sample.throttled.map(|t| t.heavy_s));
+        self.failures.count += u64::from(sample.errors);
         if sample.errors > 0 {
             self.push_failed(index, sample.errors);
         }
@@ -123,18 +137,18 @@ impl Trace {
     }
 
     fn failing(&self, range: &Range<usize>) -> &[(u32, u32)] {
-        let before = |end: usize| self.failed.partition_point(|f| (f.0 as usize) < end);
-        &self.failed[before(range.start)..before(range.end).max(before(range.start))]
+        let before = |end: usize| self.failures.samples.partition_point(|f| (f.0 as usize) < end);
+        &self.failures.samples[before(range.start)..before(range.end).max(before(range.start))]
     }
 
     /// Notes that operations failed in a sample. Those before it in which nothing came back were spent on them, and so was a part of the one before those.
     fn push_failed(&mut self, index: usize, errors: u32) {
         let first = self.legs.last().map_or(index, |l| l.samples.start);
-        let first = self.failed.last().map_or(first, |&f| first.max(f.0 as usize + 1));
+        let first = self.failures.samples.last().map_or(first, |&f| first.max(f.0 as usize + 1));
         let silent = (first..index).rev().take_while(|&i| self.ops[i] == 0).count();
         let begun = usize::from(silent > 0 && index - silent > first);
         let count = |i: usize| Some((u32::try_from(i).ok()?, if i == index { errors } else { 0 }));
-        self.failed.extend((index - silent - begun..=index).filter_map(count));
+        self.failures.samples.extend((index - silent - begun..=index).filter_map(count));
     }
 
     /// Says for what share of the interval that ends at `at`, 0 to 1, the lane waited for the other side of a copy. In the order of time.
@@ -247,7 +261,7 @@ impl Trace {
 
     /// Throttle counters at the end of a sample.
     pub fn throttled(&self, index: usize) -> Option<Throttled> {
-        Some(Throttled { light_s: self.light.get(index)?, heavy_s: self.heavy.get(index)? })
+        Some(Throttled { light_s: self.throttled[0].get(index)?, heavy_s: self.throttled[1].get(index)? })
     }
 
     /// Temperature reading at or before `index`, within the last `back` samples.
@@ -257,7 +271,7 @@ impl Trace {
 
     /// Failed operations in the whole run.
     pub fn errors(&self) -> u64 {
-        self.errors
+        self.failures.count
     }
 }
 

@@ -258,7 +258,7 @@ fn stolen_processor_time_is_named_and_a_fall_without_it_is_not_put_down_to_it() 
     let samples = |stolen: f32| {
         with(Maker::new(300.0).samples(falls(150.0)), |t, s| {
             s.foreign = Some(Rate(0.0));
-            s.steal = Some(if t > 150.0 { stolen } else { 0.0 });
+            s.host.steal = Some(if t > 150.0 { stolen } else { 0.0 });
             s.temp = Some(Celsius(45.0));
         })
     };
@@ -402,7 +402,7 @@ proptest! {
     fn a_channel_of_noise_changes_no_cause(seed in 1u64..1000) {
         let base = with(Maker { seed, ..Maker::new(400.0) }.samples(falls(150.0)), |t, s| s.temp = Some(heats_to_limit(150.0)(t)));
         let noisy = with(base.clone(), |t, s| {
-            s.steal = Some((t.sin().abs() * 0.02) as f32);
+            s.host.steal = Some((t.sin().abs() * 0.02) as f32);
             s.ambient = Some(Celsius(24.0 + t.cos()));
         });
         let (a, b) = (shown(&base, &limits()), shown(&noisy, &limits()));

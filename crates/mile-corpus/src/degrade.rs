@@ -60,7 +60,7 @@ pub fn degrade(case: &Case, losses: &[Loss]) -> Case {
                 out.samples.iter_mut().for_each(|s| (s.temp, s.throttled) = (None, None));
             }
             Loss::Others => {
-                out.samples.iter_mut().for_each(|s| (s.foreign, s.steal) = (None, None));
+                out.samples.iter_mut().for_each(|s| (s.foreign, s.host.steal) = (None, None));
                 // Nothing that is logged tells of them: unexplained is the right answer.
                 let others = |c| matches!(c, Cause::Interference | Cause::InterferenceEnd);
                 let unseen = out.truth.breaks.iter_mut().filter(|b| others(b.cause));
@@ -84,7 +84,7 @@ fn thin(sample: &mut Sample, rng: &mut Xoshiro256PlusPlus) {
     sample.temp = sample.temp.filter(|_| !lost());
     sample.throttled = sample.throttled.filter(|_| !lost());
     sample.foreign = sample.foreign.filter(|_| !lost());
-    sample.steal = sample.steal.filter(|_| !lost());
+    sample.host.steal = sample.host.steal.filter(|_| !lost());
     sample.fill = sample.fill.filter(|_| !lost());
     sample.latency = sample.latency.filter(|_| !lost());
 }

@@ -318,7 +318,7 @@ impl Tape {
             ambient: s.ambient.then_some(Celsius((self.body.ambient * 2.0).round() / 2.0)),
             throttled: s.counter.then(|| Throttled { light_s: self.counted.floor(), heavy_s: 0.0 }),
             foreign: s.others.then_some(Rate(self.others * 1e6)),
-            steal: s.steal.then_some(self.steal as f32),
+            host: mile_core::Host { steal: s.steal.then_some(self.steal as f32), cpu: None },
             offset: s.address.then_some(Bytes((self.from * self.capacity) as u64)),
             ..Sample::default()
         });

@@ -406,7 +406,10 @@ impl World {
                     }),
                     throttled: c.counters.then(|| Throttled { light_s: counted.floor(), heavy_s: 0.0 }),
                     foreign: c.foreign.then(|| Rate((foreign + 0.002 * full * rng.random::<f64>()) * 1e6)),
-                    steal: c.steal.then(|| (steal + 0.01 * rng.random::<f64>()) as f32),
+                    host: mile_core::Host {
+                        steal: c.steal.then(|| (steal + 0.01 * rng.random::<f64>()) as f32),
+                        cpu: None,
+                    },
                     fill: c.fill.then(|| ((fill * 1000.0).round() / 1000.0) as f32),
                     offset: c.offset.then_some(Bytes((begin * self.capacity) as u64)),
                     ..Sample::default()

@@ -259,7 +259,7 @@ fn what_was_exported_is_imported_whatever_legs_and_columns_are_called() {
     let odd = Sample {
         end: Nanos(1_000_000_000),
         temp: Some(Celsius(f64::NAN)),
-        steal: Some(-1e-9),
+        host: mile_core::Host { steal: Some(-1e-9), cpu: None },
         ..Sample::default()
     };
     let mut out = Vec::new();

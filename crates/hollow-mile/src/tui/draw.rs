@@ -47,7 +47,7 @@ pub(crate) fn draw(frame: &mut Frame<'_>, state: &mut State) {
     places::draw(buffer, body, state);
     footer(buffer, Rect { y: area.bottom() - 1, height: 1, ..area }, state);
     let on_top = overlay::draw(buffer, area, state);
-    if let Some(cursor) = on_top.or(state.cursor.filter(|_| state.overlay.is_none())) {
+    if let Some(cursor) = on_top.or(state.drawn.cursor.filter(|_| state.overlay.is_none())) {
         frame.set_cursor_position(cursor);
     }
 }
@@ -81,7 +81,7 @@ enum Names {
 fn header(buffer: &mut Buffer, area: Rect, state: &mut State) {
     let theme = state.theme;
     let mut x = area.x + 1;
-    state.place_spans.clear();
+    state.drawn.place_spans.clear();
     let here = state.place;
     let named = |place: Place, names: Names| match names {
         // The last gives way first.
@@ -92,7 +92,7 @@ fn header(buffer: &mut Buffer, area: Rect, state: &mut State) {
     };
     // With all names and dots between, without the dots, without the program's own name, with the digits close to the names, or with the name of this place
     // only: whatever has room.
-    let progress = if state.live.is_some() { 18 } else { 1 };
+    let progress = if state.runs.live.is_some() { 18 } else { 1 };
     let width = |between: &str, all: Names| -> usize {
         place::ALL.iter().map(|p| named(*p, all).chars().count() + between.chars().count()).sum::<usize>()
             - between.chars().count()
@@ -126,10 +126,10 @@ fn header(buffer: &mut Buffer, area: Rect, state: &mut State) {
         let room = usize::from(area.right().saturating_sub(x));
         buffer.put(x, area.y, &text, room, style);
         let width = text.chars().count() as u16;
-        state.place_spans.push((place, x..x + width));
+        state.drawn.place_spans.push((place, x..x + width));
         x += width;
     }
-    let Some(live) = &state.live else { return };
+    let Some(live) = &state.runs.live else { return };
     let text = match &live.outcome() {
         Some(outcome) => format!(" {}", outcome.status.words()),
         None => live.share().map_or(String::new(), |share| format!(" {:.0} %", (share * 100.0).floor())),

@@ -69,7 +69,7 @@ pub(crate) fn check(state: &mut State, jobs: &Jobs) {
         generation: state.course.generation,
         cards,
         several,
-        logbook: state.logbook_path.clone(),
+        logbook: state.setup.logbook_path.clone(),
         background: state.course.background.clone(),
     });
 }

@@ -113,7 +113,7 @@ fn full() -> (State, [(Place, Shown); 2]) {
         generation: state.course.generation,
         cards: vec![card.clone()],
         several: vec![card],
-        logbook: state.logbook_path.clone(),
+        logbook: state.setup.logbook_path.clone(),
         background: Vec::new(),
     };
     let (checked, background) = check(&question);

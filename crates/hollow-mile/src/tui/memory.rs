@@ -68,7 +68,7 @@ fn of(state: &State) -> Screen {
         place: state.place.name().into(),
         theme: state.theme.kind().word().into(),
         grouping: state.bench.grouping.word().into(),
-        logbook: std::path::absolute(&state.logbook_path).unwrap_or_default(),
+        logbook: std::path::absolute(&state.setup.logbook_path).unwrap_or_default(),
         run: state.findings.shown.as_ref().map(|s| s.run),
         ruler: word(framing.ruler).into(),
         window: framing.window().map(|w| (w.from, w.to)),
@@ -103,7 +103,7 @@ fn bring_back(state: &mut State, jobs: &Jobs, screen: &Screen) {
         state.theme = Theme::detect(kind);
     }
     state.bench.grouping = Grouping::of_word(&screen.grouping).unwrap_or_default();
-    let same = std::path::absolute(&state.logbook_path).is_ok_and(|own| own == screen.logbook);
+    let same = std::path::absolute(&state.setup.logbook_path).is_ok_and(|own| own == screen.logbook);
     if let Some(run) = screen.run.filter(|_| same) {
         let ruler =
             [Ruler::Bytes, Ruler::Time, Ruler::Address].into_iter().find(|r| word(*r) == screen.ruler);
@@ -113,7 +113,7 @@ fn bring_back(state: &mut State, jobs: &Jobs, screen: &Screen) {
         super::requests::show(state, jobs, run);
     }
     let place = place::ALL.iter().copied().find(|p| p.name() == screen.place);
-    if state.live.is_none()
+    if state.runs.live.is_none()
         && let Some(place) = place.filter(|p| *p != UNDERWAY && *p != BENCH)
     {
         state.go(place);
@@ -146,7 +146,7 @@ mod tests {
     #[test]
     fn what_no_longer_fits_is_left_out() {
         let mut state = with_run(0);
-        state.live = None;
+        state.runs.live = None;
         let run = state.findings.shown.as_ref().map(|s| s.run);
         let screen = Screen {
             place: "a place that is gone".into(),

@@ -47,22 +47,25 @@ pub(crate) fn view(place: Place) -> &'static dyn View {
 /// Whether an action that only some runs have would do something here; all others are taken to.
 pub(crate) fn can_do(state: &State, action: Action) -> bool {
     match action {
-        Action::NextRun => !state.others.is_empty(),
+        Action::NextRun => !state.runs.others.is_empty(),
         _ => view(state.place).can_do(state, action),
     }
 }
 
 /// Draws the place.
 pub(crate) fn draw(buffer: &mut Buffer, area: Rect, state: &mut State) {
-    state.canvas_area = Rect::default();
-    state.lines.clear();
-    state.cursor = None;
+    state.drawn.canvas_area = Rect::default();
+    state.drawn.lines.clear();
+    state.drawn.cursor = None;
     view(state.place).draw(buffer, area, state);
     // The stretch that would be zoomed to, on the row of the breaks.
-    if let Some(drag) = state.drag {
+    if let Some(drag) = state.drawn.drag {
         let (from, to) = (drag.from.min(drag.to), drag.from.max(drag.to));
-        let row = Rect { x: from, y: state.canvas_area.y, width: to - from + 1, height: 1 };
-        buffer.set_style(row.intersection(state.canvas_area), Style::new().add_modifier(Modifier::REVERSED));
+        let row = Rect { x: from, y: state.drawn.canvas_area.y, width: to - from + 1, height: 1 };
+        buffer.set_style(
+            row.intersection(state.drawn.canvas_area),
+            Style::new().add_modifier(Modifier::REVERSED),
+        );
     }
 }
 

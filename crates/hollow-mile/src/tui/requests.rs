@@ -20,12 +20,12 @@ pub(crate) fn arrive_at_health(state: &mut State, jobs: &Jobs) {
 
 pub(crate) fn read_health(state: &State, jobs: &Jobs, after: Duration) {
     if let Some(drive) = &state.health.drive {
-        jobs.health(&state.logbook_path, drive, after);
+        jobs.health(&state.setup.logbook_path, drive, after);
     }
 }
 
 pub(crate) fn command(state: &mut State, command: Command) {
-    if let Some(strings) = state.live.as_ref().and_then(|l| l.strings.as_ref()) {
+    if let Some(strings) = state.runs.live.as_ref().and_then(|l| l.strings.as_ref()) {
         // The run may have ended just now.
         let _ = strings.commands.send(command);
     }
@@ -41,7 +41,7 @@ pub(crate) fn compare(state: &mut State, jobs: &Jobs) {
         ));
     }
     state.compare.asked = Some(sides.clone());
-    let comparing = jobs.compare(&state.logbook_path, sides);
+    let comparing = jobs.compare(&state.setup.logbook_path, sides);
     state.wait_for(comparing);
 }
 
@@ -50,11 +50,11 @@ pub(crate) fn show_something(state: &mut State, jobs: &Jobs, wanted: Wanted) {
     if !state.findings.is_empty() {
         return;
     }
-    match state.live.as_ref().and_then(|l| l.number) {
+    match state.runs.live.as_ref().and_then(|l| l.number) {
         Some(run) => show(state, jobs, run),
         None => {
             state.findings.missing.clear();
-            jobs.newest(&state.logbook_path, wanted);
+            jobs.newest(&state.setup.logbook_path, wanted);
         }
     }
 }
@@ -62,7 +62,7 @@ pub(crate) fn show_something(state: &mut State, jobs: &Jobs, wanted: Wanted) {
 /// Loads a run into the place of findings.
 pub(crate) fn show(state: &mut State, jobs: &Jobs, run: i64) {
     state.findings.loading = Some(run);
-    let reading = jobs.load(&state.logbook_path, run, 0);
+    let reading = jobs.load(&state.setup.logbook_path, run, 0);
     state.wait_for(reading);
 }
 
@@ -88,5 +88,5 @@ pub(crate) fn note_break(state: &mut State, jobs: &Jobs, said: String) {
     };
     let event = mile_runner::Event { at, bytes, kind: mile_runner::EventKind::Note(text) };
     shown.events.push(event.clone());
-    jobs.note(&state.logbook_path, shown.run, shown.lane, event);
+    jobs.note(&state.setup.logbook_path, shown.run, shown.lane, event);
 }

@@ -99,7 +99,7 @@ pub(super) fn with_run(course: usize) -> State {
     let entries: Vec<Entry> =
         (1..=60).rev().map(|i| entry(i, if i == 3 { Status::CutShort } else { Status::Done })).collect();
     update::done(&mut state, &Jobs::new(), Done::Listed(Ok(entries)));
-    state.live = Some(live);
+    state.runs.live = Some(live);
     state.findings.selected = Some(0);
     state.findings.shown = Some(shown);
     state
@@ -268,7 +268,7 @@ fn a_note_on_a_break_is_kept_with_the_run() {
     let run = recorder.finish().unwrap();
     let mut state = with_run(1);
     state.place = FINDINGS;
-    state.logbook_path = path.clone();
+    state.setup.logbook_path = path.clone();
     state.findings.shown.as_mut().unwrap().run = run;
     let before = Logbook::open_existing(&path).unwrap().run(run).unwrap().first().events.len();
     press(&mut state, "jjn");
@@ -331,7 +331,7 @@ fn the_start_form_says_what_a_run_would_write_and_refuses_what_cannot_be() {
     press(&mut state, "/no/such");
     assert!(screen(&mut state, 120, 40).contains("does not exist"));
     press(&mut state, "\n");
-    assert!(state.overlay.is_some() && state.live.is_none(), "nothing is started");
+    assert!(state.overlay.is_some() && state.runs.live.is_none(), "nothing is started");
 }
 
 /// A key that came while a start was being tried was lost: what was typed next stood behind the path that had been refused.
@@ -594,7 +594,7 @@ fn the_mouse_picks_places_and_puts_the_cursor() {
     mouse(&mut state, (at - dots) as u16 + 2, 0);
     assert_eq!(state.place, FINDINGS);
     screen(&mut state, 159, 46);
-    let area = state.canvas_area;
+    let area = state.drawn.canvas_area;
     mouse(&mut state, area.x + area.width / 2, area.y + 3);
     let text = screen(&mut state, 159, 46);
     assert!(text.contains("at the cursor") && text.contains('│'), "{text}");
@@ -610,7 +610,7 @@ fn a_stretch_is_dragged_over_and_shown_the_wheel_zooms_where_it_is_and_lines_are
     let mut state = with_run(1);
     state.place = FINDINGS;
     screen(&mut state, 159, 46);
-    let area = state.canvas_area;
+    let area = state.drawn.canvas_area;
     let window = |state: &State| state.findings.framing.resolve(&state.findings.sight().unwrap()).1;
     let (whole, plot) = (window(&state), area.x + 7);
     // From the tenth cell of the picture to the twentieth, which are a tenth of some 98.

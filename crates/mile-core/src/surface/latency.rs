@@ -37,9 +37,9 @@ pub(super) fn readings(trace: &Trace, found: &Found, from: f64, width: f64, cell
         all.into_iter().map(|(sum, n)| (n > 0.0).then(|| hundredths(sum / n))).collect()
     };
     Readings {
-        p50_us: of(&trace.p50, true),
-        p99_us: of(&trace.p99, false),
-        slowest_us: of(&trace.slowest, false),
+        p50_us: of(&trace.latency.p50, true),
+        p99_us: of(&trace.latency.p99, false),
+        slowest_us: of(&trace.latency.slowest, false),
         temp_c: of(&trace.temp, true),
     }
 }

@@ -193,8 +193,10 @@ fn join(a: Sample, b: Sample) -> Sample {
         ambient: b.ambient.or(a.ambient),
         throttled: b.throttled.or(a.throttled),
         foreign: mean(a.foreign.map(|r| r.0), b.foreign.map(|r| r.0)).map(Rate),
-        steal: mean(a.steal.map(f64::from), b.steal.map(f64::from)).map(|s| s as f32),
-        cpu: mean(a.cpu.map(f64::from), b.cpu.map(f64::from)).map(|s| s as f32),
+        host: mile_core::Host {
+            steal: mean(a.host.steal.map(f64::from), b.host.steal.map(f64::from)).map(|s| s as f32),
+            cpu: mean(a.host.cpu.map(f64::from), b.host.cpu.map(f64::from)).map(|s| s as f32),
+        },
         fill: b.fill.or(a.fill),
         errors: a.errors.saturating_add(b.errors),
         ..b

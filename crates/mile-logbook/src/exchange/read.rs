@@ -409,8 +409,10 @@ impl Rows {
             throttled: (light.is_some() || heavy.is_some())
                 .then(|| Throttled { light_s: light.unwrap_or(0.0), heavy_s: heavy.unwrap_or(0.0) }),
             foreign: row.amount("foreign_mb_s")?.map(|r| Rate(r * 1e6)),
-            steal: row.percent("cpu_steal_pct", WHOLE_PCT)?,
-            cpu: row.percent("cpu_own_pct", WHOLE_PCT * PROCESSORS_MOST)?,
+            host: mile_core::Host {
+                steal: row.percent("cpu_steal_pct", WHOLE_PCT)?,
+                cpu: row.percent("cpu_own_pct", WHOLE_PCT * PROCESSORS_MOST)?,
+            },
             fill: row.percent("fill_pct", WHOLE_PCT)?,
             errors: row.amount("errors")?.unwrap_or(0.0) as u32,
             leg: 0,

@@ -123,8 +123,8 @@ fn lane_rows<'a>(
             s.foreign
                 .filter(|r| r.0.is_finite())
                 .map_or(String::new(), |r| format!("{:.4}", r.mb_s().max(0.0))),
-            share(s.steal),
-            share(s.cpu),
+            share(s.host.steal),
+            share(s.host.cpu),
             share(s.fill),
             number(s.throttled.map(|t| t.light_s)),
             number(s.throttled.map(|t| t.heavy_s)),

@@ -1,7 +1,7 @@
 //! The runs of a logbook: entered, appended to, ended, and read.
 
 use super::book::{Logbook, SAMPLES_VERSION, drive_of_lane};
-use super::engine::{Fault, values};
+use super::engine::{Answer, Fault, values};
 use super::entry::{Block, StoredLane, StoredRun};
 use super::error::{LogbookError, Result};
 use super::list::{self, SILENT_S};
@@ -12,6 +12,17 @@ use mile_runner::{Event, Outcome, RunHead, Status};
 
 /// Most lanes of a run.
 const MOST_LANES: usize = 64;
+
+/// The samples of a row, which follow those of the row before.
+fn decode(row: &[u8], order: &mut Order) -> Answer<Vec<Sample>> {
+    let value = |e: &dyn std::fmt::Display| Fault::Value(e.to_string());
+    let Some((&SAMPLES_VERSION, rest)) = row.split_first() else {
+        return Err(Fault::Value("its samples are in an encoding that this version does not know".into()));
+    };
+    let block: Vec<Sample> = postcard::from_bytes(rest).map_err(|e| value(&e))?;
+    block.iter().try_for_each(|s| order.take(s)).map_err(|why| value(&why))?;
+    Ok(block)
+}
 
 impl Logbook {
     /// Seconds since the archive heard of the bench of a run, where that is longer than a bench at work takes.
@@ -100,10 +111,11 @@ impl Logbook {
         let (mut lanes, mut traces) = (Vec::new(), Vec::new());
         for (lane, outcome) in outcomes.into_iter().enumerate() {
             let (of, events) = (head.lane(lane), self.events(run, lane)?);
-            let (blocks, taken) = crossbeam_channel::bounded::<Vec<Sample>>(4);
             let names = of.leg_names();
-            // One block is put into columns while the next one is read.
-            let trace = std::thread::scope(|scope| {
+            let (rows, read) = crossbeam_channel::bounded::<Vec<u8>>(4);
+            let (blocks, taken) = crossbeam_channel::bounded::<Vec<Sample>>(4);
+            // One row is decoded and another put into columns while the next one is read.
+            let (read, decoded, trace) = std::thread::scope(|scope| {
                 let columns = scope.spawn(move || {
                     let mut trace = Trace::new();
                     for sample in taken.iter().flatten() {
@@ -111,11 +123,23 @@ impl Logbook {
                     }
                     trace
                 });
-                let read = self.each_block(run, lane, |block| drop(blocks.send(block)));
-                drop(blocks);
-                let trace = columns.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
-                read.map(|()| trace)
-            })?;
+                let decoding = scope.spawn(move || {
+                    let mut order = Order::default();
+                    // Where nobody takes them any more, the other thread has panicked.
+                    read.iter().try_for_each(|row| {
+                        let _ = blocks.send(decode(&row, &mut order)?);
+                        Ok(())
+                    })
+                });
+                let read = self.each_row(run, lane, |row| {
+                    // Where it cannot be decoded, the rest need not be read.
+                    rows.send(row.to_vec()).map_err(|_| Fault::Value("its samples cannot be read".into()))
+                });
+                drop(rows);
+                let decoded = decoding.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+                (read, decoded, columns.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+            });
+            decoded.and(read).map_err(self.wrap_of(run))?;
             traces.push(trace.with_waits(&series, lane));
             let latencies = self.latencies(run, lane, of)?;
             lanes.push(StoredLane { outcome, events, samples: Vec::new(), latencies });
@@ -185,25 +209,17 @@ impl Logbook {
 
     /// Hands over the samples of a lane of a run, a block at a time.
     fn each_block(&self, run: i64, lane: usize, mut take: impl FnMut(Vec<Sample>)) -> Result<()> {
-        let unknown =
-            || Fault::Value("its samples are in an encoding that this version does not know".into());
-        let value = |e: &dyn std::fmt::Display| Fault::Value(e.to_string());
         let mut order = Order::default();
-        self.db
-            .each(
-                "SELECT data FROM samples WHERE run = ?1 AND lane = ?2 ORDER BY first",
-                values![run, lane],
-                &mut |row| {
-                    let Some((&SAMPLES_VERSION, rest)) = row.bytes(0)?.split_first() else {
-                        return Err(unknown());
-                    };
-                    let block: Vec<Sample> = postcard::from_bytes(rest).map_err(|e| value(&e))?;
-                    block.iter().try_for_each(|s| order.take(s)).map_err(|why| value(&why))?;
-                    take(block);
-                    Ok(())
-                },
-            )
-            .map_err(self.wrap_of(run))
+        self.each_row(run, lane, |row| decode(row, &mut order).map(&mut take)).map_err(self.wrap_of(run))
+    }
+
+    /// Hands over the samples of a lane of a run as they are kept.
+    fn each_row(&self, run: i64, lane: usize, mut take: impl FnMut(&[u8]) -> Answer<()>) -> Answer<()> {
+        self.db.each(
+            "SELECT data FROM samples WHERE run = ?1 AND lane = ?2 ORDER BY first",
+            values![run, lane],
+            &mut |row| take(row.bytes(0)?),
+        )
     }
 
     /// Enters a run that begins now, and gives its number.

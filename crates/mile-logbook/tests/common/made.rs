@@ -36,7 +36,7 @@ pub(crate) fn sample(i: u64) -> Sample {
         offset: Some(Bytes(i)),
         latency: Some(Latency { p50: l, p99: l, p999: l, max: l }),
         temp: (!i.is_multiple_of(3)).then_some(Celsius(40.25)),
-        steal: Some(0.1),
+        host: mile_core::Host { steal: Some(0.1), cpu: None },
         ..Sample::default()
     }
 }

@@ -593,8 +593,7 @@ impl Run<'_> {
             ambient: readings.ambient,
             throttled: readings.throttled,
             foreign,
-            steal: host.steal.map(|s| s as f32),
-            cpu: host.cpu.map(|c| c as f32),
+            host: mile_core::Host { steal: host.steal.map(|s| s as f32), cpu: host.cpu.map(|c| c as f32) },
             fill: readings.fill.map(|f| f as f32),
             errors: self.tally.errors,
         };

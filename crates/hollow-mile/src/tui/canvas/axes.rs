@@ -72,7 +72,7 @@ impl Told {
                 trace.rate.get(sample).map(|r| (r, format!("{} MB/s", mile_core::units::number(r))))
             }
             Self::Temperature => trace.temp_at(sample, 8).map(|t| (t.0, t.to_string())),
-            Self::Latency => trace.p50.get(sample).map(|p50| (p50.max(0.1).log10(), us(p50))),
+            Self::Latency => trace.latency.p50.get(sample).map(|p50| (p50.max(0.1).log10(), us(p50))),
         };
         let Some((value, text)) = told else { return };
         let (row, text) = (scale.row(value), format!(" {text} "));

@@ -65,7 +65,7 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, state: &State) -> Option<Pos
             None
         }
         Overlay::ConfirmQuit => {
-            let text = match (state.is_demo, state.underway()) {
+            let text = match (state.setup.is_demo, state.runs.underway()) {
                 (true, 0 | 1) => {
                     "A run is underway and ends with the demo. s stops it and leaves, esc stays.".to_owned()
                 }

@@ -133,7 +133,7 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, state: &State, form: &StartF
             page.text(at, "arm", &lane.arm, Field::Arm(i));
             y += 1;
         } else if !several {
-            let speed = match state.speed {
+            let speed = match state.setup.speed {
                 Speed::Max => "as fast as it goes".to_owned(),
                 Speed::Times(x) => format!("{x} times as fast as real time"),
             };

@@ -67,7 +67,7 @@ impl View for Bench {
                 count(simulated, "simulated").to_lowercase()
             ),
         };
-        (text, if state.is_demo { "Lantern Shoal, the demo bench".into() } else { String::new() })
+        (text, if state.setup.is_demo { "Lantern Shoal, the demo bench".into() } else { String::new() })
     }
 
     fn keys(&self) -> &'static [&'static [Binding]] {
@@ -79,7 +79,7 @@ impl View for Bench {
         let hints =
             if state.logbook.listed && state.logbook.entries.is_empty() { FIRST.len() as u16 + 1 } else { 0 };
         let cards = Rect { height: area.height.saturating_sub(hints), ..area };
-        state.lines = bench(buffer, cards, state.theme, &state.bench, &state.logbook.entries);
+        state.drawn.lines = bench(buffer, cards, state.theme, &state.bench, &state.logbook.entries);
         for (i, line) in FIRST.iter().enumerate().take(usize::from(hints)) {
             let y = cards.bottom() + 1 + i as u16;
             buffer.put(area.x, y, line, usize::from(area.width), Style::new().fg(state.theme.ink));

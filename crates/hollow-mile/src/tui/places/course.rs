@@ -77,7 +77,7 @@ impl View for Course {
     }
 
     fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
-        state.cursor = course(buffer, area, state.theme, &mut state.course);
+        state.drawn.cursor = course(buffer, area, state.theme, &mut state.course);
     }
 
     fn arrive(&self, state: &mut State, jobs: &Jobs) {

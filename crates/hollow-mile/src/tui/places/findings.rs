@@ -102,7 +102,8 @@ impl View for Findings {
     }
 
     fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
-        (state.canvas_area, state.lines) = findings(buffer, area, state.theme, &mut state.findings);
+        (state.drawn.canvas_area, state.drawn.lines) =
+            findings(buffer, area, state.theme, &mut state.findings);
     }
 
     fn select(&self, state: &mut State, line: usize) -> bool {
@@ -148,7 +149,7 @@ impl View for Findings {
             return false;
         };
         state.findings.loading = Some(shown.run);
-        let reading = jobs.load(&state.logbook_path, shown.run, shown.lane + 1);
+        let reading = jobs.load(&state.setup.logbook_path, shown.run, shown.lane + 1);
         state.wait_for(reading);
         true
     }

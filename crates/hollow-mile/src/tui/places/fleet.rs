@@ -87,14 +87,14 @@ impl View for FleetView {
     }
 
     fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
-        state.lines = fleet(buffer, area, state.theme, &state.fleet);
+        state.drawn.lines = fleet(buffer, area, state.theme, &state.fleet);
     }
 
     fn arrive(&self, state: &mut State, jobs: &Jobs) {
         if !state.fleet.asked {
             (state.fleet.asked, state.fleet.given_up) = (true, false);
             state.fleet.of.course = state.fleet.shown.as_ref().map(|f| f.course.clone());
-            let reading = jobs.fleet(&state.logbook_path, state.fleet.of.clone());
+            let reading = jobs.fleet(&state.setup.logbook_path, state.fleet.of.clone());
             state.wait_for(reading);
         }
     }

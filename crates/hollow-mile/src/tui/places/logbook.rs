@@ -70,9 +70,10 @@ impl View for Logbook {
             (all, _) => format!("{all} runs, the newest first."),
         };
         // Of a file its name; of an archive its address.
-        let name = state.logbook_path.file_name().map_or(String::new(), |n| n.to_string_lossy().into_owned());
-        let lab = mile_logbook::lab::is_lab(&state.logbook_path);
-        (text, if lab { state.logbook_path.display().to_string() } else { name })
+        let name =
+            state.setup.logbook_path.file_name().map_or(String::new(), |n| n.to_string_lossy().into_owned());
+        let lab = mile_logbook::lab::is_lab(&state.setup.logbook_path);
+        (text, if lab { state.setup.logbook_path.display().to_string() } else { name })
     }
 
     fn keys(&self) -> &'static [&'static [Binding]] {
@@ -80,7 +81,7 @@ impl View for Logbook {
     }
 
     fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
-        state.lines = logbook(buffer, area, state.theme, &state.logbook);
+        state.drawn.lines = logbook(buffer, area, state.theme, &state.logbook);
     }
 
     fn select(&self, state: &mut State, line: usize) -> bool {

@@ -61,11 +61,11 @@ fn readings(
         all.push(("  settles at", format!("{:.1} °C ({:.1} to {:.1})", fit.settles, fit.low, fit.high)));
     }
     let us = |v: f64| Nanos((v * 1e3) as u64).to_string();
-    if let (Some(p50), Some(p99)) = (trace.p50.get(i), trace.p99.get(i)) {
+    if let (Some(p50), Some(p99)) = (trace.latency.p50.get(i), trace.latency.p99.get(i)) {
         all.push(("latency p50", us(p50)));
         all.push(("        p99", us(p99)));
     }
-    if let Some(slowest) = trace.slowest.get(i) {
+    if let Some(slowest) = trace.latency.slowest.get(i) {
         all.push(("    slowest", us(slowest)));
     }
     if let Some(t) = trace.throttled(i) {

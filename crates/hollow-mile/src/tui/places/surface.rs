@@ -69,7 +69,7 @@ fn shown(state: &State) -> Option<Shown<'_>> {
 
 /// Takes in what a run underway has added; anew only after a hundredth more of it.
 fn follow(state: &mut State) {
-    let live = state.live.as_ref().filter(|l| !l.is_over());
+    let live = state.runs.live.as_ref().filter(|l| !l.is_over());
     state.surface.bad = live.map_or_else(Vec::new, |l| {
         let lane = l.lane();
         let context = l.head.lane(l.at).context_with(&lane.events);

@@ -47,7 +47,7 @@ impl View for Underway {
     }
 
     fn sentence(&self, state: &State) -> (String, String) {
-        match &state.live {
+        match &state.runs.live {
             None => {
                 (format!("No run is underway. Start one from the bench ({}).", BENCH.key()), String::new())
             }
@@ -80,16 +80,17 @@ impl View for Underway {
     }
 
     fn draw(&self, buffer: &mut Buffer, area: Rect, state: &mut State) {
-        state.canvas_area = underway(buffer, area, state.theme, state.live.as_mut(), &state.others);
+        state.drawn.canvas_area =
+            underway(buffer, area, state.theme, state.runs.live.as_mut(), &state.runs.others);
     }
 
     fn can_do(&self, state: &State, action: Action) -> bool {
-        let several = state.live.as_ref().is_some_and(|l| l.lanes().len() > 1);
+        let several = state.runs.live.as_ref().is_some_and(|l| l.lanes().len() > 1);
         action != Action::NextLane || several
     }
 
     fn with_framing(&self, state: &mut State, change: &mut dyn FnMut(&mut Framing, &Sight<'_>)) {
-        if let Some(live) = &mut state.live {
+        if let Some(live) = &mut state.runs.live {
             let mut framing = live.framing;
             change(&mut framing, &live.sight());
             live.framing = framing;
@@ -97,20 +98,20 @@ impl View for Underway {
     }
 
     fn step_break(&self, state: &mut State, by: isize) {
-        if let Some(live) = &mut state.live {
+        if let Some(live) = &mut state.runs.live {
             live.selected =
                 crate::tui::lines::step_selected(live.selected, by, live.lane().findings.breaks().len());
         }
     }
 
     fn next_lane(&self, state: &mut State, _: &Jobs) -> bool {
-        let Some(live) = state.live.as_mut().filter(|l| l.lanes().len() > 1) else { return false };
+        let Some(live) = state.runs.live.as_mut().filter(|l| l.lanes().len() > 1) else { return false };
         live.next_lane();
         true
     }
 
     fn at_hand(&self, state: &State) -> Option<AtHand> {
-        let live = state.live.as_ref()?;
+        let live = state.runs.live.as_ref()?;
         Some(AtHand { run: live.number?, lane: live.at, framing: live.framing })
     }
 }

@@ -24,7 +24,7 @@ pub(super) fn with_health(state: &mut State, jobs: &Jobs, action: Action) {
         (None, _) => state.complain("There is no drive here; select one on the bench."),
         (Some(_), None) => place.then = Some(action),
         (Some(_), Some(shown)) if action == Action::KeepHealth => {
-            jobs.keep_health(&state.logbook_path, &shown.card);
+            jobs.keep_health(&state.setup.logbook_path, &shown.card);
         }
         (Some(_), Some(shown)) => match shown.card.health.as_ref().and_then(|h| h.self_test.as_ref()) {
             None => state.complain("Self-tests: not offered by this drive."),
@@ -58,8 +58,8 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
                 state.place = place;
             }
         }
-        Action::Quit if state.underway() > 0 => state.overlay = Some(Overlay::ConfirmQuit),
-        Action::Quit => state.quit = true,
+        Action::Quit if state.runs.underway() > 0 => state.overlay = Some(Overlay::ConfirmQuit),
+        Action::Quit => state.outside.quit = true,
         Action::Help => state.overlay = Some(Overlay::Help),
         Action::Commands => state.overlay = Some(Overlay::Commands { typed: Input::default(), selected: 0 }),
         Action::Copy => {
@@ -70,7 +70,7 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
                 "Copied to the clipboard of the terminal, where it allows that: {}.",
                 if lines == 1 { "one line".into() } else { format!("{lines} lines") }
             ));
-            state.clipboard = Some(text);
+            state.outside.clipboard = Some(text);
         }
         Action::Theme => state.theme = state.theme.other(),
         Action::Up => view(state.place).step(state, -1),
@@ -96,18 +96,18 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
             }
         }
         Action::NextRun => {
-            if !state.next_run() {
+            if !state.runs.next_run() {
                 state.complain("No other run is underway.");
             }
         }
         Action::StartLanes => start::ask_start_lanes(state, jobs),
         Action::PreviousBreak => step_break(state, -1),
-        Action::Pause | Action::Note | Action::SkipLeg | Action::Stop if !state.is_underway() => {
+        Action::Pause | Action::Note | Action::SkipLeg | Action::Stop if !state.runs.is_underway() => {
             state.complain("No run is underway.");
         }
         Action::Pause if asked(state) => command(state, Command::Resume),
         Action::Pause => {
-            let paused = state.live.as_ref().is_some_and(Live::is_paused);
+            let paused = state.runs.live.as_ref().is_some_and(Live::is_paused);
             command(state, if paused { Command::Resume } else { Command::Pause });
         }
         Action::Note => state.overlay = Some(Overlay::Note(Input::default())),
@@ -143,10 +143,10 @@ pub(crate) fn act(state: &mut State, jobs: &Jobs, action: Action) {
         }
         Action::Report => report(state, jobs),
         Action::RemoveRun => match state.logbook.visible().get(state.logbook.selected).map(|e| e.run) {
-            Some(run) => jobs.remove(&state.logbook_path, Some(run)),
+            Some(run) => jobs.remove(&state.setup.logbook_path, Some(run)),
             None => state.complain("There is no run to remove."),
         },
-        Action::RestoreRun => jobs.remove(&state.logbook_path, None),
+        Action::RestoreRun => jobs.remove(&state.setup.logbook_path, None),
         Action::StartNext => start::start_next(state, jobs),
         Action::OtherSide => start::other_side(state, jobs),
         Action::NextPanel => {
@@ -200,7 +200,7 @@ fn report(state: &mut State, jobs: &Jobs) {
         };
         sides = vec![vec![at_hand.run]];
     }
-    let writing = jobs.report(&state.logbook_path, sides);
+    let writing = jobs.report(&state.setup.logbook_path, sides);
     state.wait_for(writing);
 }
 
@@ -227,7 +227,7 @@ fn open(state: &mut State, jobs: &Jobs) {
             show(state, jobs, at_hand.run);
             state.go(FINDINGS);
         }
-        None if state.is_underway() => {
+        None if state.runs.is_underway() => {
             state.complain("The run has no number in the logbook yet; its findings come with it.");
         }
         None if !state.tasks.is_empty() => state.tell("What is shown here is still being read."),
@@ -237,18 +237,18 @@ fn open(state: &mut State, jobs: &Jobs) {
 
 /// Follows the selected run of an archive, where it is underway. Gives whether it is.
 fn watch(state: &mut State, jobs: &Jobs) -> bool {
-    let selected = if state.place == LOGBOOK && is_lab(&state.logbook_path) {
+    let selected = if state.place == LOGBOOK && is_lab(&state.setup.logbook_path) {
         state.logbook.visible().get(state.logbook.selected).map(|e| (e.run, e.status))
     } else {
         None
     };
     let Some((run, mile_runner::Status::Underway)) = selected else { return false };
-    if state.live.as_ref().is_some_and(|live| live.number == Some(run)) {
+    if state.runs.live.as_ref().is_some_and(|live| live.number == Some(run)) {
         state.go(UNDERWAY);
     } else if let Err(text) = start::room_for_one_more(state) {
         state.complain(text);
     } else {
-        jobs.watch_run(&state.logbook_path, run);
+        jobs.watch_run(&state.setup.logbook_path, run);
     }
     true
 }
@@ -271,10 +271,11 @@ fn export(state: &mut State, jobs: &Jobs) {
     }
     match view(state.place).at_hand(state) {
         Some(AtHand { run, lane, framing }) => {
-            let writing = jobs.export(&state.logbook_path, (run, lane), framing.ruler, framing.window());
+            let writing =
+                jobs.export(&state.setup.logbook_path, (run, lane), framing.ruler, framing.window());
             state.wait_for(writing);
         }
-        None if state.is_underway() => {
+        None if state.runs.is_underway() => {
             state.complain("The run has no number in the logbook yet; it can be exported once it has.");
         }
         None => state.complain("There is no run to export."),
@@ -283,7 +284,7 @@ fn export(state: &mut State, jobs: &Jobs) {
 
 /// Whether the run waits for the operator.
 fn asked(state: &State) -> bool {
-    state.live.as_ref().is_some_and(Live::is_asking)
+    state.runs.live.as_ref().is_some_and(Live::is_asking)
 }
 
 /// Shows the next model of the fleet, or the next course of the model.
@@ -298,7 +299,7 @@ fn fleet(state: &mut State, jobs: &Jobs, action: Action) {
         place.of.course = shown.courses.get((at + 1) % shown.courses.len().max(1)).map(|c| c.0.clone());
     }
     (place.asked, place.given_up) = (true, false);
-    let reading = jobs.fleet(&state.logbook_path, place.of.clone());
+    let reading = jobs.fleet(&state.setup.logbook_path, place.of.clone());
     state.wait_for(reading);
 }
 
@@ -307,7 +308,7 @@ fn resume(state: &mut State, jobs: &Jobs) -> Result<(), String> {
     start::room_for_one_more(state)?;
     if let Some(run) = state.logbook.visible().get(state.logbook.selected).map(|e| e.run) {
         state.tell(format!("Run {run} goes on as soon as its drive has been looked at …"));
-        jobs.resume(&state.logbook_path, run, state.speed);
+        jobs.resume(&state.setup.logbook_path, run, state.setup.speed);
     }
     Ok(())
 }

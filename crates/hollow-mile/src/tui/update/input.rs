@@ -22,7 +22,7 @@ pub(crate) fn input(state: &mut State, jobs: &Jobs, event: &Event) {
         Event::Key(key) if key.kind != KeyEventKind::Release => {
             state.notice = None;
             if key.code == KeyCode::Char('z') && key.modifiers.contains(KeyModifiers::CONTROL) {
-                state.suspend = true;
+                state.outside.suspend = true;
             } else if state.overlay.is_some() {
                 overlay_key(state, jobs, *key);
             } else if view(state.place).is_typed_into(state) {
@@ -108,9 +108,9 @@ fn overlay_key(state: &mut State, jobs: &Jobs, key: KeyEvent) {
             }
         }
         Overlay::ConfirmQuit => match key.code {
-            KeyCode::Char('l') | KeyCode::Enter if !state.is_demo => state.quit = true,
+            KeyCode::Char('l') | KeyCode::Enter if !state.setup.is_demo => state.outside.quit = true,
             // All runs are told when the terminal is left.
-            KeyCode::Char('s') => (state.stopping, state.quit) = (true, true),
+            KeyCode::Char('s') => (state.runs.stopping, state.outside.quit) = (true, true),
             _ => {}
         },
     }

@@ -20,7 +20,7 @@ fn follow(state: &mut State, jobs: &Jobs, samples: usize) {
     if let Some((run, lane)) = findings.following.filter(|_| !findings.refreshing) {
         findings.refreshing = true;
         let pause = Duration::from_millis(5000 + samples as u64 / 10);
-        jobs.load_again(&state.logbook_path, (run, lane), pause);
+        jobs.load_again(&state.setup.logbook_path, (run, lane), pause);
     }
 }
 
@@ -40,7 +40,7 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
         Done::Listed(Ok(entries)) => {
             state.bench.take_in(&entries);
             state.logbook.take_in(entries);
-            jobs.news(&state.logbook_path, &state.bench.cards);
+            jobs.news(&state.setup.logbook_path, &state.bench.cards);
             // It is read anew when it is come to next.
             state.fleet.asked = false;
         }
@@ -108,15 +108,15 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
         }
         Done::Watched(Err(text)) => state.complain(text),
         Done::Archived(id, run) => {
-            if let Some(live) = state.run_mut(id) {
+            if let Some(live) = state.runs.run_mut(id) {
                 live.number = Some(run);
             }
         }
         Done::Bench(cards) => {
             let before = state.bench.cards.len();
-            state.bench.set_real(cards, state.is_demo);
+            state.bench.set_real(cards, state.setup.is_demo);
             if state.bench.cards.len() != before {
-                jobs.news(&state.logbook_path, &state.bench.cards);
+                jobs.news(&state.setup.logbook_path, &state.bench.cards);
             }
         }
         Done::News(news) => state.bench.news = news,
@@ -147,7 +147,7 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
         Done::Removed(Ok((run, text))) => {
             state.logbook.sides.iter_mut().for_each(|side| side.retain(|r| *r != run));
             state.tell(text);
-            jobs.list(&state.logbook_path);
+            jobs.list(&state.setup.logbook_path);
         }
         Done::Removed(Err(text)) => state.complain(text),
         Done::Noted(Ok(())) => state.tell("The note is kept with the run."),

@@ -27,20 +27,20 @@ pub(crate) fn shown(
     jobs: &Jobs,
     (client, before): (Client, Vec<session::Told>),
 ) -> Result<(), mile_bench::Failure> {
-    let framing = state.live.as_ref().map_or_else(Default::default, |l| Framing::on(l.framing.ruler));
-    state.runs_seen += 1;
+    let framing = state.runs.live.as_ref().map_or_else(Default::default, |l| Framing::on(l.framing.ruler));
+    state.runs.seen += 1;
     // One of this bench has another number in the archive than in the file in which it is recorded.
-    let recorded = client.hello.run.filter(|_| client.hello.pid != 0 && is_lab(&state.logbook_path));
-    let mut live = Live::attached(state.runs_seen, client, before, state.told.0.clone())?;
+    let recorded = client.hello.run.filter(|_| client.hello.pid != 0 && is_lab(&state.setup.logbook_path));
+    let mut live = Live::attached(state.runs.seen, client, before, state.runs.told.0.clone())?;
     if let Some(run) = recorded {
         live.number = None;
-        jobs.archived(&state.logbook_path, live.id, run);
+        jobs.archived(&state.setup.logbook_path, live.id, run);
     }
     if !live.is_stacked() {
         live.framing = framing;
     }
-    let before = state.live.replace(live);
-    state.others.extend(before.filter(|l| !l.is_over()));
+    let before = state.runs.live.replace(live);
+    state.runs.others.extend(before.filter(|l| !l.is_over()));
     state.go(UNDERWAY);
     Ok(())
 }
@@ -59,22 +59,22 @@ pub(crate) fn told(state: &mut State, jobs: &Jobs, id: u64, frame: Option<Frame>
 
 /// A run has its number in the file in which it is recorded.
 fn numbered(state: &mut State, jobs: &Jobs, id: u64, run: i64) {
-    let lab = is_lab(&state.logbook_path);
-    let Some(live) = state.run_mut(id) else { return };
+    let lab = is_lab(&state.setup.logbook_path);
+    let Some(live) = state.runs.run_mut(id) else { return };
     match lab {
-        true => jobs.archived(&state.logbook_path, id, run),
+        true => jobs.archived(&state.setup.logbook_path, id, run),
         false => live.number = Some(run),
     }
 }
 
 /// Takes in messages of a run. After the last one its strings are let go, and its findings are loaded.
 pub(crate) fn message(state: &mut State, jobs: &Jobs, id: u64, lane: usize, message: Message) {
-    let Some(live) = state.run_mut(id) else { return };
+    let Some(live) = state.runs.run_mut(id) else { return };
     let began = matches!(message, Message::Began(_));
     live.take(lane, message);
     let over = live.outcome().is_some();
     if began {
-        jobs.list(&state.logbook_path);
+        jobs.list(&state.setup.logbook_path);
     }
     if over {
         finished(state, jobs, id);
@@ -83,12 +83,12 @@ pub(crate) fn message(state: &mut State, jobs: &Jobs, id: u64, lane: usize, mess
 
 /// A run is over, or its runner is gone.
 pub(crate) fn finished(state: &mut State, jobs: &Jobs, id: u64) {
-    let Some(live) = state.run_mut(id) else { return };
+    let Some(live) = state.runs.run_mut(id) else { return };
     if live.strings.take().is_none() {
         return;
     }
     let (outcome, number, called) = (live.outcome(), live.number, live.called());
-    let is_shown = state.live.as_ref().is_some_and(|l| l.id == id);
+    let is_shown = state.runs.live.as_ref().is_some_and(|l| l.id == id);
     // What was being asked about a run underway has no object any more.
     let asked = matches!(state.overlay, Some(Overlay::ConfirmStop | Overlay::ConfirmQuit | Overlay::Note(_)));
     if asked && is_shown {
@@ -109,7 +109,7 @@ pub(crate) fn finished(state: &mut State, jobs: &Jobs, id: u64) {
             state.tell(format!("The run is {words}; it is run {run} of the logbook. {next}."));
             show(state, jobs, run);
         }
-        (Some(_), None) if is_lab(&state.logbook_path) => state.complain(
+        (Some(_), None) if is_lab(&state.setup.logbook_path) => state.complain(
             "The run is over, and the archive does not have all of it yet; `hollow-mile lab forward` brings it.",
         ),
         (Some(_), None) => state.complain("The run is over, but the logbook does not have it."),
@@ -118,6 +118,6 @@ pub(crate) fn finished(state: &mut State, jobs: &Jobs, id: u64) {
             called.to_lowercase()
         )),
     }
-    state.others.retain(|l| l.id != id);
-    jobs.list(&state.logbook_path);
+    state.runs.others.retain(|l| l.id != id);
+    jobs.list(&state.setup.logbook_path);
 }

@@ -20,7 +20,7 @@ const SEED: u64 = 1;
 
 /// Refuses one run more than a terminal shows.
 pub(super) fn room_for_one_more(state: &State) -> Result<(), String> {
-    if state.underway() < MOST_RUNS {
+    if state.runs.underway() < MOST_RUNS {
         return Ok(());
     }
     Err(format!("{MOST_RUNS} runs are underway, as many as are shown at a time; wait for one to end."))
@@ -31,9 +31,9 @@ pub(super) fn ask_start(state: &mut State, jobs: &Jobs) {
         return state.complain(text);
     }
     // The demo begins with the course that shows most.
-    let chosen = if state.is_demo { 1.min(state.choices.len().saturating_sub(1)) } else { 0 };
+    let chosen = if state.setup.is_demo { 1.min(state.setup.choices.len().saturating_sub(1)) } else { 0 };
     // Those for several drives come last, so that they are found by their names too.
-    let mut choices = state.choices.clone();
+    let mut choices = state.setup.choices.clone();
     choices.sort_by_key(|c| !c.lanes.is_empty());
     ask(state, jobs, choices, chosen, Vec::new());
 }
@@ -43,7 +43,7 @@ pub(super) fn ask_start_lanes(state: &mut State, jobs: &Jobs) {
     if let Err(text) = room_for_one_more(state) {
         return state.complain(text);
     }
-    let choices: Vec<Choice> = state.choices.iter().filter(|c| !c.lanes.is_empty()).cloned().collect();
+    let choices: Vec<Choice> = state.setup.choices.iter().filter(|c| !c.lanes.is_empty()).cloned().collect();
     if choices.is_empty() {
         return state.complain("There is no course for several drives.");
     }
@@ -89,7 +89,7 @@ fn show(state: &mut State, jobs: &Jobs, mut form: StartForm) {
         form.setup.prefill(&card.situation, &session::claims_text(&card.claims, &[]));
         // A simulated drive is set up as its model says, whatever another model of the same drive was.
         if !card.identity.simulated {
-            jobs.last_setup(&state.logbook_path, &card.identity);
+            jobs.last_setup(&state.setup.logbook_path, &card.identity);
         }
     }
     look_ahead(state, jobs, &mut form);
@@ -324,7 +324,7 @@ fn order(state: &State, form: &StartForm) -> Result<Order, String> {
         course_text: choice.text.clone(),
         course_name: choice.name.clone(),
         lanes,
-        speed: state.speed,
+        speed: state.setup.speed,
         keep: false,
         discard_first: false,
         metrics: None,
@@ -354,9 +354,9 @@ fn consent(lane: &FormLane) -> Consent {
 
 /// Has it looked at what would happen: a drive is asked for that.
 pub(super) fn look_ahead(state: &mut State, jobs: &Jobs, form: &mut StartForm) {
-    state.questions += 1;
-    (form.asked, form.outlook) = (state.questions, None);
-    jobs.look_ahead(&state.logbook_path, form, order(state, form));
+    state.runs.questions += 1;
+    (form.asked, form.outlook) = (state.runs.questions, None);
+    jobs.look_ahead(&state.setup.logbook_path, form, order(state, form));
 }
 
 /// Chooses a course, unless there is not a drive for each of its lanes.
@@ -382,7 +382,7 @@ pub(super) fn start_key(state: &mut State, jobs: &Jobs, mut form: StartForm, key
             match order(state, &form) {
                 Ok(order) => {
                     form.starting = true;
-                    jobs.start(&state.logbook_path, form.asked, order);
+                    jobs.start(&state.setup.logbook_path, form.asked, order);
                 }
                 Err(text) => form.outlook = Some(Err(text)),
             }
@@ -468,10 +468,10 @@ pub(super) fn started(
             }
             match shown(state, jobs, *run) {
                 Ok(()) => {
-                    if let Some(live) = &mut state.live {
-                        live.pace = Some(state.speed);
+                    if let Some(live) = &mut state.runs.live {
+                        live.pace = Some(state.setup.speed);
                     }
-                    state.logbook.other_side = beside.map(|run| (state.runs_seen, run));
+                    state.logbook.other_side = beside.map(|run| (state.runs.seen, run));
                     return Vec::new();
                 }
                 Err(failure) => failure.message().to_owned(),
