@@ -157,7 +157,7 @@ pub fn model(bytes: &[u8]) {
     let mut drive = SimDrive::of("sim:fuzz.toml", model, 1);
     let block = Bytes(drive.facts().logical_block.0.max(4096));
     let length = Bytes(block.0 * 64);
-    let transfer = Transfer { op: Op::Write, depth: 4, block, length, budget: length, ..Transfer::default() };
+    let transfer = Transfer { load: Workload { op: Op::Write, depth: 4, block, ..Workload::default() }, length, budget: length, ..Transfer::default() };
     if drive.open().is_err() || drive.begin(&transfer).is_err() {
         return;
     }

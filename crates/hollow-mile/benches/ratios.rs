@@ -16,8 +16,8 @@
 use hollow_mile::measure::Screen;
 use io_uring::{IoUring, opcode, types};
 use mile_core::{
-    Bytes, Celsius, Context, Latency, LiveFindings, Nanos, Op, Rate, RunId, Sample, Throttled, Trace,
-    findings,
+    Access, Bytes, Celsius, Context, Latency, LiveFindings, Nanos, Op, Rate, RunId, Sample, Throttled, Trace,
+    Workload, findings,
 };
 use mile_drive::file::{EngineChoice, FileDrive};
 use mile_drive::host::Host;
@@ -244,10 +244,7 @@ fn written(folder: &Path) -> (PathBuf, PathBuf) {
     let mut drive = waits.unwrap_or_else(|| made().unwrap());
     drive.open().unwrap();
     let whole = Transfer {
-        op: Op::Write,
-        random: false,
-        block: Bytes(1 << 20),
-        depth: 16,
+        load: Workload { op: Op::Write, block: Bytes(1 << 20), depth: 16, ..Workload::default() },
         start: Bytes(0),
         length: Bytes(SIZE),
         budget: Bytes(SIZE),
@@ -352,10 +349,13 @@ fn simulation() {
         let length = 2_000_398_934_016 / block * block;
         let budget = if random { 20_000_000 * block } else { length };
         let t = Transfer {
-            op: Op::Write,
-            random,
-            block: Bytes(block),
-            depth: 16,
+            load: Workload {
+                op: Op::Write,
+                access: if random { Access::Random } else { Access::Sequential },
+                block: Bytes(block),
+                depth: 16,
+                ..Workload::default()
+            },
             start: Bytes(0),
             length: Bytes(length),
             budget: Bytes(budget),

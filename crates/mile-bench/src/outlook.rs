@@ -321,7 +321,7 @@ impl Look<'_> {
             let name = LegName::read(&leg.name);
             let measures = !name.repeats.is_empty() || !name.steps.is_empty();
             times.entry(name.without_repeats()).or_insert((0, measures)).0 += 1;
-            if t.op == Op::Write && t.access == Access::Sequential {
+            if t.load.op == Op::Write && t.load.access == Access::Sequential {
                 longest = longest.max(if t.by_time { u64::MAX } else { t.budget.0 });
             }
         }

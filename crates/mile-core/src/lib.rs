@@ -52,6 +52,7 @@ pub mod tables;
 pub mod thermal;
 pub mod trace;
 pub mod units;
+pub mod workload;
 
 pub use demand::Demand;
 pub use digest::{Digest, MINIATURE};
@@ -64,3 +65,4 @@ pub use run_id::RunId;
 pub use sample::{Host, Latency, Op, Sample, Throttled};
 pub use trace::Trace;
 pub use units::{Bytes, Celsius, Nanos, Rate};
+pub use workload::{Access, Workload};

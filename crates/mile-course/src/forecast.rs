@@ -230,7 +230,7 @@ pub fn forecast(plan: &Plan, known: &[Known], claims: &Claims) -> Forecast {
     let written = legs.iter().map(|l| l.written).sum();
     let open_legs = |is: fn(Op) -> bool| {
         let of = |(leg, cast): &(&PlannedLeg, &LegForecast)| {
-            cast.open && matches!(&leg.work, Work::Transfer(t) if is(t.op))
+            cast.open && matches!(&leg.work, Work::Transfer(t) if is(t.load.op))
         };
         plan.legs.iter().zip(&legs).filter(of).count()
     };
@@ -308,9 +308,9 @@ fn transfer(
         .or_else(|| known.iter().find(|k| k.leg.load() == load && k.curve.last().is_some_and(|p| p.1 > 0.0)));
     let limit = leg.time.map(Nanos::secs);
     let budget = t.budget.0 as f64;
-    let claimed = match t.op {
-        Op::Write if t.access == Access::Sequential => claims.write,
-        Op::Read if t.access == Access::Sequential => claims.read,
+    let claimed = match t.load.op {
+        Op::Write if t.load.access == Access::Sequential => claims.write,
+        Op::Read if t.load.access == Access::Sequential => claims.read,
         _ => None,
     };
     let (seconds, bytes) = match like {
@@ -339,7 +339,7 @@ fn transfer(
             }
         }
         None => {
-            let pace = [claimed, t.rate].into_iter().flatten().map(|r: Rate| r.0).reduce(f64::min);
+            let pace = [claimed, t.load.rate].into_iter().flatten().map(|r: Rate| r.0).reduce(f64::min);
             out.basis = if claimed.is_some() { Basis::Claims } else { Basis::Course };
             match pace {
                 Some(pace) => within(Some(budget / pace), limit, budget, |s| s * pace),
@@ -359,9 +359,9 @@ fn transfer(
     }
     out.seconds = seconds;
     let bytes = if leg.time.is_none() && leg.seen.is_empty() { budget } else { bytes };
-    let (read, written) = match t.op {
+    let (read, written) = match t.load.op {
         Op::Write => (0.0, bytes),
-        Op::Mixed => (bytes * t.reads, bytes * (1.0 - t.reads)),
+        Op::Mixed => (bytes * t.load.reads, bytes * (1.0 - t.load.reads)),
         _ => (bytes, 0.0),
     };
     (out.read, out.written) = (read as u64, written as u64);

@@ -58,10 +58,10 @@ impl Plan {
     /// Bytes that the legs write that only a time ends, on a drive that writes at `rate` or as fast as the leg asks for, whichever is less.
     pub fn writes_by_time(&self, rate: Rate) -> Bytes {
         let of = |leg: &PlannedLeg| match (&leg.work, leg.time) {
-            (Work::Transfer(t), Some(time)) if t.by_time && t.op != Op::Read => {
-                let share = if t.op == Op::Mixed { 1.0 - t.reads } else { 1.0 };
+            (Work::Transfer(t), Some(time)) if t.by_time && t.load.op != Op::Read => {
+                let share = if t.load.op == Op::Mixed { 1.0 - t.load.reads } else { 1.0 };
                 // The rate of a mix is that of both.
-                t.rate.map_or(rate.0, |most| most.0.min(rate.0)) * share * time.secs()
+                t.load.rate.map_or(rate.0, |most| most.0.min(rate.0)) * share * time.secs()
             }
             _ => 0.0,
         };
@@ -77,7 +77,7 @@ impl Plan {
     /// anything to discard.
     pub fn discard_first(&mut self) -> bool {
         let ranges = self.legs.iter().filter_map(|l| match &l.work {
-            Work::Transfer(t) if t.op != Op::Read => Some((t.start, t.start.0 + t.length.0)),
+            Work::Transfer(t) if t.load.op != Op::Read => Some((t.start, t.start.0 + t.length.0)),
             _ => None,
         });
         let range = ranges.reduce(|a, b| (a.0.min(b.0), a.1.max(b.1)));
@@ -106,7 +106,7 @@ impl Plan {
     /// Whether any leg changes what is on the drive.
     pub fn changes_the_drive(&self) -> bool {
         self.legs.iter().any(|l| match &l.work {
-            Work::Transfer(t) => t.op != Op::Read,
+            Work::Transfer(t) => t.load.op != Op::Read,
             Work::Discard { .. } => true,
             Work::Files(f) => f.changes(),
             Work::Rest

@@ -33,7 +33,7 @@ fn road(text: &str, drives: &[u64]) -> Vec<Vec<(String, char)>> {
     let letter = |work: &Work| match work {
         Work::Rest => '-',
         Work::Watch => '.',
-        Work::Transfer(t) => t.op.word().chars().next().unwrap(),
+        Work::Transfer(t) => t.load.op.word().chars().next().unwrap(),
         _ => '?',
     };
     plans.iter().map(|p| p.legs.iter().map(|l| (l.name.clone(), letter(&l.work))).collect()).collect()
@@ -142,8 +142,8 @@ fn copy_of(text: &str, drives: [DriveFacts; 2]) -> Result<[(u64, u64, u64); 2], 
     let side = |lane: usize| match plans[lane].legs[1].work {
         Work::Transfer(t) => {
             let part = t.copy.unwrap();
-            assert_eq!((part.partner as usize, part.is_source), (1 - lane, t.op == mile_core::Op::Read));
-            (t.block.0, t.start.0, t.budget.0)
+            assert_eq!((part.partner as usize, part.is_source), (1 - lane, t.load.op == mile_core::Op::Read));
+            (t.load.block.0, t.start.0, t.budget.0)
         }
         _ => panic!("{:?}", plans[lane].legs[1]),
     };

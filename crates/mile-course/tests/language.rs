@@ -41,7 +41,7 @@ fn a_course_means_what_it_says() {
     );
     let Action::Transfer(soak) = &course.legs[1].action else { unreachable!() };
     assert_eq!(
-        (soak.op, soak.access, soak.block, soak.depth),
+        (soak.load.op, soak.load.access, soak.load.block, soak.load.depth),
         (Op::Write, Access::Sequential, Bytes(1 << 20), 16)
     );
     assert_eq!(soak.over, (Position::Share(0.0), Position::Share(1.0)));
@@ -124,7 +124,7 @@ fn mixes_workers_rates_and_guards_mean_what_they_say() {
     );
     assert_eq!(plan.health_every, Nanos::from_secs(60.0));
     let Work::Transfer(t) = &plan.legs[0].work else { panic!("{plan:?}") };
-    assert_eq!((t.op, t.reads, t.workers, t.rate.unwrap().0), (Op::Mixed, 0.7, 4, 300e6));
+    assert_eq!((t.load.op, t.load.reads, t.load.workers, t.load.rate.unwrap().0), (Op::Mixed, 0.7, 4, 300e6));
     assert_eq!(
         plan.legs[0].words(),
         "reading 70 % and writing random 4 KiB blocks, 32 deep, 4 workers, at most 300 MB/s"

@@ -8,7 +8,7 @@ use crate::pipe::PipeEnd;
 use crate::selftest::TestKind;
 use crate::tally::Tally;
 use mile_core::files::{FileFigures, FilesOp};
-use mile_core::{Bytes, Celsius, Nanos, Op, Rate, RunId, Throttled};
+use mile_core::{Bytes, Celsius, Nanos, Rate, RunId, Throttled, Workload};
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
 
@@ -98,24 +98,12 @@ pub struct Readings {
 /// Reads or writes to do.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Transfer {
-    /// Which.
-    pub op: Op,
-    /// Share of the operations that are reads, 0 to 1, where both are mixed.
-    pub reads: f64,
+    /// How blocks are moved. Through the host's cache only where [`Facts::cache`] says that it can be.
+    pub load: Workload,
     /// Whether what is read is held against what this run wrote there.
     pub verify: bool,
     /// Whether what is written is marked so finely that it can be verified to the block.
     pub sealed: bool,
-    /// Whether addresses are uniformly random; else they ascend and start again at the front.
-    pub random: bool,
-    /// Bytes of one operation.
-    pub block: Bytes,
-    /// Operations in flight, of each worker.
-    pub depth: u32,
-    /// Workers, each with operations of its own in flight; sequential ones share the range in equal parts.
-    pub workers: u32,
-    /// Most that is asked for in a second, by all workers together; `None` for as much as the drive takes.
-    pub rate: Option<Rate>,
     /// Time after which an operation that is not back counts as lost.
     pub patience: Nanos,
     /// First byte that may be touched.
@@ -129,10 +117,6 @@ pub struct Transfer {
     pub skip: Bytes,
     /// Number of this pass over the drive, by which older data is told from newer.
     pub pass: u32,
-    /// Share of what is written that cannot be compressed, 0 to 1.
-    pub incompressible: f64,
-    /// Whether it goes through the host's cache; only where [`Facts::cache`] says that it can.
-    pub cached: bool,
 }
 
 /// Work on whole files to do.
@@ -170,23 +154,15 @@ pub const PATIENCE: Nanos = Nanos(30_000_000_000);
 impl Default for Transfer {
     fn default() -> Self {
         Self {
-            op: Op::Write,
-            reads: 0.0,
+            load: Workload::default(),
             verify: false,
             sealed: false,
-            random: false,
-            block: Bytes(1 << 20),
-            depth: 1,
-            workers: 1,
-            rate: None,
             patience: PATIENCE,
             start: Bytes(0),
             length: Bytes(0),
             budget: Bytes(0),
             skip: Bytes(0),
             pass: 0,
-            incompressible: 1.0,
-            cached: false,
         }
     }
 }
@@ -195,10 +171,10 @@ impl Transfer {
     /// Refuses a transfer that does not keep to whole blocks, or that reaches outside the drive.
     pub fn check(&self, capacity: Bytes, logical_block: Bytes) -> Result<(), DriveError> {
         let unusable = |why: String| Err(DriveError::Unusable { why });
-        let (block, logical) = (self.block.0, logical_block.0.max(1));
+        let (block, logical) = (self.load.block.0, logical_block.0.max(1));
         if block == 0 || !block.is_multiple_of(logical) {
             let unit = mile_core::units::block_size(logical_block);
-            let size = mile_core::units::block_size(self.block);
+            let size = mile_core::units::block_size(self.load.block);
             return unusable(format!(
                 "blocks of {size} cannot be moved past the host's cache; use a multiple of {unit}"
             ));
@@ -218,10 +194,13 @@ impl Transfer {
                 self.start, self.length
             ));
         }
-        if self.workers == 0 || self.depth == 0 || u64::from(self.workers) > self.length.0 / block {
+        if self.load.workers == 0
+            || self.load.depth == 0
+            || u64::from(self.load.workers) > self.length.0 / block
+        {
             return unusable(format!(
                 "{} workers cannot share {} blocks",
-                self.workers,
+                self.load.workers,
                 self.length.0 / block
             ));
         }

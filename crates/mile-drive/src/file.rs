@@ -404,7 +404,7 @@ impl Drive for FileDrive {
         let Some(file) = &self.file else {
             return Err(DriveError::Unusable { why: "the file is not open".into() });
         };
-        if !transfer.cached {
+        if !transfer.load.cached {
             return self.io.begin(file, transfer, self.size, Bytes(LOGICAL_BLOCK), self.clock);
         }
         if self.cached.is_none() {

@@ -114,11 +114,13 @@ impl Io {
         let ended = std::mem::take(&mut self.ended);
         let begun = std::mem::replace(&mut self.begun, *transfer);
         let goes_on = transfer.skip.0 > 0
-            && !transfer.random
+            && !transfer.load.is_random()
             && Transfer { skip: transfer.skip, budget: transfer.budget, ..begun } == *transfer;
         transfer.check(capacity, logical_block)?;
         check_memory(transfer)?;
-        if self.copy.is_some() && (transfer.workers > 1 || transfer.random || transfer.op == Op::Mixed) {
+        if self.copy.is_some()
+            && (transfer.load.workers > 1 || transfer.load.is_random() || transfer.load.op == Op::Mixed)
+        {
             return Err(DriveError::Unusable { why: "a copy is one sequential stream".into() });
         }
         let spare = self.spare.take().filter(|_| self.copy.is_none());
@@ -129,10 +131,10 @@ impl Io {
             return Ok(());
         }
         let io = |source| DriveError::Io { path: "the drive".into(), doing: "start workers for", source };
-        let running = if transfer.workers > 1 {
+        let running = if transfer.load.workers > 1 {
             let at = Some(ended.as_slice()).filter(|_| goes_on);
             let workers = Workers::begin(file, transfer, at, self.origin, self.choice, clock).map_err(io)?;
-            self.engine = format!("{} workers, each with {}", transfer.workers, workers.name());
+            self.engine = format!("{} workers, each with {}", transfer.load.workers, workers.name());
             Running::Several(workers)
         } else {
             let mut one =

@@ -12,7 +12,7 @@
 mod common;
 
 use common::{Loop, drive_at, output};
-use mile_core::{Bytes, Nanos, Op};
+use mile_core::{Access, Bytes, Nanos, Op, Workload};
 use mile_drive::block::{Consent, drive::find};
 use mile_drive::sysfs::Roots;
 use mile_drive::{Drive, DriveError, Failure, Narrowed, Tally, Transfer, Wrong};
@@ -25,8 +25,7 @@ const SIZE: u64 = 96 * MIB;
 
 fn whole(op: Op) -> Transfer {
     Transfer {
-        op,
-        depth: 4,
+        load: Workload { op, depth: 4, ..Workload::default() },
         length: Bytes(SIZE),
         budget: Bytes(SIZE),
         pass: 1,
@@ -259,7 +258,9 @@ fn workers_and_mixes_move_their_budget_and_a_later_pass_is_told_from_an_earlier(
     drive.check_consent(true).unwrap();
     drive.open().unwrap();
     let mut tally = Tally::default();
-    drive.begin(&Transfer { workers: 3, ..whole(Op::Write) }).unwrap();
+    drive
+        .begin(&Transfer { load: Workload { workers: 3, ..whole(Op::Write).load }, ..whole(Op::Write) })
+        .unwrap();
     finish(&mut drive, &mut tally);
     assert_eq!((tally.written, tally.ops), (Bytes(SIZE), SIZE / MIB));
     assert!(drive.engine().starts_with("3 workers"), "{}", drive.engine());
@@ -277,12 +278,15 @@ fn workers_and_mixes_move_their_budget_and_a_later_pass_is_told_from_an_earlier(
     }
     let mut tally = Tally::default();
     let mix = Transfer {
-        op: Op::Mixed,
-        reads: 0.5,
-        random: true,
-        block: Bytes(4096),
-        workers: 2,
-        depth: 8,
+        load: Workload {
+            op: Op::Mixed,
+            reads: 0.5,
+            access: Access::Random,
+            block: Bytes(4096),
+            workers: 2,
+            depth: 8,
+            ..whole(Op::Write).load
+        },
         start: Bytes(8 * MIB),
         length: Bytes(16 * MIB),
         budget: Bytes(12 * MIB),

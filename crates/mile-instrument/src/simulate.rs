@@ -3,7 +3,7 @@
 //! Queries: `*IDN?`, `*OPC?`, `SYSTem:ERRor?`; `MEASure:TEMPerature? (@101)` is the thermocouple, `(@102)` the air; `MEASure:POWer?` the supply;
 //! `DIAGnostic:CLOCk?` the seconds of its own clock. It has faults on request.
 
-use mile_core::{Bytes, Nanos, Op};
+use mile_core::{Bytes, Nanos, Op, Workload};
 use mile_drive::clock::Monotonic;
 use mile_drive::{Drive, DriveError, Tally, Transfer};
 use mile_sim::SimDrive;
@@ -130,8 +130,7 @@ impl Shared {
     fn simulate(&self, mut drive: SimDrive) {
         let capacity = drive.facts().capacity.0;
         let transfer = Transfer {
-            op: Op::Write,
-            depth: 16,
+            load: Workload { op: Op::Write, depth: 16, ..Workload::default() },
             length: Bytes((capacity / 2) >> 20 << 20),
             budget: Bytes(u64::MAX >> 20 << 20),
             ..Transfer::default()

@@ -152,8 +152,8 @@ fn read_again(head: &LaneHead, events: &[Event], stretch: &BadStretch) -> Option
     }
     let covers = |leg: &PlannedLeg| match &leg.work {
         Work::Transfer(t) => {
-            t.op == Op::Read
-                && t.access == mile_course::Access::Sequential
+            t.load.op == Op::Read
+                && t.load.access == mile_course::Access::Sequential
                 && t.refine.is_none()
                 && t.start.0 <= stretch.start_byte
                 && stretch.end_byte <= t.start.0 + t.length.0.min(t.budget.0)

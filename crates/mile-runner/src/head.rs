@@ -140,12 +140,15 @@ impl LaneHead {
         let of = |leg: &PlannedLeg| match &leg.work {
             Work::Transfer(t) => Some(LegLoad {
                 leg: leg.name.clone(),
-                op: t.op,
-                random: t.access == Access::Random,
-                block: t.block.0,
-                depth: t.depth,
-                workers: t.workers,
-                is_held_back: t.rate.is_some() || t.cached || t.copy.is_some() || t.refine.is_some(),
+                op: t.load.op,
+                random: t.load.is_random(),
+                block: t.load.block.0,
+                depth: t.load.depth,
+                workers: t.load.workers,
+                is_held_back: t.load.rate.is_some()
+                    || t.load.cached
+                    || t.copy.is_some()
+                    || t.refine.is_some(),
             }),
             _ => None,
         };
@@ -223,11 +226,11 @@ impl LaneHead {
 fn is_sequential(work: &Work) -> bool {
     match work {
         Work::Transfer(t) => {
-            t.access == Access::Sequential
-                && t.op != mile_core::Op::Mixed
-                && t.block.0 >= 128 << 10
-                && t.rate.is_none()
-                && !t.cached
+            t.load.access == Access::Sequential
+                && t.load.op != mile_core::Op::Mixed
+                && t.load.block.0 >= 128 << 10
+                && t.load.rate.is_none()
+                && !t.load.cached
                 && t.refine.is_none()
                 && t.copy.is_none()
         }
@@ -239,7 +242,7 @@ fn is_sequential(work: &Work) -> bool {
 /// Whether a leg visits its zones in a random order.
 fn is_through_host(work: &Work) -> bool {
     match work {
-        Work::Transfer(t) => t.cached,
+        Work::Transfer(t) => t.load.cached,
         Work::Files(f) => f.cached || f.op != FilesOp::Read,
         _ => false,
     }

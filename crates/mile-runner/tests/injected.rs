@@ -260,8 +260,9 @@ impl Drive for Memory {
         let facts = self.facts();
         t.check(facts.capacity, facts.logical_block)?;
         let pool = Pool::new(self.run, t.pass, 0);
-        let buffers =
-            (0..t.depth as usize).map(|slot| Buffer::filled(t.block.0 as usize, &pool, slot)).collect();
+        let buffers = (0..t.load.depth as usize)
+            .map(|slot| Buffer::filled(t.load.block.0 as usize, &pool, slot))
+            .collect();
         let engine = Injected { medium: Arc::clone(&self.medium), buffers, out: Vec::new(), transfer: *t };
         self.pump = Some(Pump::new(engine, *t, pool, 1, self.clock.now()));
         Ok(())

@@ -365,16 +365,16 @@ impl Drive for Scratched {
                 return Ok(true);
             }
             let offset = t.start.0 + (t.skip.0 + self.done) % t.length.0;
-            let end = offset + t.block.0;
+            let end = offset + t.load.block.0;
             let is_slow = self.slow.iter().any(|(a, b)| offset < *b && *a < end);
             let took = Nanos(if is_slow { 1_500_000_000 } else { 4_000_000 });
             self.drive.idle(self.drive.now().plus(took));
             self.asked.push(offset);
-            self.done += t.block.0;
+            self.done += t.load.block.0;
             let is_bad = self.asked.len() <= self.heals;
             if is_bad && self.bad.iter().any(|(a, b)| offset < *b && *a < end) {
                 tally.errors += 1;
-                let (offset, length) = (Bytes(offset), t.block);
+                let (offset, length) = (Bytes(offset), t.load.block);
                 tally.failures.push(Failure {
                     op: Op::Read,
                     offset,
@@ -383,7 +383,7 @@ impl Drive for Scratched {
                     took: Nanos(7_000_000),
                 });
             } else {
-                tally.add(Op::Read, Bytes(offset), t.block.0, took);
+                tally.add(Op::Read, Bytes(offset), t.load.block.0, took);
             }
         }
         Ok(self.done >= t.budget.0)
@@ -610,7 +610,7 @@ fn a_scan_that_writes_visits_every_zone_once_and_goes_on_where_it_was() {
     let (all, _) = scan(&mut drive(), course, None, usize::MAX);
     let made = plan(&parse(course).unwrap(), &run::plan_facts(&drive())).unwrap();
     let mile_course::Work::Transfer(work) = &made.legs[0].work else { unreachable!() };
-    assert!(work.op == Op::Write && made.writes() == work.length && work.zones == 97);
+    assert!(work.load.op == Op::Write && made.writes() == work.length && work.zones == 97);
     let starts: std::collections::BTreeSet<u64> = work.visits(0).iter().map(|v| v.0.0).collect();
     let seen = |samples: &[Sample]| -> std::collections::BTreeSet<u64> {
         let zone = |at: u64| *starts.range(..=at).next_back().unwrap();

@@ -232,12 +232,12 @@ impl SimDrive {
     /// Runs the operations of `work` that are served by `until`. This is the hot loop.
     fn serve(&mut self, work: &mut Work, until: u64, tally: &mut Tally) {
         let t = work.transfer;
-        let block = t.block.0;
+        let block = t.load.block.0;
         let (miss_share, miss_ns) =
             ((work.miss * 4_294_967_296.0) as u64, self.model.controller.map_miss_us * 1e3);
         while work.issued < t.budget.0 {
             let arrival = work.done.peek().map_or(0, |d| d.0);
-            let due = t.rate.map_or(0, |r| work.began + (work.issued as f64 / r.0 * 1e9) as u64);
+            let due = t.load.rate.map_or(0, |r| work.began + (work.issued as f64 / r.0 * 1e9) as u64);
             let mut begin = arrival.max(work.served).max(due);
             if let Some(copy) = self.copy.as_ref().filter(|_| begin < self.next_step.min(until)) {
                 let free = begin.max(work.waited_until);
@@ -274,10 +274,10 @@ impl SimDrive {
             // What the next operation is stays, where it is for the next slice of time.
             if !work.chosen {
                 work.chosen = true;
-                if t.op == Op::Mixed {
-                    work.write = self.unit() >= t.reads;
+                if t.load.op == Op::Mixed {
+                    work.write = self.unit() >= t.load.reads;
                 }
-                if t.random {
+                if t.load.is_random() {
                     // Multiply and shift: uniform over blocks without a division.
                     let index = ((u128::from(self.rng.next_u64()) * u128::from(work.blocks)) >> 64) as u64;
                     work.position = index * block;
@@ -290,7 +290,7 @@ impl SimDrive {
                 break;
             }
             let bits = self.rng.next_u64();
-            if !t.random {
+            if !t.load.is_random() {
                 work.position += block;
                 if work.position >= t.length.0 {
                     work.position = 0;
@@ -312,7 +312,7 @@ impl SimDrive {
             }
             if self.medium.fails(write, offset, block) {
                 tally.errors += 1;
-                let (offset, length) = (Bytes(offset), t.block);
+                let (offset, length) = (Bytes(offset), t.load.block);
                 let took = Nanos(end + extra - arrival);
                 tally.failures.push(Failure { op, offset, length, errno: Some(EIO), took });
                 // What went wrong is looked at before anything else is asked for.
@@ -482,34 +482,38 @@ impl Drive for SimDrive {
     }
 
     fn begin(&mut self, transfer: &Transfer) -> Result<(), DriveError> {
-        let typical = match transfer.op {
+        let typical = match transfer.load.op {
             Op::Read => self.model.controller.read_us,
             _ => self.model.controller.write_us,
         };
         transfer.check(self.facts().capacity, self.facts().logical_block)?;
         self.draw_latencies(typical);
         let span = transfer.length.0 as f64 / 1e9;
-        let miss =
-            if transfer.random { (1.0 - self.model.controller.map_span_gb / span).max(0.0) } else { 0.0 };
+        let miss = if transfer.load.is_random() {
+            (1.0 - self.model.controller.map_span_gb / span).max(0.0)
+        } else {
+            0.0
+        };
         self.next_step = self.now + STEP_NS;
         self.work = Some(Work {
             transfer: *transfer,
-            done: vec![Reverse(self.now); (transfer.depth * transfer.workers).max(1) as usize].into(),
+            done: vec![Reverse(self.now); (transfer.load.depth * transfer.load.workers).max(1) as usize]
+                .into(),
             served: self.now,
             issued: 0,
             began: self.now,
-            write: transfer.op != Op::Read,
+            write: transfer.load.op != Op::Read,
             chosen: false,
             position: transfer.skip.0,
-            blocks: transfer.length.0 / transfer.block.0,
+            blocks: transfer.length.0 / transfer.load.block.0,
             miss,
             copied: self.copy.as_ref().map_or(0, |c| c.at().0),
             waited_until: self.now,
             over: false,
             unsure: false,
         });
-        self.load = Some(transfer.block.0);
-        self.set_pace(transfer.block.0);
+        self.load = Some(transfer.load.block.0);
+        self.set_pace(transfer.load.block.0);
         Ok(())
     }
 
@@ -556,7 +560,7 @@ impl Drive for SimDrive {
         self.next_step = self.now + STEP_NS;
         if let Some(work) = &mut self.work {
             work.served = work.served.max(self.now);
-            let block = work.transfer.block.0;
+            let block = work.transfer.load.block.0;
             self.set_pace(block);
         }
         Pending::done(Narrowed { took: Nanos(took as u64), ..narrowed })

@@ -7,7 +7,7 @@
     reason = "a test that cannot go on has failed"
 )]
 
-use mile_core::{Bytes, Nanos, Op, RunId};
+use mile_core::{Access, Bytes, Nanos, Op, RunId, Workload};
 use mile_drive::file::{EngineChoice, FileDrive};
 use mile_drive::io::pattern;
 use mile_drive::{Drive, DriveError, Tally, Transfer};
@@ -36,10 +36,13 @@ fn each(check: impl Fn(&mut dyn Drive, &str)) {
 
 fn writes(random: bool, block: u64, start: u64, length: u64, budget: u64) -> Transfer {
     Transfer {
-        op: Op::Write,
-        random,
-        block: Bytes(block),
-        depth: 8,
+        load: Workload {
+            op: Op::Write,
+            access: if random { Access::Random } else { Access::Sequential },
+            block: Bytes(block),
+            depth: 8,
+            ..Workload::default()
+        },
         start: Bytes(start),
         length: Bytes(length),
         budget: Bytes(budget),
@@ -100,14 +103,21 @@ fn reads_back_what_was_written_and_goes_on_where_it_is_told_to() {
         for random in [false, true] {
             let mut tally = Tally::default();
             drive
-                .begin(&Transfer { op: Op::Read, ..writes(random, 256 << 10, 0, 16 * MIB, 8 * MIB) })
+                .begin(&Transfer {
+                    load: Workload { op: Op::Read, ..writes(random, 256 << 10, 0, 16 * MIB, 8 * MIB).load },
+                    ..writes(random, 256 << 10, 0, 16 * MIB, 8 * MIB)
+                })
                 .unwrap();
             finish(drive, &mut tally);
             assert_eq!((tally.read, tally.written), (Bytes(8 * MIB), Bytes(0)), "{name}");
         }
         // One at a time: several in flight may come back in any order.
         let mut tally = Tally::default();
-        let on = Transfer { skip: Bytes(12 * MIB), depth: 1, ..writes(false, MIB, 0, 16 * MIB, 6 * MIB) };
+        let on = Transfer {
+            load: Workload { depth: 1, ..writes(false, MIB, 0, 16 * MIB, 6 * MIB).load },
+            skip: Bytes(12 * MIB),
+            ..writes(false, MIB, 0, 16 * MIB, 6 * MIB)
+        };
         drive.begin(&on).unwrap();
         finish(drive, &mut tally);
         // 12 to 16 MiB, and round again from the front.
@@ -126,7 +136,10 @@ fn buffers_that_would_not_fit_into_memory_and_blocks_that_do_not_align_are_refus
     let mut drive = file(folder.path().join("a.bin"), EngineChoice::Auto);
     assert!(drive.begin(&writes(false, MIB, 0, 8 * MIB, 8 * MIB)).is_err(), "not open yet");
     drive.open().unwrap();
-    let huge = Transfer { depth: 1024, ..writes(false, 16 * MIB, 0, 32 * MIB, 32 * MIB) };
+    let huge = Transfer {
+        load: Workload { depth: 1024, ..writes(false, 16 * MIB, 0, 32 * MIB, 32 * MIB).load },
+        ..writes(false, 16 * MIB, 0, 32 * MIB, 32 * MIB)
+    };
     let error = drive.begin(&huge).unwrap_err();
     assert!(
         matches!(error, DriveError::TooMuchMemory { .. }) && error.to_string().contains("smaller depth"),
@@ -146,7 +159,12 @@ fn an_operation_that_moves_less_than_its_block_is_an_error_with_its_address() {
         let mut drive = file(path.clone(), choice);
         drive.open().unwrap();
         std::fs::OpenOptions::new().write(true).open(&path).unwrap().set_len(4 * MIB).unwrap();
-        drive.begin(&Transfer { op: Op::Read, depth: 1, ..writes(false, MIB, 0, 8 * MIB, 8 * MIB) }).unwrap();
+        drive
+            .begin(&Transfer {
+                load: Workload { op: Op::Read, depth: 1, ..writes(false, MIB, 0, 8 * MIB, 8 * MIB).load },
+                ..writes(false, MIB, 0, 8 * MIB, 8 * MIB)
+            })
+            .unwrap();
         let mut tally = Tally::default();
         let failed = (0..10_000)
             .find_map(|_| {

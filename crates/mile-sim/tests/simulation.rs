@@ -6,7 +6,7 @@
     reason = "a test that cannot go on has failed"
 )]
 
-use mile_core::{Bytes, Nanos, Op};
+use mile_core::{Access, Bytes, Nanos, Op, Workload};
 use mile_drive::drive::TruthKind;
 use mile_drive::{Drive, Situation, Tally, Transfer};
 use mile_sim::SimDrive;
@@ -14,10 +14,13 @@ use std::io::Write;
 
 fn write(random: bool, block: u64, depth: u32, budget: u64) -> Transfer {
     Transfer {
-        op: Op::Write,
-        random,
-        block: Bytes(block),
-        depth,
+        load: Workload {
+            op: Op::Write,
+            access: if random { Access::Random } else { Access::Sequential },
+            block: Bytes(block),
+            depth,
+            ..Workload::default()
+        },
         start: Bytes(0),
         length: Bytes(1_900_000_000_000 / block * block),
         budget: Bytes(budget / block * block),
@@ -192,7 +195,7 @@ fn the_bittern_reads_old_data_slowly_and_tells_its_health_as_sata_drives_do() {
         let whole = |share: f64| (capacity * share) as u64 / (1 << 20) * (1 << 20);
         let length = Bytes(whole(to) - whole(from));
         let transfer = Transfer {
-            op: Op::Read,
+            load: Workload { op: Op::Read, ..write(false, 1 << 20, 8, 0).load },
             start: Bytes(whole(from)),
             length,
             budget: length,

@@ -83,13 +83,13 @@ fn what(action: &Action) -> String {
         },
         Action::Ask(ask) => format!("ask \"{}\"", ask.text),
         Action::Transfer(t) => {
-            let order = if t.access == mile_course::Access::Random { "random" } else { "sequential" };
+            let order = if t.load.access == mile_course::Access::Random { "random" } else { "sequential" };
             let verb = match t.kind {
                 _ if t.refine.is_some() => "look for the edges of hollows".to_owned(),
-                mile_course::Kind::Plain => format!("{} {order}", t.op.word()),
+                mile_course::Kind::Plain => format!("{} {order}", t.load.op.word()),
                 mile_course::Kind::Verify => "verify".into(),
                 mile_course::Kind::Fill(_) => "fill".into(),
-                mile_course::Kind::Scan(zones, order) if t.op == mile_core::Op::Write => {
+                mile_course::Kind::Scan(zones, order) if t.load.op == mile_core::Op::Write => {
                     format!("write {zones} zones, {}", order.unwrap_or_default().word())
                 }
                 mile_course::Kind::Scan(zones, None) => {
@@ -103,7 +103,7 @@ fn what(action: &Action) -> String {
                 }
             };
             let verb = if t.verify { verb + " and verified" } else { verb };
-            format!("{verb}, blocks {}, depth {}", mile_core::units::block_size(t.block), t.depth)
+            format!("{verb}, blocks {}, depth {}", mile_core::units::block_size(t.load.block), t.load.depth)
         }
     }
 }

@@ -136,7 +136,7 @@ fn facts_of(card: &Card) -> DriveFacts {
 
 fn op_of(work: &Work) -> Op {
     match work {
-        Work::Transfer(t) => t.op,
+        Work::Transfer(t) => t.load.op,
         Work::Files(f) if f.op == mile_core::files::FilesOp::Read => Op::Read,
         Work::Files(f) if f.changes() && f.op != mile_core::files::FilesOp::Delete => Op::Write,
         _ => Op::Idle,

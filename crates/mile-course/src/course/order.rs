@@ -1,16 +1,7 @@
 //! The orders in which addresses are touched.
 
+pub use mile_core::Access;
 use serde::{Deserialize, Serialize};
-
-/// The order in which addresses are touched.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Access {
-    /// Ascending, starting again at the front of the range.
-    Sequential,
-    /// Uniformly random blocks of the range.
-    Random,
-}
 
 /// The order in which a scan visits its zones. Within a zone it goes up.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]

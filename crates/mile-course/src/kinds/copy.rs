@@ -9,7 +9,7 @@ use crate::diagnostic::{Diagnostic, Span};
 use crate::parse::clause::{Clause, Clauses};
 use crate::parse::reader::{Read, Reader};
 use mile_core::units::{IN_FLIGHT_MOST, block_size, common_divisor};
-use mile_core::{Bytes, Op};
+use mile_core::{Bytes, Op, Workload};
 
 /// A copy from one lane to another.
 #[derive(Clone, Debug, PartialEq)]
@@ -31,7 +31,7 @@ const BUFFER: u64 = 64 << 20;
 
 /// Bytes that a side may have in flight.
 fn in_flight(t: &Transfer) -> u64 {
-    t.block.0.saturating_mul(u64::from(t.depth))
+    t.load.block.0.saturating_mul(u64::from(t.load.depth))
 }
 
 impl Copy {
@@ -49,7 +49,7 @@ impl Copy {
 
     /// In words that need no drive: `copy, blocks 1 MiB, depth 16`.
     pub fn words(&self) -> String {
-        let of = |t: &Transfer| format!("blocks {}, depth {}", block_size(t.block), t.depth);
+        let of = |t: &Transfer| format!("blocks {}, depth {}", block_size(t.load.block), t.load.depth);
         let (source, target) = (of(&self.source), of(&self.target));
         if source == target { format!("copy, {source}") } else { format!("copy, {source}; target {target}") }
     }
@@ -105,16 +105,17 @@ pub(crate) fn read(
     }
     let plain = nothing(Op::Read, Kind::Plain, Access::Sequential);
     let source = read_transfer(reader, span, plain, both.into_iter(), unread);
-    let mut target = Transfer { op: Op::Write, rate: None, ..source.clone() };
+    let mut target =
+        Transfer { load: Workload { op: Op::Write, rate: None, ..source.load }, ..source.clone() };
     for (clause, at) in of_target {
         match clause {
-            Clause::Blocks(block) => target.block = reader.checked_block(at, block),
-            Clause::Depth(depth) => target.depth = reader.checked_depth(at, depth),
+            Clause::Blocks(block) => target.load.block = reader.checked_block(at, block),
+            Clause::Depth(depth) => target.load.depth = reader.checked_depth(at, depth),
             Clause::Over(range) => target.over = range,
             _ => {}
         }
     }
-    let need = source.block.0 + target.block.0;
+    let need = source.load.block.0 + target.load.block.0;
     let usual = BUFFER.max(2 * (in_flight(&source) + in_flight(&target))).min(IN_FLIGHT_MOST.0);
     let size = buffer.map_or(Bytes(usual), |b| b.0);
     if let Some((_, at)) = buffer.filter(|_| size.0 < need || size > IN_FLIGHT_MOST) {
@@ -138,14 +139,15 @@ pub(crate) fn match_sides(
     source: &mut PlannedTransfer,
     target: &mut PlannedTransfer,
 ) -> Result<Option<String>, String> {
-    let unit = source.block.0 / common_divisor(source.block.0, target.block.0) * target.block.0;
+    let unit =
+        source.load.block.0 / common_divisor(source.load.block.0, target.load.block.0) * target.load.block.0;
     let most = if source.by_time { u64::MAX } else { source.length.0.min(target.length.0) };
     let budget = source.budget.0.min(target.budget.0).min(most) / unit * unit;
     if budget == 0 {
         return Err(format!(
             "Leg {name}: the ranges of the copy hold no whole blocks of both sides, {} and {}.",
-            block_size(source.block),
-            block_size(target.block)
+            block_size(source.load.block),
+            block_size(target.load.block)
         ));
     }
     let is_less = !source.by_time && budget < source.budget.0.max(target.budget.0) / unit * unit;

@@ -37,7 +37,7 @@ pub(crate) fn fit(
     to: Position,
     errors_at_most: u64,
 ) -> Option<Option<Fitted>> {
-    if fit.address(to) < fit.filled + leg.block.0 {
+    if fit.address(to) < fit.filled + leg.load.block.0 {
         return Some(None);
     }
     let leg = Transfer { over: (Position::At(Bytes(fit.filled)), to), ..leg.clone() };

@@ -98,7 +98,7 @@ pub(crate) fn passes(
     let orders = match order {
         Some(order) => vec![order],
         // What is written twice costs wear twice.
-        None if together || transfer.op == Op::Write => vec![ScanOrder::Forward],
+        None if together || transfer.load.op == Op::Write => vec![ScanOrder::Forward],
         None => vec![ScanOrder::Forward, ScanOrder::Random],
     };
     let of = |order: ScanOrder, refine: Option<Bytes>| {
@@ -107,7 +107,7 @@ pub(crate) fn passes(
         if refine.is_some() {
             // An operation is slow as a whole, so that short ones know better where it begins; and of several in flight one slow operation makes
             // the others wait or not, so that only one at a time takes what its place takes.
-            (own.block, own.depth, own.workers) = (own.block.min(REFINES_BY), 1, 1);
+            (own.load.block, own.load.depth, own.load.workers) = (own.load.block.min(REFINES_BY), 1, 1);
             // The passes have read all of it.
             own.verify = false;
         }
@@ -136,7 +136,7 @@ pub(crate) fn fit(
     errors_at_most: u64,
 ) -> Option<Fitted> {
     let mut fitted = transfer::fit(fit, name, leg, errors_at_most)?;
-    let (t, block) = (&mut fitted.0, leg.block.0);
+    let (t, block) = (&mut fitted.0, leg.load.block.0);
     t.order = order.unwrap_or_default();
     if leg.refine.is_some() {
         t.budget = Bytes(t.length.0.min(MOST_READ.div_ceil(block) * block));
@@ -161,9 +161,9 @@ impl PlannedTransfer {
     /// The zones of a scan in the order in which they are visited: first byte and length of each. `leg` is its place in the plan, so that two passes in a
     /// random order have two orders, the same whenever the course is run. Empty where it is no scan.
     pub fn visits(&self, leg: u32) -> Vec<(Bytes, Bytes)> {
-        let blocks = self.length.0 / self.block.0.max(1);
+        let blocks = self.length.0 / self.load.block.0.max(1);
         let edge = |i: u64| u128::from(blocks) * u128::from(i) / u128::from(self.zones.max(1));
-        let at = |i: u64| self.start.0 + edge(i) as u64 * self.block.0;
+        let at = |i: u64| self.start.0 + edge(i) as u64 * self.load.block.0;
         let mut visits: Vec<(Bytes, Bytes)> =
             (0..u64::from(self.zones)).map(|i| (Bytes(at(i)), Bytes(at(i + 1) - at(i)))).collect();
         match self.order {

@@ -10,7 +10,7 @@ use crate::parse::clause::{Clause, Clauses};
 use crate::parse::reader::Reader;
 use crate::plan::fit::{Fit, shortest, time_of, without};
 use mile_core::units::{IN_FLIGHT_MOST, block_size};
-use mile_core::{Bytes, Nanos, Op, Rate};
+use mile_core::{Bytes, Nanos, Op, Workload};
 use serde::{Deserialize, Serialize};
 
 /// Bytes at the edges of a range that a read leaves out where nothing was written there: writes and reads in blocks of different
@@ -27,30 +27,14 @@ const FASTEST_BYTES_S: f64 = 64e9;
 /// Reads or writes.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Transfer {
-    /// Which.
-    pub op: Op,
-    /// Share of reads, 0 to 1, of a mix.
-    pub reads: f64,
+    /// How blocks are moved.
+    pub load: Workload,
     /// What it is for.
     pub kind: Kind,
-    /// In what order.
-    pub access: Access,
-    /// Bytes of one operation.
-    pub block: Bytes,
-    /// Operations in flight, of each worker.
-    pub depth: u32,
-    /// Workers.
-    pub workers: u32,
-    /// Most that is asked for in a second.
-    pub rate: Option<Rate>,
     /// Address range.
     pub over: Range,
     /// Bytes by which addresses are off from whole blocks.
     pub shift: Bytes,
-    /// Share of what is written that cannot be compressed, 0 to 1.
-    pub incompressible: f64,
-    /// Whether it goes through the host's cache.
-    pub cached: bool,
     /// The first of these to be reached ends it; none means one pass.
     pub until: Vec<End>,
     /// It ends after this at the latest.
@@ -102,26 +86,15 @@ impl CopyPart {
 /// Reads or writes of a planned leg.
 #[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
 pub struct PlannedTransfer {
-    /// Which.
-    pub op: Op,
-    /// Share of reads, 0 to 1, of a mix.
-    pub reads: f64,
+    /// How blocks are moved.
+    #[serde(flatten)]
+    pub load: Workload,
     /// Whether what is read is held against what was written.
     pub verify: bool,
     /// Whether a later leg verifies what this one writes.
     pub sealed: bool,
     /// Number of this pass of writes, from 1; for a verifying read, the earliest pass whose data may be there.
     pub pass: u32,
-    /// In what order.
-    pub access: Access,
-    /// Bytes of one operation.
-    pub block: Bytes,
-    /// Operations in flight, of each worker.
-    pub depth: u32,
-    /// Workers.
-    pub workers: u32,
-    /// Most that is asked for in a second.
-    pub rate: Option<Rate>,
     /// First byte that may be touched; a multiple of the block size above the drive's start.
     pub start: Bytes,
     /// Bytes from there that may be touched; a multiple of the block size.
@@ -130,10 +103,6 @@ pub struct PlannedTransfer {
     pub budget: Bytes,
     /// Whether the course gives a time only, so that the budget is no more than a wall.
     pub by_time: bool,
-    /// Share of what is written that cannot be compressed, 0 to 1.
-    pub incompressible: f64,
-    /// Whether it goes through the host's cache.
-    pub cached: bool,
     /// Fill level that it brings the drive to, 0 to 1.
     pub fill: Option<f64>,
     /// Zones that its range is seen in; 0 where it is no scan.
@@ -160,8 +129,8 @@ fn is_forward(order: &ScanOrder) -> bool {
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[expect(missing_docs, reason = "as the fields of `PlannedTransfer`, and `Load::words` says what each is")]
 pub struct TransferLoad {
-    pub op: Op,
-    pub reads: f64,
+    #[serde(flatten)]
+    pub load: Workload,
     pub verify: bool,
     pub fill: Option<f64>,
     pub zones: u32,
@@ -169,47 +138,32 @@ pub struct TransferLoad {
     pub order: ScanOrder,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub refine: Option<Bytes>,
-    pub access: Access,
-    pub block: Bytes,
-    pub depth: u32,
-    pub workers: u32,
-    pub rate: Option<Rate>,
     /// Bytes by which addresses are off from whole blocks.
     pub shift: Bytes,
-    pub incompressible: f64,
-    pub cached: bool,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub copy: Option<CopyPart>,
 }
 
 impl PlannedTransfer {
     /// What it does, without its range and its ends.
-    pub fn load(&self) -> TransferLoad {
+    pub fn without_range(&self) -> TransferLoad {
         TransferLoad {
-            op: self.op,
-            reads: self.reads,
+            load: self.load,
             verify: self.verify,
             fill: self.fill,
             zones: self.zones,
             order: self.order,
             refine: self.refine,
-            access: self.access,
-            block: self.block,
-            depth: self.depth,
-            workers: self.workers,
-            rate: self.rate,
-            incompressible: self.incompressible,
-            cached: self.cached,
+            shift: Bytes(self.start.0 % self.load.block.0.max(1)),
             copy: self.copy,
-            shift: Bytes(self.start.0 % self.block.0.max(1)),
         }
     }
 
     /// Bytes that it writes at most; 0 where only a time ends it.
     pub(crate) fn writes(&self) -> u64 {
-        match self.op {
+        match self.load.op {
             Op::Write if !self.by_time => self.budget.0,
-            Op::Mixed if !self.by_time => (self.budget.0 as f64 * (1.0 - self.reads)) as u64,
+            Op::Mixed if !self.by_time => (self.budget.0 as f64 * (1.0 - self.load.reads)) as u64,
             _ => 0,
         }
     }
@@ -218,30 +172,31 @@ impl PlannedTransfer {
 impl TransferLoad {
     /// What one that is nothing else does: `writing`, `reading 70 % and writing`.
     pub(crate) fn verb(&self) -> String {
-        match self.op {
+        match self.load.op {
             Op::Write => "writing".to_owned(),
-            Op::Mixed => format!("reading {:.0} % and writing", self.reads * 100.0),
+            Op::Mixed => format!("reading {:.0} % and writing", self.load.reads * 100.0),
             _ => "reading".to_owned(),
         }
     }
 
     /// In words, behind what it does: `writing 1 MiB blocks, 16 deep`.
     pub(crate) fn words(&self, verb: &str) -> String {
-        let order = if self.access == Access::Random { "random " } else { "" };
-        let mut text = format!("{verb} {order}{} blocks, {} deep", block_size(self.block), self.depth);
-        if self.workers > 1 {
-            text.push_str(&format!(", {} workers", self.workers));
+        let order = if self.load.is_random() { "random " } else { "" };
+        let mut text =
+            format!("{verb} {order}{} blocks, {} deep", block_size(self.load.block), self.load.depth);
+        if self.load.workers > 1 {
+            text.push_str(&format!(", {} workers", self.load.workers));
         }
-        if let Some(rate) = self.rate {
+        if let Some(rate) = self.load.rate {
             text.push_str(&format!(", at most {rate}"));
         }
         if self.shift.0 > 0 {
             text.push_str(&format!(", shifted by {}", block_size(self.shift)));
         }
-        if self.incompressible < 1.0 {
-            text.push_str(&format!(", {:.0} % incompressible", self.incompressible * 100.0));
+        if self.load.incompressible < 1.0 {
+            text.push_str(&format!(", {:.0} % incompressible", self.load.incompressible * 100.0));
         }
-        if self.cached {
+        if self.load.cached {
             text.push_str(", through the host's cache");
         }
         text
@@ -253,18 +208,20 @@ pub(crate) fn nothing(op: Op, kind: Kind, access: Access) -> Transfer {
     // What only brings the drive into a state, or looks it over, need not say how.
     let own = matches!(kind, Kind::Fill(_) | Kind::Scan(..));
     Transfer {
-        op,
-        reads: 0.0,
+        load: Workload {
+            op,
+            reads: 0.0,
+            access,
+            block: Bytes(if own { 1 << 20 } else { 0 }),
+            depth: if own { 16 } else { 1 },
+            workers: 1,
+            rate: None,
+            incompressible: 1.0,
+            cached: false,
+        },
         kind,
-        access,
-        block: Bytes(if own { 1 << 20 } else { 0 }),
-        depth: if own { 16 } else { 1 },
-        workers: 1,
-        rate: None,
         over: WHOLE,
         shift: Bytes(0),
-        incompressible: 1.0,
-        cached: false,
         until: Vec::new(),
         at_most: None,
         at_most_moved: None,
@@ -296,19 +253,19 @@ pub(crate) fn read(
         said.push(kind);
         let no = |message: &str, hint: &str| Diagnostic::new(span, message).hint(hint);
         match clause {
-            Clause::Blocks(block) => leg.block = reader.checked_block(span, block),
-            Clause::Depth(depth) => leg.depth = reader.checked_depth(span, depth),
+            Clause::Blocks(block) => leg.load.block = reader.checked_block(span, block),
+            Clause::Depth(depth) => leg.load.depth = reader.checked_depth(span, depth),
             Clause::Over(range) => leg.over = range,
             Clause::Until(until) => leg.until = until,
             Clause::AtMost(time) => leg.at_most = Some(time),
             Clause::AtMostMoved(bytes) => leg.at_most_moved = Some(bytes),
             Clause::Workers(count) => {
-                leg.workers = reader.checked_count(span, "workers", count, MOST_WORKERS)
+                leg.load.workers = reader.checked_count(span, "workers", count, MOST_WORKERS)
             }
-            Clause::Rate(rate) => leg.rate = Some(rate),
+            Clause::Rate(rate) => leg.load.rate = Some(rate),
             Clause::Shifted(by) => leg.shift = by,
-            Clause::Cached => leg.cached = true,
-            Clause::Incompressible(share) if leg.op != Op::Read => leg.incompressible = share,
+            Clause::Cached => leg.load.cached = true,
+            Clause::Incompressible(share) if leg.load.op != Op::Read => leg.load.incompressible = share,
             Clause::Incompressible(_) => reader.errors.push(no(
                 "only what is written can be compressed or not",
                 "a read finds what the leg before it wrote",
@@ -324,7 +281,7 @@ pub(crate) fn read(
             Clause::BadTime(_) => {
                 reader.errors.push(no("only a scan comes back to bad stretches", "begin with `scan`"));
             }
-            Clause::Reads(share) if leg.op == Op::Mixed => reads = Some(share),
+            Clause::Reads(share) if leg.load.op == Op::Mixed => reads = Some(share),
             Clause::Reads(_) => reader.errors.push(no(
                 "only a mix has a share of reads",
                 "begin with `mixed random` or `mixed sequential`",
@@ -340,13 +297,13 @@ pub(crate) fn read(
                 .push(no("a leg does one thing only", "begin another leg for this with `leg NAME`")),
         }
     }
-    if leg.op == Op::Mixed && reads.is_none() && !unread {
+    if leg.load.op == Op::Mixed && reads.is_none() && !unread {
         reader.errors.push(
             Diagnostic::new(span, "the mix does not say how much of it is reads").hint("add `reads 70 %`"),
         );
     }
-    leg.reads = reads.unwrap_or(0.0);
-    if leg.block.0 == 0 && !unread && reader.errors.iter().all(|e| e.span.line < span.line) {
+    leg.load.reads = reads.unwrap_or(0.0);
+    if leg.load.block.0 == 0 && !unread && reader.errors.iter().all(|e| e.span.line < span.line) {
         reader.errors.push(
             Diagnostic::new(span, "the leg does not say how large its blocks are").hint("add `blocks 1 MiB`"),
         );
@@ -360,7 +317,7 @@ pub(crate) fn read(
                 .hint("add a limit: `at most 30 min`, or `at most 500 GB written`"),
         );
     }
-    if !leg.shift.0.is_multiple_of(SMALLEST_BLOCK) || (leg.block.0 > 0 && leg.shift >= leg.block) {
+    if !leg.shift.0.is_multiple_of(SMALLEST_BLOCK) || (leg.load.block.0 > 0 && leg.shift >= leg.load.block) {
         reader.errors.push(Diagnostic::new(
             span,
             "addresses are shifted by a multiple of 512 B that is smaller than the block",
@@ -375,31 +332,30 @@ pub(crate) type Fitted = (PlannedTransfer, Option<Nanos>, Vec<Seen>);
 /// Fits a transfer to a drive; `errors_at_most` is how many failed operations the run survives. `None`, with the reason in the errors, where it
 /// does not fit.
 pub(crate) fn fit(fit: &mut Fit<'_>, name: &str, leg: &Transfer, errors_at_most: u64) -> Option<Fitted> {
-    let block = leg.block.0;
+    let block = leg.load.block.0;
     let logical = fit.drive.logical_block;
     if !block.is_multiple_of(logical.0.max(1)) || !leg.shift.0.is_multiple_of(logical.0.max(1)) {
         fit.errors.push(format!(
             "Leg {name}: blocks of {} are no multiple of this drive's logical block of {}.",
-            block_size(if block.is_multiple_of(logical.0.max(1)) { leg.shift } else { leg.block }),
+            block_size(if block.is_multiple_of(logical.0.max(1)) { leg.shift } else { leg.load.block }),
             block_size(logical)
         ));
         return None;
     }
-    let in_flight = block.saturating_mul(u64::from(leg.depth)).saturating_mul(u64::from(leg.workers));
-    if in_flight > IN_FLIGHT_MOST.0 {
+    if leg.load.in_flight() > IN_FLIGHT_MOST {
         fit.errors.push(format!(
             "Leg {name}: {} blocks of {} in flight take {} of memory, more than the {IN_FLIGHT_MOST} allowed. Use a smaller depth or block, or fewer workers.",
-            u64::from(leg.depth).saturating_mul(u64::from(leg.workers)),
-            block_size(leg.block),
-            Bytes(in_flight)
+            u64::from(leg.load.depth).saturating_mul(u64::from(leg.load.workers)),
+            block_size(leg.load.block),
+            leg.load.in_flight()
         ));
         return None;
     }
-    let (start, length) = fit.range(name, leg.over, leg.block, leg.shift)?;
-    if u64::from(leg.workers) > length.0 / block {
+    let (start, length) = fit.range(name, leg.over, leg.load.block, leg.shift)?;
+    if u64::from(leg.load.workers) > length.0 / block {
         fit.errors.push(format!(
             "Leg {name}: {} workers cannot share {} blocks.",
-            leg.workers,
+            leg.load.workers,
             length.0 / block
         ));
         return None;
@@ -445,23 +401,14 @@ pub(crate) fn fit(fit: &mut Fit<'_>, name: &str, leg: &Transfer, errors_at_most:
     }
     let verify = leg.kind == Kind::Verify || leg.verify;
     let mut transfer = PlannedTransfer {
-        op: leg.op,
-        reads: leg.reads,
+        load: leg.load,
         verify,
         sealed: verify,
         pass: 0,
-        access: leg.access,
-        block: leg.block,
-        depth: leg.depth,
-        workers: leg.workers,
-        rate: leg.rate,
         start: Bytes(start),
         length: Bytes(length),
         budget: Bytes(budget),
-        by_time,
-        incompressible: leg.incompressible,
-        cached: leg.cached,
-        // A fill and a scan say these of themselves.
+        by_time, // A fill and a scan say these of themselves.
         fill: None,
         zones: 0,
         order: ScanOrder::Forward,
@@ -485,7 +432,7 @@ fn minds(fit: &mut Fit<'_>, name: &str, leg: &Transfer, errors_at_most: u64) {
             ));
         }
     }
-    if leg.cached {
+    if leg.load.cached {
         match fit.drive.cache {
             None => fit.errors.push(format!(
                 "Leg {name} goes through the host's cache, which only files do: take out `through the cache`, or name a file."
@@ -506,8 +453,8 @@ fn minds(fit: &mut Fit<'_>, name: &str, leg: &Transfer, errors_at_most: u64) {
 /// Only whole sequential passes by bytes count as written beforehand, as nothing else is sure to have covered its range.
 fn check_reads(fit: &mut Fit<'_>, name: &str, t: &mut PlannedTransfer, ends_by_bytes: bool) {
     let (start, end) = (t.start.0, t.start.0 + t.length.0);
-    if t.op == Op::Write {
-        if t.access == Access::Sequential && ends_by_bytes {
+    if t.load.op == Op::Write {
+        if t.load.access == Access::Sequential && ends_by_bytes {
             fit.written = without(&fit.written, (start, start + t.budget.0.min(t.length.0)));
             fit.written.push((start, start + t.budget.0.min(t.length.0)));
             fit.written.sort_unstable();
@@ -518,7 +465,7 @@ fn check_reads(fit: &mut Fit<'_>, name: &str, t: &mut PlannedTransfer, ends_by_b
         return;
     }
     // The first byte there that was written, if it is near, in whole blocks from the range's own start.
-    let block = t.block.0;
+    let block = t.load.block.0;
     let first = fit.written.iter().filter(|w| w.1 > start).map(|w| w.0.max(start)).min().unwrap_or(end);
     let skipped = (first - start).div_ceil(block) * block;
     let start = if skipped <= EDGE { start + skipped } else { start };

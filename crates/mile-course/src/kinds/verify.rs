@@ -23,7 +23,7 @@ pub(crate) fn number_passes(legs: &mut [PlannedLeg], errors: &mut Vec<String>) {
         let (before, rest) = legs.split_at_mut(i);
         let leg = &mut rest[0];
         let Work::Transfer(t) = &mut leg.work else { continue };
-        if t.op != Op::Read {
+        if t.load.op != Op::Read {
             pass += 1;
             t.pass = pass;
             continue;
@@ -37,7 +37,9 @@ pub(crate) fn number_passes(legs: &mut [PlannedLeg], errors: &mut Vec<String>) {
         let mut first = None;
         for earlier in before.iter_mut().rev() {
             match &mut earlier.work {
-                Work::Transfer(w) if w.op != Op::Read && w.start.0 < to && from < w.start.0 + w.length.0 => {
+                Work::Transfer(w)
+                    if w.load.op != Op::Read && w.start.0 < to && from < w.start.0 + w.length.0 =>
+                {
                     // Of what is written over again too: where that is lost, what lies there is known for what it is.
                     w.sealed = true;
                     if open.is_empty() {
@@ -52,12 +54,12 @@ pub(crate) fn number_passes(legs: &mut [PlannedLeg], errors: &mut Vec<String>) {
                         first = Some(w.pass);
                         continue;
                     }
-                    let whole = w.op == Op::Write
-                        && w.access == Access::Sequential
-                        && (w.workers == 1 || w.budget.0 >= w.length.0)
+                    let whole = w.load.op == Op::Write
+                        && w.load.access == Access::Sequential
+                        && (w.load.workers == 1 || w.budget.0 >= w.length.0)
                         && earlier.time.is_none()
                         && earlier.seen.is_empty();
-                    if w.incompressible < 1.0 {
+                    if w.load.incompressible < 1.0 {
                         errors.push(format!(
                             "Leg {} verifies what leg {} writes, but only data that cannot be compressed is verified: take out `incompressible` there.",
                             leg.name, earlier.name

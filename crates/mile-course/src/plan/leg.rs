@@ -152,7 +152,7 @@ impl PlannedLeg {
             Work::Ask(text) => Load::Ask(text.clone()),
             Work::Rest => Load::Rest,
             Work::Files(f) => Load::Files(f.clone()),
-            Work::Transfer(t) => Load::Transfer(t.load()),
+            Work::Transfer(t) => Load::Transfer(t.without_range()),
         }
     }
 }
@@ -195,9 +195,9 @@ impl Load {
                 let verb = match (t.copy, t.fill) {
                     (Some(part), _) => part.verb().to_owned(),
                     _ if t.refine.is_some() => scan::REFINING.to_owned(),
-                    _ if t.zones > 0 => scan::verb(t.op, t.zones, t.order, t.verify),
-                    (_, Some(level)) if t.op == Op::Write => fill::verb(level),
-                    _ if t.verify && t.op == Op::Read => "verifying".to_owned(),
+                    _ if t.zones > 0 => scan::verb(t.load.op, t.zones, t.order, t.verify),
+                    (_, Some(level)) if t.load.op == Op::Write => fill::verb(level),
+                    _ if t.verify && t.load.op == Op::Read => "verifying".to_owned(),
                     _ => t.verb(),
                 };
                 t.words(&verb)
@@ -208,7 +208,7 @@ impl Load {
     /// Whether what is moved goes through the host's cache.
     pub fn is_cached(&self) -> bool {
         match self {
-            Self::Transfer(t) => t.cached,
+            Self::Transfer(t) => t.load.cached,
             Self::Files(f) => f.cached,
             _ => false,
         }

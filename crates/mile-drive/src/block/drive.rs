@@ -239,7 +239,7 @@ impl Drive for BlockDrive {
         let Some(file) = &self.file else {
             return Err(DriveError::Unusable { why: "the drive is not open".into() });
         };
-        if !self.writes && transfer.op != mile_core::Op::Read {
+        if !self.writes && transfer.load.op != mile_core::Op::Read {
             return Err(DriveError::Unusable { why: "the drive is open for reading only".into() });
         }
         self.io.begin(file, transfer, self.found.capacity, self.found.logical_block, self.clock)

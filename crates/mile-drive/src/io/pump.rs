@@ -53,13 +53,12 @@ pub trait Engine: Send {
 
 /// Refuses a transfer whose buffers would take more memory than is allowed.
 pub fn check_memory(transfer: &Transfer) -> Result<(), DriveError> {
-    let depth = transfer.depth.saturating_mul(transfer.workers);
-    let need = transfer.block.0.saturating_mul(u64::from(depth));
-    if need > IN_FLIGHT_MOST.0 {
+    let load = &transfer.load;
+    if load.in_flight() > IN_FLIGHT_MOST {
         return Err(DriveError::TooMuchMemory {
-            depth,
-            block: transfer.block,
-            need: Bytes(need),
+            depth: load.depth.saturating_mul(load.workers),
+            block: load.block,
+            need: load.in_flight(),
             limit: IN_FLIGHT_MOST,
         });
     }
@@ -121,10 +120,10 @@ impl<E: Engine> Pump<E> {
             began: now.0,
             issued: 0,
             position: transfer.skip.0,
-            blocks: transfer.length.0 / transfer.block.0,
-            free: (0..transfer.depth).rev().collect(),
-            out: vec![FREE; transfer.depth as usize],
-            done: Vec::with_capacity(transfer.depth as usize),
+            blocks: transfer.length.0 / transfer.load.block.0,
+            free: (0..transfer.load.depth).rev().collect(),
+            out: vec![FREE; transfer.load.depth as usize],
+            done: Vec::with_capacity(transfer.load.depth as usize),
             looked: now.0,
             transfer,
             copy: None,
@@ -134,11 +133,12 @@ impl<E: Engine> Pump<E> {
     /// Takes up another transfer with the same engine and buffers, once everything is back. Gives whether it can: reads of the same blocks, as deep, in
     /// the order of addresses, that nothing is held against.
     pub fn again(&mut self, transfer: &Transfer, now: Nanos) -> bool {
-        let plain = |t: &Transfer| t.op == Op::Read && !t.random && !t.verify && t.workers <= 1;
+        let plain =
+            |t: &Transfer| t.load.op == Op::Read && !t.load.is_random() && !t.verify && t.load.workers <= 1;
         let alike = plain(transfer)
             && plain(&self.transfer)
-            && (transfer.block, transfer.depth, transfer.cached)
-                == (self.transfer.block, self.transfer.depth, self.transfer.cached);
+            && (transfer.load.block, transfer.load.depth, transfer.load.cached)
+                == (self.transfer.load.block, self.transfer.load.depth, self.transfer.load.cached);
         if !alike || self.copy.is_some() || self.free.len() != self.out.len() {
             return false;
         }
@@ -146,7 +146,7 @@ impl<E: Engine> Pump<E> {
         self.transfer = *transfer;
         (self.began, self.looked) = (now.0, now.0);
         (self.issued, self.position) = (0, transfer.skip.0);
-        self.blocks = transfer.length.0 / transfer.block.0;
+        self.blocks = transfer.length.0 / transfer.load.block.0;
         true
     }
 
@@ -172,7 +172,7 @@ impl<E: Engine> Pump<E> {
         if free == 0 || self.issued >= self.transfer.budget.0 {
             return false;
         }
-        match copy.end.gate(copy.from + self.issued + self.transfer.block.0) {
+        match copy.end.gate(copy.from + self.issued + self.transfer.load.block.0) {
             Gate::Open => false,
             Gate::Shut => {
                 copy.shut = Some((now, free));
@@ -207,30 +207,30 @@ impl<E: Engine> Pump<E> {
 
     fn next_address(&mut self) -> u64 {
         let t = &self.transfer;
-        if t.random {
+        if t.load.is_random() {
             // Multiply and shift: uniform over blocks without a division.
             let index = ((u128::from(self.rng.next_u64()) * u128::from(self.blocks)) >> 64) as u64;
-            return t.start.0 + index * t.block.0;
+            return t.start.0 + index * t.load.block.0;
         }
         let at = t.start.0 + self.position;
-        self.position += t.block.0;
-        if self.position + t.block.0 > t.length.0 {
+        self.position += t.load.block.0;
+        if self.position + t.load.block.0 > t.length.0 {
             self.position = 0;
         }
         at
     }
 
     fn next_op(&mut self) -> Op {
-        if self.transfer.op != Op::Mixed {
-            return self.transfer.op;
+        if self.transfer.load.op != Op::Mixed {
+            return self.transfer.load.op;
         }
         let unit = (self.rng.next_u64() >> 11) as f64 / (1_u64 << 53) as f64;
-        if unit < self.transfer.reads { Op::Read } else { Op::Write }
+        if unit < self.transfer.load.reads { Op::Read } else { Op::Write }
     }
 
     /// When the next operation is due by the pace that is asked for.
     fn due(&self) -> u64 {
-        let Some(rate) = self.transfer.rate else { return 0 };
+        let Some(rate) = self.transfer.load.rate else { return 0 };
         self.began + (self.issued as f64 / rate.0 * 1e9) as u64
     }
 
@@ -239,14 +239,14 @@ impl<E: Engine> Pump<E> {
         while self.issued < t.budget.0 && self.due() <= now && !self.is_held(now) {
             let Some(slot) = self.free.pop() else { break };
             let (address, op) = (self.next_address(), self.next_op());
-            let inside = address >= t.start.0 && address + t.block.0 <= t.start.0 + t.length.0;
+            let inside = address >= t.start.0 && address + t.load.block.0 <= t.start.0 + t.length.0;
             if !inside {
                 let why =
                     format!("byte {address} is outside of the range of this leg; nothing was moved there");
                 return Err(DriveError::Unusable { why });
             }
             if op == Op::Write {
-                let place = slot as usize * t.block.0 as usize;
+                let place = slot as usize * t.load.block.0 as usize;
                 match &self.copy {
                     Some(copy) => copy.end.take(self.engine.buffer(slot)),
                     None => self.pool.stamp(self.engine.buffer(slot), address, place, t.sealed),
@@ -257,7 +257,7 @@ impl<E: Engine> Pump<E> {
                 return Err(self.failed(op, address, source));
             }
             self.out[slot as usize] = Out { address, op, since: now, behind: self.issued };
-            self.issued += t.block.0;
+            self.issued += t.load.block.0;
         }
         Ok(())
     }
@@ -286,8 +286,11 @@ impl<E: Engine> Pump<E> {
                 now = clock.now().0;
                 continue;
             }
-            let next =
-                if self.transfer.rate.is_some() && !self.free.is_empty() { self.due() } else { u64::MAX };
+            let next = if self.transfer.load.rate.is_some() && !self.free.is_empty() {
+                self.due()
+            } else {
+                u64::MAX
+            };
             let held = self.copy.as_ref().is_some_and(|c| c.shut.is_some());
             let next = if held { next.min(now + GLANCE.0) } else { next };
             now = self.reap(clock, Nanos(now), until.min(Nanos(next.max(now + 1))), tally)?;
@@ -322,11 +325,11 @@ impl<E: Engine> Pump<E> {
     ) -> Result<u64, DriveError> {
         let mut done = std::mem::take(&mut self.done);
         done.clear();
-        let uneven = self.transfer.rate.is_some() || self.copy.is_some();
+        let uneven = self.transfer.load.rate.is_some() || self.copy.is_some();
         let timeout = until.since(now).min(Nanos(if uneven { TICK } else { LOOK }));
         let waited = self.engine.wait(timeout, &mut done);
         let now = clock.now().0;
-        let block = self.transfer.block.0;
+        let block = self.transfer.load.block.0;
         for c in &done {
             let out = std::mem::replace(&mut self.out[c.slot as usize], FREE);
             self.free.push(c.slot);
@@ -355,7 +358,7 @@ impl<E: Engine> Pump<E> {
         }
         self.done = done;
         if let Err(e) = waited {
-            let (op, address) = self.waiting().map_or((Op::Idle, 0), |w| (self.transfer.op, w.1.0));
+            let (op, address) = self.waiting().map_or((Op::Idle, 0), |w| (self.transfer.load.op, w.1.0));
             return Err(self.failed(op, address, e));
         }
         if now.saturating_sub(self.looked) > LOOK {
@@ -376,7 +379,7 @@ impl<E: Engine> Pump<E> {
 
     fn failed(&self, op: Op, offset: u64, source: std::io::Error) -> DriveError {
         let op = if op == Op::Write { "write" } else { "read" };
-        DriveError::Operation { op, offset: Bytes(offset), length: self.transfer.block, source }
+        DriveError::Operation { op, offset: Bytes(offset), length: self.transfer.load.block, source }
     }
 }
 
@@ -384,6 +387,7 @@ impl<E: Engine> Pump<E> {
 mod tests {
     use super::*;
     use mile_core::RunId;
+    use mile_core::{Access, Workload};
     use proptest::prelude::*;
 
     /// An engine that moves nothing, and remembers what it was asked for.
@@ -418,7 +422,7 @@ mod tests {
     fn asked(transfer: Transfer) -> (Vec<(Op, u64)>, Tally) {
         let all = std::sync::Arc::default();
         let fake = Fake {
-            buffer: vec![0; transfer.block.0 as usize],
+            buffer: vec![0; transfer.load.block.0 as usize],
             out: Vec::new(),
             asked: std::sync::Arc::clone(&all),
         };
@@ -438,18 +442,7 @@ mod tests {
             blocks in 1_u64..64, budget in 0_u64..200, skip in 0_u64..64
         ) {
             let block = 4096;
-            let t = Transfer {
-                op: if mixed { Op::Mixed } else { Op::Write },
-                reads: 0.5,
-                random,
-                depth,
-                block: Bytes(block),
-                start: Bytes(start * 512),
-                length: Bytes(blocks * block),
-                budget: Bytes(budget * block),
-                skip: Bytes(skip % blocks * block),
-                ..Transfer::default()
-            };
+            let t = Transfer { load: Workload { op: if mixed { Op::Mixed } else { Op::Write }, reads: 0.5, access: if random { Access::Random } else { Access::Sequential }, depth, block: Bytes(block), ..Workload::default() }, start: Bytes(start * 512), length: Bytes(blocks * block), budget: Bytes(budget * block), skip: Bytes(skip % blocks * block), ..Transfer::default() };
             let (all, tally) = asked(t);
             prop_assert_eq!(all.len() as u64, budget);
             prop_assert_eq!(tally.written.0 + tally.read.0, budget * block);
@@ -489,8 +482,7 @@ mod tests {
     #[test]
     fn operations_that_do_not_come_back_end_a_transfer_when_patience_does() {
         let t = Transfer {
-            depth: 3,
-            block: Bytes(4096),
+            load: Workload { depth: 3, block: Bytes(4096), ..Workload::default() },
             start: Bytes(8192),
             length: Bytes(1 << 20),
             budget: Bytes(1 << 20),
@@ -512,10 +504,13 @@ mod tests {
     #[test]
     fn a_mix_has_its_share_of_reads_and_random_addresses_are_uniform() {
         let t = Transfer {
-            op: Op::Mixed,
-            reads: 0.7,
-            random: true,
-            block: Bytes(512),
+            load: Workload {
+                op: Op::Mixed,
+                reads: 0.7,
+                access: Access::Random,
+                block: Bytes(512),
+                ..Workload::default()
+            },
             length: Bytes(512 * 16),
             budget: Bytes(512 * 64_000),
             ..Transfer::default()
@@ -535,10 +530,13 @@ mod tests {
     #[test]
     fn a_paced_transfer_does_not_run_ahead_of_its_pace() {
         let t = Transfer {
-            block: Bytes(4096),
+            load: Workload {
+                block: Bytes(4096),
+                rate: Some(mile_core::Rate(4096.0 * 100.0)),
+                ..Workload::default()
+            },
             length: Bytes(4096 * 8),
             budget: Bytes(4096 * 20),
-            rate: Some(mile_core::Rate(4096.0 * 100.0)),
             ..Transfer::default()
         };
         let clock = Monotonic::start();

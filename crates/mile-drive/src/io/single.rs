@@ -45,8 +45,9 @@ impl Single {
         choice: EngineChoice,
         now: Nanos,
     ) -> std::io::Result<Self> {
-        let (depth, block) = (transfer.depth as usize, transfer.block.0 as usize);
-        let pattern = Pattern::new(origin.run, transfer.pass, worker).compressible(transfer.incompressible);
+        let (depth, block) = (transfer.load.depth as usize, transfer.load.block.0 as usize);
+        let pattern =
+            Pattern::new(origin.run, transfer.pass, worker).compressible(transfer.load.incompressible);
         let ring = match choice {
             EngineChoice::Auto => Ring::new(file, Arena::filled(depth, block, &pattern)).ok(),
             EngineChoice::Threads => None,

@@ -5,7 +5,7 @@ use super::single::{EngineChoice, Origin, Single};
 use crate::clock::Monotonic;
 use crate::drive::{DriveError, Transfer};
 use crate::tally::Tally;
-use mile_core::{Bytes, Nanos, Rate};
+use mile_core::{Bytes, Nanos, Rate, Workload};
 use std::fs::File;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -33,7 +33,7 @@ pub struct Workers {
 
 /// The part of a transfer that one of its workers does.
 pub fn part(transfer: &Transfer, worker: u32) -> Transfer {
-    let (count, block) = (u64::from(transfer.workers), transfer.block.0);
+    let (count, block) = (u64::from(transfer.load.workers), transfer.load.block.0);
     // Whole blocks, the remainder to the first workers.
     let share = |bytes: u64| {
         let blocks = bytes / block;
@@ -43,9 +43,13 @@ pub fn part(transfer: &Transfer, worker: u32) -> Transfer {
         let blocks = bytes / block;
         (blocks / count * u64::from(worker) + u64::from(worker).min(blocks % count)) * block
     };
-    let rate = transfer.rate.map(|r| Rate(r.0 / count as f64));
-    let one = Transfer { workers: 1, rate, budget: Bytes(share(transfer.budget.0)), ..*transfer };
-    if transfer.random {
+    let rate = transfer.load.rate.map(|r| Rate(r.0 / count as f64));
+    let one = Transfer {
+        load: Workload { workers: 1, rate, ..transfer.load },
+        budget: Bytes(share(transfer.budget.0)),
+        ..*transfer
+    };
+    if transfer.load.is_random() {
         return one;
     }
     let length = share(transfer.length.0);
@@ -60,7 +64,7 @@ pub fn part(transfer: &Transfer, worker: u32) -> Transfer {
 
 /// All parts of a transfer. Workers do not get on at the same pace: of one that goes on, each goes on where it was.
 fn parts(transfer: &Transfer, at: Option<&[(Bytes, Bytes)]>) -> Vec<Transfer> {
-    let mut parts: Vec<Transfer> = (0..transfer.workers).map(|w| part(transfer, w)).collect();
+    let mut parts: Vec<Transfer> = (0..transfer.load.workers).map(|w| part(transfer, w)).collect();
     if let Some(at) = at.filter(|at| at.len() == parts.len()) {
         // Where the budget is another than what they had left, they share it as they would at the start.
         let whole = at.iter().map(|a| a.1.0).sum::<u64>() == transfer.budget.0;
@@ -91,8 +95,8 @@ impl Workers {
             abandon: AtomicBool::new(false),
             ended: Mutex::new(parts.iter().map(|p| (p.skip, p.budget)).collect()),
         });
-        let (named, names) = crossbeam_channel::bounded(transfer.workers as usize);
-        let threads = (0..transfer.workers)
+        let (named, names) = crossbeam_channel::bounded(transfer.load.workers as usize);
+        let threads = (0..transfer.load.workers)
             .map(|worker| {
                 let (shared, file, named) = (Arc::clone(&shared), file.try_clone()?, named.clone());
                 let mine = parts[worker as usize];
@@ -248,8 +252,7 @@ mod tests {
     #[test]
     fn workers_that_go_on_leave_no_hole() {
         let whole = Transfer {
-            workers: 2,
-            block: Bytes(4096),
+            load: Workload { workers: 2, block: Bytes(4096), ..Workload::default() },
             length: Bytes(20 * 4096),
             budget: Bytes(20 * 4096),
             ..Transfer::default()
@@ -272,14 +275,7 @@ mod tests {
         fn parts_cover_the_whole_and_overlap_nowhere(
             workers in 1_u32..9, blocks in 9_u64..500, budget in 0_u64..900, start in 0_u64..50
         ) {
-            let whole = Transfer {
-                workers,
-                block: Bytes(4096),
-                start: Bytes(start * 4096),
-                length: Bytes(blocks * 4096),
-                budget: Bytes(budget * 4096),
-                ..Transfer::default()
-            };
+            let whole = Transfer { load: Workload { workers, block: Bytes(4096), ..Workload::default() }, start: Bytes(start * 4096), length: Bytes(blocks * 4096), budget: Bytes(budget * 4096), ..Transfer::default() };
             let parts: Vec<Transfer> = (0..workers).map(|w| part(&whole, w)).collect();
             prop_assert_eq!(parts.iter().map(|p| p.budget.0).sum::<u64>(), whole.budget.0);
             let mut at = whole.start.0;

@@ -55,7 +55,7 @@ pub(super) fn copies(lanes: &mut [LaneRun<'_>]) -> Vec<Copying> {
             };
             let Some(((target, Side::Target), _)) = of(partner) else { continue };
             let simulated = lanes[lane].drive.is_virtual();
-            let blocks = (source.block, target.block);
+            let blocks = (source.load.block, target.load.block);
             let [a, b] = match lanes.get_disjoint_mut([lane, partner]) {
                 Ok([a, b]) => [&mut a.terms.go_on, &mut b.terms.go_on],
                 Err(_) => continue,

@@ -81,7 +81,7 @@ impl GoOn {
                 _ => {}
             }
             if let EventKind::LegEnded { leg, kind, .. } = &event.kind {
-                let writes = matches!(plan.legs.get(*leg as usize).map(|l| &l.work), Some(Work::Transfer(t)) if t.op != Op::Read);
+                let writes = matches!(plan.legs.get(*leg as usize).map(|l| &l.work), Some(Work::Transfer(t)) if t.load.op != Op::Read);
                 on.write_skipped |= writes && *kind == Some(EndKind::Skipped);
             }
         }
@@ -98,24 +98,21 @@ impl GoOn {
         if let Work::Transfer(t) = &leg.work {
             let settled = matches!(status, Status::Stopped | Status::Guarded)
                 && !events.iter().any(|e| matches!(e.kind, EventKind::Left { .. }));
-            let again = match (t.workers, settled) {
+            let again = match (t.load.workers, settled) {
                 // What was in flight may not have been read; the zone underway holds all of it.
-                (_, false) if t.zones > 0 && t.op == Op::Read => {
-                    let out = t.block.0.saturating_mul(u64::from(t.depth) * u64::from(t.workers));
-                    out.min(
-                        Visits::of(t, on.leg)
-                            .with_cuts(&on.cuts)
-                            .piece(t, Bytes(on.moved.0 + on.failed.0))
-                            .skip
-                            .0,
-                    )
-                }
+                (_, false) if t.zones > 0 && t.load.op == Op::Read => t.load.in_flight().0.min(
+                    Visits::of(t, on.leg)
+                        .with_cuts(&on.cuts)
+                        .piece(t, Bytes(on.moved.0 + on.failed.0))
+                        .skip
+                        .0,
+                ),
                 // Nobody knows any more where each of them was.
                 (2.., _) if is_read_later(plan, on.leg as usize, t) => u64::MAX,
                 (2.., _) | (_, true) => 0,
                 _ => unsettled(t, on.leg, &samples, events),
             };
-            on.moved.0 = on.moved.0.saturating_sub(again) / t.block.0.max(1) * t.block.0;
+            on.moved.0 = on.moved.0.saturating_sub(again) / t.load.block.0.max(1) * t.load.block.0;
         }
         on.at = end.plus(gap);
         on.samples = samples;
@@ -126,20 +123,20 @@ impl GoOn {
 /// Whether a later leg reads what this one moves in the order of addresses, or whether it verifies itself.
 fn is_read_later(plan: &Plan, leg: usize, t: &PlannedTransfer) -> bool {
     let reads = |other: &PlannedTransfer| {
-        other.op != Op::Write
+        other.load.op != Op::Write
             && other.start.0 < t.start.0 + t.length.0
             && t.start.0 < other.start.0 + other.length.0
     };
     let later = |l: &PlannedLeg| matches!(&l.work, Work::Transfer(other) if reads(other));
-    t.access == Access::Sequential
-        && (t.verify || t.op != Op::Read)
+    t.load.access == Access::Sequential
+        && (t.verify || t.load.op != Op::Read)
         && (t.verify || plan.legs.iter().skip(leg + 1).any(later))
 }
 
 /// Bytes that a leg had moved last, in which there may be holes: all since the oldest operation that may have been out was begun. One that
 /// was out for longer than [`STALL`] was told.
 fn unsettled(t: &PlannedTransfer, leg: u32, samples: &[Sample], events: &[Event]) -> u64 {
-    if t.access == Access::Random {
+    if t.load.is_random() {
         return 0;
     }
     let own = || samples.iter().filter(|s| s.leg == leg);
@@ -147,7 +144,7 @@ fn unsettled(t: &PlannedTransfer, leg: u32, samples: &[Sample], events: &[Event]
     let end = samples.last().map_or(Nanos(0), |s| s.end);
     let since = end.since(STALL.plus(MARGIN));
     let late: u64 = own().filter(|s| s.end > since).map(|s| s.moved().0).sum();
-    let mut out = late + t.block.0.saturating_mul(u64::from(t.depth));
+    let mut out = late + t.load.block.0.saturating_mul(u64::from(t.load.depth));
     let last = events.iter().rev().find_map(|e| match &e.kind {
         EventKind::Waiting { offset, .. } => Some(*offset),
         EventKind::Stall { .. } | EventKind::LegBegan { .. } => Some(None),

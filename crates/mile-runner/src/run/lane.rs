@@ -16,7 +16,7 @@ use mile_core::channel::{Channel, Source};
 use mile_core::health::SelfTestKind;
 use mile_core::live::News;
 use mile_core::{Bytes, LiveFindings, Nanos, Op, Rate, Sample};
-use mile_course::{Access, Plan, PlannedLeg, PlannedTransfer, Work};
+use mile_course::{Plan, PlannedLeg, PlannedTransfer, Work};
 use mile_drive::clock::Monotonic;
 use mile_drive::drive::PATIENCE;
 use mile_drive::host::Host;
@@ -258,7 +258,7 @@ impl Run<'_> {
         self.doing = (
             index,
             match &leg.work {
-                Work::Transfer(t) => t.op,
+                Work::Transfer(t) => t.load.op,
                 Work::Files(f) => files::op_of(f.op),
                 _ => Op::Idle,
             },
@@ -329,7 +329,9 @@ impl Run<'_> {
             }
             // Planning made sure that what is read was written before; a skip undoes that.
             Work::Transfer(t)
-                if t.op != Op::Write && self.write_skipped && (t.verify || !self.drive.facts().readable) =>
+                if t.load.op != Op::Write
+                    && self.write_skipped
+                    && (t.verify || !self.drive.facts().readable) =>
             {
                 let why = "passed over, as a leg that writes was skipped and its blocks may never have been written";
                 return Ok(LegEnd::Planned(why.into()));
@@ -338,7 +340,7 @@ impl Run<'_> {
                 let end = self.transfer(index, leg, transfer, began, moved)?;
                 let over = matches!(end, LegEnd::Planned(_) | LegEnd::Skipped);
                 let end = if over && !self.look_at_bad(index, transfer)? { LegEnd::Stopped } else { end };
-                self.write_skipped |= transfer.op != Op::Read && matches!(end, LegEnd::Skipped);
+                self.write_skipped |= transfer.load.op != Op::Read && matches!(end, LegEnd::Skipped);
                 self.tell_latency(index);
                 end
             }
@@ -409,26 +411,17 @@ impl Run<'_> {
             // Operations come back in any order: where a sample of a scan begins is known from what the zone has moved.
             self.zone_at = visits.at(&piece, gone, work);
             self.drive.begin(&Transfer {
-                op: work.op,
-                reads: work.reads,
+                load: work.load,
                 verify: work.verify,
                 sealed: work.sealed,
-                random: work.access == Access::Random,
-                block: work.block,
-                depth: work.depth,
-                workers: work.workers,
-                rate: work.rate,
                 patience: self.plan.guards.patience.unwrap_or(PATIENCE),
                 start: piece.start,
                 length: piece.length,
                 budget,
                 skip: piece.skip,
                 pass: work.pass,
-                incompressible: work.incompressible,
-                cached: work.cached,
             })?;
-            self.in_flight_at_most =
-                work.block.0.saturating_mul(u64::from(work.depth)).saturating_mul(u64::from(work.workers));
+            self.in_flight_at_most = work.load.in_flight().0;
             if std::mem::take(&mut first) && !self.drive.is_virtual() {
                 self.say_engine(self.drive.engine());
             }
@@ -437,7 +430,7 @@ impl Run<'_> {
             self.drain()?;
             self.in_flight_at_most = 0;
             self.mind_failures()?;
-            self.close_sample(index, work.op);
+            self.close_sample(index, work.load.op);
             visits.follow(self.live.trace());
             if is_through {
                 self.bad.over(self.drive.now(), budget);
@@ -486,7 +479,7 @@ impl Run<'_> {
                 self.is_through = true;
                 return Ok(Some(LegEnd::Planned(format!("{} moved", Bytes(now - before)))));
             }
-            if let Some(end) = self.after_slice(index, work.op)? {
+            if let Some(end) = self.after_slice(index, work.load.op)? {
                 return Ok(Some(end));
             }
             if self.paused || self.cooling.is_some() || self.is_bad_enough(work) {

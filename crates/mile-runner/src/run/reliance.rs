@@ -22,12 +22,12 @@ pub struct Stretch {
 /// What a transfer has written once it has moved `moved` bytes: its range from the front. Random writes leave no stretch that is
 /// known to be written, and several workers one only once all of it is.
 fn wrote(t: &PlannedTransfer, moved: u64) -> Option<(u64, u64)> {
-    let length = moved.min(t.length.0) / t.block.0.max(1) * t.block.0;
+    let length = moved.min(t.length.0) / t.load.block.0.max(1) * t.load.block.0;
     // What was copied bears the stamps of its source, or none, and is not known again.
-    let known = t.op == Op::Write
+    let known = t.load.op == Op::Write
         && t.copy.is_none()
-        && t.access == Access::Sequential
-        && (t.workers <= 1 || length >= t.length.0 / t.block.0.max(1) * t.block.0);
+        && t.load.access == Access::Sequential
+        && (t.load.workers <= 1 || length >= t.length.0 / t.load.block.0.max(1) * t.load.block.0);
     (known && length > 0).then_some((t.start.0, t.start.0 + length))
 }
 
@@ -38,7 +38,7 @@ pub fn relied_on(plan: &Plan, leg: usize, moved: Bytes, readable: bool) -> Vec<S
     let over = |t: &PlannedTransfer, moved: u64, written: &mut Vec<(u64, u64, Bytes)>| {
         if let Some((from, to)) = wrote(t, moved) {
             cut(written, from, to);
-            written.push((from, to, t.block));
+            written.push((from, to, t.load.block));
         }
     };
     for (i, planned) in plan.legs.iter().enumerate().take(leg + 1) {
@@ -49,7 +49,7 @@ pub fn relied_on(plan: &Plan, leg: usize, moved: Bytes, readable: bool) -> Vec<S
     let mut relied = Vec::new();
     for (i, planned) in plan.legs.iter().enumerate().skip(leg) {
         let Work::Transfer(t) = &planned.work else { continue };
-        let reads = t.op == Op::Read || t.op == Op::Mixed;
+        let reads = t.load.op == Op::Read || t.load.op == Op::Mixed;
         if reads && (t.verify || !readable) {
             for (from, to, block) in &written {
                 let (start, end) = ((*from).max(t.start.0), (*to).min(t.start.0 + t.length.0));

@@ -24,7 +24,7 @@ impl Run<'_> {
     /// Whether the transfer of a scan underway is to be left: enough of it failed, it is far too slow, or the time for bad stretches is over.
     pub(super) fn is_bad_enough(&mut self, work: &PlannedTransfer) -> bool {
         let now = self.drive.now();
-        if work.zones > 0 && work.op == Op::Read {
+        if work.zones > 0 && work.load.op == Op::Read {
             let own = self.tally.written.0 + self.tally.read.0;
             self.bad.look_at_rate(now, self.moved.0 + self.failed + own);
         }

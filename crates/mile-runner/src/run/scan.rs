@@ -48,7 +48,13 @@ pub(super) struct Piece {
 impl Visits {
     pub(super) fn of(work: &PlannedTransfer, leg: u32) -> Self {
         let zones = work.visits(leg);
-        Self { ends: ends(&zones), in_order: zones.len(), block: work.block.0.max(1), zones, edges: None }
+        Self {
+            ends: ends(&zones),
+            in_order: zones.len(),
+            block: work.load.block.0.max(1),
+            zones,
+            edges: None,
+        }
     }
 
     /// As [`Visits::of`], of which zones were put off from these bytes on.
@@ -127,13 +133,13 @@ impl Visits {
     pub(super) fn at(&self, piece: &Piece, gone: u64, work: &PlannedTransfer) -> Option<ZoneAt> {
         let start = piece.start.0 + piece.skip.0;
         let length = piece.left.0;
-        (!self.is_empty()).then_some(ZoneAt { start, gone, block: work.block.0, length })
+        (!self.is_empty()).then_some(ZoneAt { start, gone, block: work.load.block.0, length })
     }
 
     /// Where a leg goes on that has gone past so much: in a zone of the scan, or in its whole range.
     pub(super) fn piece(&self, work: &PlannedTransfer, moved: Bytes) -> Piece {
         if let Some((start, length)) = self.edges.as_ref().and_then(|e| e.0.next()) {
-            let length = Bytes(length.div_ceil(work.block.0.max(1)) * work.block.0);
+            let length = Bytes(length.div_ceil(work.load.block.0.max(1)) * work.load.block.0);
             let last = (work.start.0 + work.length.0).saturating_sub(length.0);
             return Piece {
                 start: Bytes(start.clamp(work.start.0, last)),

@@ -146,14 +146,14 @@ impl Run<'_> {
         let Work::Transfer(t) = work else { return None };
         let limit = self.plan.guards.written_at_most?;
         let left = limit.0.saturating_sub(self.written.0);
-        let share = match t.op {
+        let share = match t.load.op {
             Op::Write => 1.0,
-            Op::Mixed => 1.0 - t.reads,
+            Op::Mixed => 1.0 - t.load.reads,
             _ => return None,
         };
         // A mix writes its share only on average; it is minded with every sample too.
         let bytes = if share < 1.0 { (left as f64 / share.max(1e-9)) as u64 } else { left };
-        Some(Bytes(bytes / t.block.0 * t.block.0))
+        Some(Bytes(bytes / t.load.block.0 * t.load.block.0))
     }
 
     /// Tells the operator something, and waits for an answer.
