@@ -1,7 +1,7 @@
 //! What must hold of everything that comes from outside, whatever its bytes are. Each function is a fuzz target (`scripts/fuzz`): it
 //! must come back, in time and in memory that are in proportion to its input.
 
-use mile_core::{Bytes, Context, Findings, Nanos, Op, RunId, Trace, findings};
+use mile_core::{Bytes, Context, Findings, Nanos, Op, RunId, Trace, Workload, findings};
 use mile_course::{DriveFacts, diagnostic, format, parse, plan_lanes};
 use mile_drive::ata::{self, Identify, Registers, SECTOR, SmartData};
 use mile_drive::block::signature;
@@ -157,7 +157,8 @@ pub fn model(bytes: &[u8]) {
     let mut drive = SimDrive::of("sim:fuzz.toml", model, 1);
     let block = Bytes(drive.facts().logical_block.0.max(4096));
     let length = Bytes(block.0 * 64);
-    let transfer = Transfer { load: Workload { op: Op::Write, depth: 4, block, ..Workload::default() }, length, budget: length, ..Transfer::default() };
+    let load = Workload { op: Op::Write, depth: 4, block, ..Workload::default() };
+    let transfer = Transfer { load, length, budget: length, ..Transfer::default() };
     if drive.open().is_err() || drive.begin(&transfer).is_err() {
         return;
     }

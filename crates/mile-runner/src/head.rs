@@ -329,7 +329,7 @@ impl AnyHead {
 }
 
 /// Facts that were kept, as planning takes them.
-pub(crate) fn facts_for_planning(facts: &Facts) -> mile_course::DriveFacts {
+pub fn facts_for_planning(facts: &Facts) -> mile_course::DriveFacts {
     mile_course::DriveFacts {
         capacity: facts.capacity,
         logical_block: facts.logical_block,

@@ -2,7 +2,7 @@
 
 pub(crate) use crate::event::fault_of;
 pub use crate::event::{EndKind, Event, EventKind, error_words, faults_of};
-pub use crate::head::{LaneHead, Order, RunHead};
+pub use crate::head::{LaneHead, Order, RunHead, facts_for_planning};
 pub use crate::outcome::{Outcome, Status};
 
 use mile_core::channel::Reading;

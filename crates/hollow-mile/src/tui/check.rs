@@ -7,6 +7,7 @@ use mile_core::{Bytes, LegName, Op};
 use mile_course::{DriveFacts, Work};
 use mile_drive::sysfs::Disk;
 use mile_logbook::Logbook;
+use mile_runner::message::facts_for_planning;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -64,7 +65,7 @@ pub(crate) fn check(question: &Question) -> (Checked, Vec<Arc<Background>>) {
             |(lane, card): (&mile_course::Lane, &Card)| format!("{} on {}", lane.name, card.identity.name);
         checked.target = course.lanes.iter().zip(&cards).map(on).collect::<Vec<_>>().join(", ");
     }
-    let facts: Vec<DriveFacts> = cards.iter().map(facts_of).collect();
+    let facts: Vec<DriveFacts> = cards.iter().map(|c| facts_for_planning(&c.facts)).collect();
     let plans = match mile_course::plan_lanes(&course, &facts) {
         Ok(plans) => plans,
         Err(errors) => {
@@ -120,18 +121,6 @@ fn drives(course: &mile_course::Course, question: &Question) -> Result<Vec<Card>
             question.several.len()
         )
     })
-}
-
-fn facts_of(card: &Card) -> DriveFacts {
-    let facts = &card.facts;
-    DriveFacts {
-        capacity: facts.capacity,
-        logical_block: facts.logical_block,
-        has_temperature: facts.has_temperature,
-        readable: facts.readable,
-        cache: facts.cache,
-        files: facts.files,
-    }
 }
 
 fn op_of(work: &Work) -> Op {
