@@ -15,10 +15,12 @@ use crate::kinds::copy::Copy;
 use crate::kinds::discard::Discard;
 use crate::kinds::files::Files;
 use crate::kinds::rest::Rest;
+use crate::kinds::scan;
 use crate::kinds::self_test::SelfTest;
-use crate::kinds::transfer::Transfer;
+use crate::kinds::transfer::{Kind, Transfer};
 use mile_core::claims::conditions::StatedClaim;
 use mile_core::health::Counter;
+use mile_core::units::block_size;
 use mile_core::{Bytes, Celsius, Demand, Nanos, Rate};
 
 /// A test plan.
@@ -134,6 +136,34 @@ pub struct Leg {
     pub stage: usize,
     /// What it does.
     pub action: Action,
+}
+
+impl Action {
+    /// What it does, in words that need no drive: `write sequential, blocks 1 MiB, depth 16`.
+    pub fn words(&self) -> String {
+        match self {
+            Self::Rest(_) => "rest".into(),
+            Self::Watch => "watch".into(),
+            Self::Flush => "flush".into(),
+            Self::Discard(_) => "discard".into(),
+            Self::Health => "look at the health".into(),
+            Self::SelfTest(test) => format!("self-test, {}", test.kind.word()),
+            Self::Copy(copy) => copy.words(),
+            Self::Files(files) => files.words(),
+            Self::Ask(ask) => format!("ask \"{}\"", ask.text),
+            Self::Transfer(t) => {
+                let verb = match t.kind {
+                    _ if t.refine.is_some() => "look for the edges of hollows".to_owned(),
+                    Kind::Plain => t.words(),
+                    Kind::Verify => "verify".into(),
+                    Kind::Fill(_) => "fill".into(),
+                    Kind::Scan(zones, order) => scan::words(t.load.op, zones, order),
+                };
+                let verb = if t.verify { verb + " and verified" } else { verb };
+                format!("{verb}, blocks {}, depth {}", block_size(t.load.block), t.load.depth)
+            }
+        }
+    }
 }
 
 /// What a leg does.

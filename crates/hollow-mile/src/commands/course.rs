@@ -9,7 +9,7 @@ use mile_bench::courses::{READY, Ready};
 use mile_bench::outlook::{Outlook, look};
 use mile_bench::session::{self, Order, OrderLane, logbook_path, read_course};
 use mile_core::{LegName, Nanos};
-use mile_course::{Action, Course, Leg};
+use mile_course::{Course, Leg};
 use mile_logbook::Logbook;
 use mile_runner::Speed;
 use std::path::Path;
@@ -43,7 +43,7 @@ fn check(file: &Path) -> Result<(), Failure> {
     for (leg, times) in folded(&course) {
         let base = LegName::read(&leg.name).base;
         let times = if times > 1 { format!("  ({times} times)") } else { String::new() };
-        text::say(&format!("    {base:<14} {}{times}", what(&leg.action)));
+        text::say(&format!("    {base:<14} {}{times}", leg.action.words()));
     }
     Ok(())
 }
@@ -60,52 +60,6 @@ pub(crate) fn folded(course: &Course) -> Vec<(&Leg, usize)> {
         out[place].1 += 1;
     }
     out
-}
-
-/// What a leg does, in words that need no drive.
-fn what(action: &Action) -> String {
-    match action {
-        Action::Rest(_) => "rest".into(),
-        Action::Watch => "watch".into(),
-        Action::Flush => "flush".into(),
-        Action::Discard(_) => "discard".into(),
-        Action::Health => "look at the health".into(),
-        Action::SelfTest(test) => format!("self-test, {}", test.kind.word()),
-        Action::Copy(copy) => copy.words(),
-        Action::Files(files) => match files.op {
-            mile_core::files::FilesOp::Write => {
-                format!("write {} files of {}", files.count, files.sizes.words())
-            }
-            mile_core::files::FilesOp::Copy => {
-                format!("copy the files of {}", files.from.as_deref().unwrap_or_default())
-            }
-            op => format!("{} files", op.word()),
-        },
-        Action::Ask(ask) => format!("ask \"{}\"", ask.text),
-        Action::Transfer(t) => {
-            let order = if t.load.access == mile_course::Access::Random { "random" } else { "sequential" };
-            let verb = match t.kind {
-                _ if t.refine.is_some() => "look for the edges of hollows".to_owned(),
-                mile_course::Kind::Plain => format!("{} {order}", t.load.op.word()),
-                mile_course::Kind::Verify => "verify".into(),
-                mile_course::Kind::Fill(_) => "fill".into(),
-                mile_course::Kind::Scan(zones, order) if t.load.op == mile_core::Op::Write => {
-                    format!("write {zones} zones, {}", order.unwrap_or_default().word())
-                }
-                mile_course::Kind::Scan(zones, None) => {
-                    format!("scan in {zones} zones, forward and in random order")
-                }
-                mile_course::Kind::Scan(zones, Some(mile_course::ScanOrder::Random)) => {
-                    format!("scan in {zones} zones, in random order")
-                }
-                mile_course::Kind::Scan(zones, Some(order)) => {
-                    format!("scan in {zones} zones, {}", order.word())
-                }
-            };
-            let verb = if t.verify { verb + " and verified" } else { verb };
-            format!("{verb}, blocks {}, depth {}", mile_core::units::block_size(t.load.block), t.load.depth)
-        }
-    }
 }
 
 fn format(file: &Path, write: bool) -> Result<(), Failure> {

@@ -43,6 +43,17 @@ pub struct Files {
     pub from: Option<String>,
 }
 
+impl Files {
+    /// In words that need no drive: `write 100 files of 4 KiB`.
+    pub(crate) fn words(&self) -> String {
+        match self.op {
+            FilesOp::Write => format!("write {} files of {}", self.count, self.sizes.words()),
+            FilesOp::Copy => format!("copy the files of {}", self.from.as_deref().unwrap_or_default()),
+            op => format!("{} files", op.word()),
+        }
+    }
+}
+
 /// A leg that works with files, fitted to its drive.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct PlannedFiles {

@@ -29,7 +29,8 @@ pub(crate) fn read(
     transfer::read(reader, span, fill, rest.into_iter(), unread)
 }
 
-/// Fits it to a drive, from where earlier fills ended. `Ok(None)` where the level is reached already.
+/// Fits it to a drive, from where earlier fills ended. `Some(None)` where the level is reached already; `None`, with the reason in the errors, where it
+/// does not fit.
 pub(crate) fn fit(
     fit: &mut Fit<'_>,
     name: &str,

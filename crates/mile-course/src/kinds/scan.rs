@@ -147,6 +147,16 @@ pub(crate) fn fit(
     Some(fitted)
 }
 
+/// What it does, as a course says it: `scan in 512 zones, forward and in random order`.
+pub(crate) fn words(op: Op, zones: u32, order: Option<ScanOrder>) -> String {
+    match order {
+        order if op == Op::Write => format!("write {zones} zones, {}", order.unwrap_or_default().word()),
+        None => format!("scan in {zones} zones, forward and in random order"),
+        Some(ScanOrder::Random) => format!("scan in {zones} zones, in random order"),
+        Some(order) => format!("scan in {zones} zones, {}", order.word()),
+    }
+}
+
 /// What it does: `scanning 512 zones forward,`.
 pub(crate) fn verb(op: Op, zones: u32, order: ScanOrder, verify: bool) -> String {
     let how = if verify { "scanning and verifying" } else { "scanning" };

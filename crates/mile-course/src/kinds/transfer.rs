@@ -51,6 +51,13 @@ pub struct Transfer {
     pub copy: Option<CopyPart>,
 }
 
+impl Transfer {
+    /// What one that is nothing else does, as a course says it: `write sequential`.
+    pub(crate) fn words(&self) -> String {
+        format!("{} {}", self.load.op.word(), if self.load.is_random() { "random" } else { "sequential" })
+    }
+}
+
 /// What reads or writes are for.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub enum Kind {
