@@ -25,6 +25,7 @@ use baseline::{LEAST_DEPTH, zones};
 pub use map::{Instead, Order, Pass, Passing, RecordingZone, Surface};
 use passes::{Found, pass};
 pub use passes::{is_at_random, is_in_mixed_order};
+use std::collections::HashMap;
 use std::ops::Range;
 use view::{JOIN, Slow, View, runs};
 
@@ -39,6 +40,8 @@ const WINDOW: usize = 12;
 const SAME: f64 = 0.5;
 /// Standard deviations that a stretch of a scan has to be slow by in all its zones and passes together. Noise makes one zone in 300,000 so slow.
 const TOGETHER: f64 = 4.5;
+/// Chance of brief dips that fall on each other in two passes, from which they are no place: of a hundred scans one may show one.
+const BY_CHANCE: f64 = 0.01;
 /// Share of the rate that was lost that others have to have moved there for it to be theirs.
 const OTHERS: f64 = 0.3;
 /// Share of the time in which a drive has to count as throttled for a slow stretch to be heat.
@@ -258,6 +261,7 @@ fn judge(views: &[View], raw: &[View], writes: &stale::Writes<'_>, found: &[Foun
     let is_else = |q: usize, slow: &Slow| {
         !is_apart && instead(&views[q], trace, &trace.legs()[found[q].leg], slow).is_some()
     };
+    let mut chances: HashMap<(usize, usize), f64> = HashMap::new();
     for (p, view) in views.iter().enumerate() {
         for slow in &view.slow {
             if holes.iter().any(|h| is_same(&h.cells, &slow.cells))
@@ -268,21 +272,27 @@ fn judge(views: &[View], raw: &[View], writes: &stale::Writes<'_>, found: &[Foun
             }
             // Those that went there, and those that show it too.
             let went: Vec<usize> = (0..views.len()).filter(|q| views[*q].went(&slow.cells)).collect();
+            if slow.cells.len() < narrow {
+                for q in went.iter().copied().filter(|q| *q != p) {
+                    chances.entry((p, q)).or_insert_with(|| by_chance(view, &views[q], narrow));
+                }
+            }
             let same = |q: &usize| {
                 let other = &views[*q];
                 let depth = other.depth(slow.cells.clone()).unwrap_or(0.0);
                 let n = (slow.cells.len() as f64).sqrt();
-                let alike = Slow { cells: slow.cells.clone(), depth };
+                let there = Slow { cells: slow.cells.clone(), depth };
                 if *q == p {
                     true
                 } else if depth <= 0.0
-                    || instead(other, trace, &trace.legs()[found[*q].leg], &alike).is_some()
+                    || instead(other, trace, &trace.legs()[found[*q].leg], &there).is_some()
                 {
                     false
                 } else if slow.cells.len() < narrow {
                     // Moments happen in both passes; they are not equally deep, and do not stand out in both.
-                    (depth - slow.depth).abs() < 0.05 * slow.depth + 2.0 * other.sigma / n
+                    (depth - slow.depth).abs() < alike(slow, other)
                         && other.slow.iter().any(|o| is_same(&o.cells, &slow.cells))
+                        && chances.get(&(p, *q)).is_some_and(|chance| *chance <= BY_CHANCE)
                 } else {
                     depth > 0.6 * slow.depth && depth > 3.0 * other.sigma / n
                 }
@@ -315,6 +325,35 @@ fn judge(views: &[View], raw: &[View], writes: &stale::Writes<'_>, found: &[Foun
     }
     holes.sort_by_key(|h| h.cells.start);
     holes
+}
+
+/// How much a brief stretch may differ in its depth from one of another pass that is the same.
+fn alike(slow: &Slow, other: &View) -> f64 {
+    0.05 * slow.depth + 2.0 * other.sigma / (slow.cells.len() as f64).sqrt()
+}
+
+/// Chance of as many brief dips as there are in the same places of two passes, if they lay anywhere in both. Each falls on one of the other pass that is
+/// as deep with the share of the cells that it covers, so that their number follows the distribution of Poisson.
+fn by_chance(view: &View, other: &View, narrow: usize) -> f64 {
+    let brief = |v: &View| v.slow.iter().filter(|s| s.cells.len() < narrow).cloned().collect::<Vec<Slow>>();
+    let (own, mut theirs) = (brief(view), brief(other));
+    theirs.sort_by(|a, b| a.depth.total_cmp(&b.depth));
+    let (mut expected, mut met) = (0.0, 0_u32);
+    for slow in &own {
+        let by = alike(slow, other);
+        let below = |limit: f64| theirs.partition_point(|t| t.depth < limit);
+        let as_deep = &theirs[below(slow.depth - by)..below(slow.depth + by)];
+        let here = as_deep.iter().filter(|t| is_same(&t.cells, &slow.cells)).count();
+        expected += (as_deep.len() - here) as f64 * slow.cells.len() as f64 / view.rate.len() as f64;
+        met += u32::from(here > 0);
+    }
+    // 1 - sum of e^-m m^i / i! below their number; what is asked of is met once at least.
+    let (mut term, mut fewer) = ((-expected).exp(), 0.0);
+    for i in 0..met.max(1) {
+        fewer += term;
+        term *= expected / f64::from(i + 1);
+    }
+    1.0 - fewer
 }
 
 /// Slow stretches of single passes that are no hollows.
