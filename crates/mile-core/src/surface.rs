@@ -261,7 +261,7 @@ fn judge(views: &[View], raw: &[View], writes: &stale::Writes<'_>, found: &[Foun
     let is_else = |q: usize, slow: &Slow| {
         !is_apart && instead(&views[q], trace, &trace.legs()[found[q].leg], slow).is_some()
     };
-    let mut chances: HashMap<(usize, usize), f64> = HashMap::new();
+    let mut chances: HashMap<(usize, usize, usize), f64> = HashMap::new();
     for (p, view) in views.iter().enumerate() {
         for slow in &view.slow {
             if holes.iter().any(|h| is_same(&h.cells, &slow.cells))
@@ -274,7 +274,9 @@ fn judge(views: &[View], raw: &[View], writes: &stale::Writes<'_>, found: &[Foun
             let went: Vec<usize> = (0..views.len()).filter(|q| views[*q].went(&slow.cells)).collect();
             if slow.cells.len() < narrow {
                 for q in went.iter().copied().filter(|q| *q != p) {
-                    chances.entry((p, q)).or_insert_with(|| by_chance(view, &views[q], narrow));
+                    let length = slow.cells.len();
+                    let of = || by_chance(view, &views[q], length.div_ceil(2)..narrow);
+                    chances.entry((p, q, length)).or_insert_with(of);
                 }
             }
             let same = |q: &usize| {
@@ -292,7 +294,7 @@ fn judge(views: &[View], raw: &[View], writes: &stale::Writes<'_>, found: &[Foun
                     // Moments happen in both passes; they are not equally deep, and do not stand out in both.
                     (depth - slow.depth).abs() < alike(slow, other)
                         && other.slow.iter().any(|o| is_same(&o.cells, &slow.cells))
-                        && chances.get(&(p, *q)).is_some_and(|chance| *chance <= BY_CHANCE)
+                        && chances.get(&(p, *q, slow.cells.len())).is_some_and(|chance| *chance <= BY_CHANCE)
                 } else {
                     depth > 0.6 * slow.depth && depth > 3.0 * other.sigma / n
                 }
@@ -332,10 +334,12 @@ fn alike(slow: &Slow, other: &View) -> f64 {
     0.05 * slow.depth + 2.0 * other.sigma / (slow.cells.len() as f64).sqrt()
 }
 
-/// Chance of as many brief dips as there are in the same places of two passes, if they lay anywhere in both. Each falls on one of the other pass that is
-/// as deep with the share of the cells that it covers, so that their number follows the distribution of Poisson.
-fn by_chance(view: &View, other: &View, narrow: usize) -> f64 {
-    let brief = |v: &View| v.slow.iter().filter(|s| s.cells.len() < narrow).cloned().collect::<Vec<Slow>>();
+/// Chance of as many brief dips of these lengths as there are in the same places of two passes, if they lay anywhere in both. Each falls on one of the
+/// other pass that is as deep and about as long with the share of the cells that it covers, so that their number follows the distribution of Poisson.
+fn by_chance(view: &View, other: &View, lengths: Range<usize>) -> f64 {
+    let brief = |v: &View| -> Vec<Slow> {
+        v.slow.iter().filter(|s| lengths.contains(&s.cells.len())).cloned().collect()
+    };
     let (own, mut theirs) = (brief(view), brief(other));
     theirs.sort_by(|a, b| a.depth.total_cmp(&b.depth));
     let (mut expected, mut met) = (0.0, 0_u32);
@@ -343,8 +347,12 @@ fn by_chance(view: &View, other: &View, narrow: usize) -> f64 {
         let by = alike(slow, other);
         let below = |limit: f64| theirs.partition_point(|t| t.depth < limit);
         let as_deep = &theirs[below(slow.depth - by)..below(slow.depth + by)];
-        let here = as_deep.iter().filter(|t| is_same(&t.cells, &slow.cells)).count();
-        expected += (as_deep.len() - here) as f64 * slow.cells.len() as f64 / view.rate.len() as f64;
+        let is_as_long =
+            |t: &&Slow| 2 * t.cells.len().min(slow.cells.len()) >= t.cells.len().max(slow.cells.len());
+        let (here, elsewhere): (Vec<&Slow>, Vec<&Slow>) =
+            as_deep.iter().filter(is_as_long).partition(|t| is_same(&t.cells, &slow.cells));
+        let here = here.len();
+        expected += elsewhere.len() as f64 * slow.cells.len() as f64 / view.rate.len() as f64;
         met += u32::from(here > 0);
     }
     // 1 - sum of e^-m m^i / i! below their number; what is asked of is met once at least.
