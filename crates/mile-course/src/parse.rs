@@ -19,22 +19,23 @@ mod settings;
 
 use crate::course::Course;
 use crate::diagnostic::{Diagnostic, Span};
+use legs::ENOUGH_ERRORS;
 use mile_core::Demand;
-use parser::{ENOUGH_ERRORS, Parser};
+use parser::Parser;
 use reader::{Reader, Unread};
 
 /// Reads a course. On failure gives everything that is wrong with it, in the order of the text.
 pub fn parse(source: &str) -> Result<Course, Vec<Diagnostic>> {
     let mut parser = Parser::new(source);
     let course = parser.course();
-    let mut errors = parser.reader.errors;
+    let mut errors = parser.legs.reader.errors;
     if errors.is_empty() {
         return Ok(course);
     }
     errors.sort_by_key(|e| (e.span.line, e.span.column));
     // A body that is read with several values says the same of each.
     errors.dedup_by_key(|e| e.span);
-    if parser.gave_up {
+    if parser.legs.gave_up {
         errors.truncate(ENOUGH_ERRORS);
         let last = errors.last().map_or(Span::default(), |e| e.span);
         errors.push(Diagnostic::new(last, "there is more that cannot be read; mend this first"));

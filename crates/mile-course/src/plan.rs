@@ -173,7 +173,14 @@ pub fn plan(course: &Course, drive: &DriveFacts) -> Result<Plan, Vec<String>> {
         )]);
     }
     let guards = Guards::of(&course.guards);
-    let mut fit = Fit { drive, notes: Vec::new(), errors: Vec::new(), written: Vec::new(), filled: 0 };
+    let mut fit = Fit {
+        drive,
+        notes: Vec::new(),
+        errors: Vec::new(),
+        written: Vec::new(),
+        filled: 0,
+        errors_at_most: guards.errors_at_most,
+    };
     let mut there = There::default();
     for limit in [guards.stop_above, guards.rest_above.map(|r| r.0)].into_iter().flatten() {
         if !drive.has_temperature {
@@ -193,7 +200,7 @@ pub fn plan(course: &Course, drive: &DriveFacts) -> Result<Plan, Vec<String>> {
             time: None,
             seen: Vec::new(),
         };
-        legs.extend(fit_leg(&mut fit, &mut there, empty, &leg.action, &guards));
+        legs.extend(fit_leg(&mut fit, &mut there, empty, &leg.action));
         // What is said of a leg is said of all its repeats.
         notes.fold(&mut fit.notes, had.0, leg.line);
         errors.fold(&mut fit.errors, had.1, leg.line);
@@ -223,13 +230,7 @@ pub fn plan(course: &Course, drive: &DriveFacts) -> Result<Plan, Vec<String>> {
 }
 
 /// Fits one leg to its drive. `None`, with the reason in the errors, where it does not fit.
-fn fit_leg(
-    fit: &mut Fit<'_>,
-    there: &mut There,
-    empty: PlannedLeg,
-    action: &Action,
-    guards: &Guards,
-) -> Option<PlannedLeg> {
+fn fit_leg(fit: &mut Fit<'_>, there: &mut There, empty: PlannedLeg, action: &Action) -> Option<PlannedLeg> {
     let name = &empty.name.clone();
     let moves = |(transfer, time, seen), empty: PlannedLeg| PlannedLeg {
         work: Work::Transfer(transfer),
@@ -242,17 +243,12 @@ fn fit_leg(
             Some((time, seen)) => PlannedLeg { work: Work::Rest, time, seen, ..empty },
             None => empty,
         },
-        Action::Transfer(t) => {
-            let errors = guards.errors_at_most;
-            match t.kind {
-                Kind::Fill(to) => match fill::fit(fit, name, t, to, errors)? {
-                    Some(fitted) => moves(fitted, empty),
-                    None => empty,
-                },
-                Kind::Scan(zones, order) => moves(scan::fit(fit, name, t, (zones, order), errors)?, empty),
-                Kind::Plain | Kind::Verify => moves(transfer::fit(fit, name, t, errors)?, empty),
-            }
-        }
+        Action::Transfer(t) => match t.kind {
+            Kind::Fill(to) if fill::is_reached(fit, t, to) => empty,
+            Kind::Fill(to) => moves(fill::fit(fit, name, t, to)?, empty),
+            Kind::Scan(zones, order) => moves(scan::fit(fit, name, t, (zones, order))?, empty),
+            Kind::Plain | Kind::Verify => moves(transfer::fit(fit, name, t)?, empty),
+        },
         Action::Files(f) => match files::fit(name, f, fit.drive, there) {
             Ok(planned) => {
                 fit.notes.extend(files::cache_note(name, f));

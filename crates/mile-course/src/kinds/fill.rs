@@ -29,24 +29,19 @@ pub(crate) fn read(
     transfer::read(reader, span, fill, rest.into_iter(), unread)
 }
 
-/// Fits it to a drive, from where earlier fills ended. `Some(None)` where the level is reached already; `None`, with the reason in the errors, where it
-/// does not fit.
-pub(crate) fn fit(
-    fit: &mut Fit<'_>,
-    name: &str,
-    leg: &Transfer,
-    to: Position,
-    errors_at_most: u64,
-) -> Option<Option<Fitted>> {
-    if fit.address(to) < fit.filled + leg.load.block.0 {
-        return Some(None);
-    }
+/// Whether earlier fills have brought the drive to the level already.
+pub(crate) fn is_reached(fit: &Fit<'_>, leg: &Transfer, to: Position) -> bool {
+    fit.address(to) < fit.filled + leg.load.block.0
+}
+
+/// Fits it to a drive, from where earlier fills ended.
+pub(crate) fn fit(fit: &mut Fit<'_>, name: &str, leg: &Transfer, to: Position) -> Option<Fitted> {
     let leg = Transfer { over: (Position::At(Bytes(fit.filled)), to), ..leg.clone() };
-    let mut fitted = transfer::fit(fit, name, &leg, errors_at_most)?;
+    let mut fitted = transfer::fit(fit, name, &leg)?;
     let end = fitted.0.start.0 + fitted.0.length.0;
     fitted.0.fill = Some(end as f64 / fit.drive.capacity.0.max(1) as f64);
     fit.filled = end;
-    Some(Some(fitted))
+    Some(fitted)
 }
 
 /// What it does, to a level from 0 to 1.

@@ -133,9 +133,8 @@ pub(crate) fn fit(
     name: &str,
     leg: &Transfer,
     (zones, order): (u32, Option<ScanOrder>),
-    errors_at_most: u64,
 ) -> Option<Fitted> {
-    let mut fitted = transfer::fit(fit, name, leg, errors_at_most)?;
+    let mut fitted = transfer::fit(fit, name, leg)?;
     let (t, block) = (&mut fitted.0, leg.load.block.0);
     t.order = order.unwrap_or_default();
     if leg.refine.is_some() {

@@ -336,9 +336,8 @@ pub(crate) fn read(
 /// A transfer that was fitted to a drive: what it does, the time after which it ends, and what else ends it.
 pub(crate) type Fitted = (PlannedTransfer, Option<Nanos>, Vec<Seen>);
 
-/// Fits a transfer to a drive; `errors_at_most` is how many failed operations the run survives. `None`, with the reason in the errors, where it
-/// does not fit.
-pub(crate) fn fit(fit: &mut Fit<'_>, name: &str, leg: &Transfer, errors_at_most: u64) -> Option<Fitted> {
+/// Fits a transfer to a drive. `None`, with the reason in the errors, where it does not fit.
+pub(crate) fn fit(fit: &mut Fit<'_>, name: &str, leg: &Transfer) -> Option<Fitted> {
     let block = leg.load.block.0;
     let logical = fit.drive.logical_block;
     if !block.is_multiple_of(logical.0.max(1)) || !leg.shift.0.is_multiple_of(logical.0.max(1)) {
@@ -367,7 +366,7 @@ pub(crate) fn fit(fit: &mut Fit<'_>, name: &str, leg: &Transfer, errors_at_most:
         ));
         return None;
     }
-    minds(fit, name, leg, errors_at_most);
+    minds(fit, name, leg);
     let (mut start, mut length) = (start.0, length.0);
     let is_target = leg.copy.is_some_and(|c| !c.is_source);
     if is_target && !fit.drive.readable && start < MARK {
@@ -428,7 +427,8 @@ pub(crate) fn fit(fit: &mut Fit<'_>, name: &str, leg: &Transfer, errors_at_most:
 }
 
 /// Says what a leg asks for that its guards or this drive stand in the way of.
-fn minds(fit: &mut Fit<'_>, name: &str, leg: &Transfer, errors_at_most: u64) {
+fn minds(fit: &mut Fit<'_>, name: &str, leg: &Transfer) {
+    let errors_at_most = fit.errors_at_most;
     for end in &leg.until {
         if let End::Seen(Seen::Errors(count)) = end
             && *count > errors_at_most

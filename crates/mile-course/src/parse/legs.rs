@@ -1,14 +1,21 @@
 //! A leg: its head, its clauses, and whether they make sense together.
 
 use super::clause::{Clause, Clauses};
-use super::parser::{MOST_LEGS, MOST_NAME_BYTES, Parser};
-use super::reader::Unread;
+use super::reader::{Reader, Unread};
 use crate::course::{Action, Leg};
 use crate::diagnostic::{Diagnostic, Span};
 use crate::kinds::transfer::Kind;
 use crate::kinds::{ask, copy, discard, files, fill, flush, health, rest, scan, self_test, transfer, verify};
 use crate::token;
 use mile_core::LegName;
+use std::collections::HashMap;
+
+/// Most legs that a course may come to: a leg of a minute each would last ten weeks.
+pub(super) const MOST_LEGS: usize = 100_000;
+/// Errors after which a text is not read any further: whoever mends a course reads no more of them.
+pub(super) const ENOUGH_ERRORS: usize = 200;
+/// Bytes that the names of all legs may come to.
+pub(super) const MOST_NAME_BYTES: usize = 32 << 20;
 
 /// A leg, or the legs that it stands for: the passes of a scan and what refines them; the source of a copy of files alone, and the copy.
 fn unfold(name: String, action: Action, together: bool) -> Vec<(String, Action)> {
@@ -25,7 +32,50 @@ fn unfold(name: String, action: Action, together: bool) -> Vec<(String, Action)>
     }
 }
 
-impl Parser {
+/// The text of a course, and the legs that were read of it.
+#[derive(Default)]
+pub(super) struct Legs {
+    pub(super) reader: Reader,
+    /// What the names of legs here begin and end with.
+    pub(super) name: LegName,
+    /// Full names of the legs so far, and where they stand.
+    pub(super) names: HashMap<String, Span>,
+    pub(super) all: Vec<Leg>,
+    /// The stage that the next leg is in, and whether legs share it.
+    pub(super) stage: usize,
+    pub(super) together: bool,
+    /// Bytes of the names of legs.
+    name_bytes: usize,
+    /// Whether the course comes to too much.
+    pub(super) too_many: bool,
+    /// Whether reading ended before the text did.
+    pub(super) gave_up: bool,
+}
+
+impl Legs {
+    /// At the start of a text.
+    pub(super) fn new(source: &str) -> Self {
+        Self { reader: Reader::new(source), ..Self::default() }
+    }
+
+    /// Says once that the course comes to too much, and reads no further.
+    pub(super) fn too_many_legs(&mut self, at: Span) {
+        if !std::mem::replace(&mut self.too_many, true) {
+            self.reader.errors.push(
+                Diagnostic::new(at, format!("the course comes to more than {MOST_LEGS} legs"))
+                    .hint("use fewer repeats, or fewer values in its sweeps"),
+            );
+        }
+    }
+
+    /// Reads no further where it comes to too much, or enough is wrong.
+    pub(super) fn give_up(&mut self) {
+        if self.too_many || self.reader.errors.len() > ENOUGH_ERRORS {
+            self.gave_up |= !self.too_many;
+            self.reader.at = self.reader.tokens.len();
+        }
+    }
+
     /// A leg: its head, and all clauses up to what is no clause of it.
     pub(super) fn leg(&mut self) {
         let line = self.reader.here().line;
@@ -103,7 +153,7 @@ impl Parser {
             _ => on,
         };
         // What runs at the same time has lanes of its own.
-        let others = self.legs.iter().rev().take_while(|l| self.together && l.stage == self.stage);
+        let others = self.all.iter().rev().take_while(|l| self.together && l.stage == self.stage);
         if let Some(i) = others.flat_map(|l| &l.lanes).find(|i| on.contains(i)) {
             let lane = self.reader.lanes.get(*i).map_or("", |l| l.name.as_str());
             self.reader.errors.push(
@@ -112,12 +162,12 @@ impl Parser {
             );
         }
         self.name_bytes += name.as_ref().map_or(0, String::len);
-        if self.legs.len() >= MOST_LEGS || self.name_bytes > MOST_NAME_BYTES {
+        if self.all.len() >= MOST_LEGS || self.name_bytes > MOST_NAME_BYTES {
             return self.too_many_legs(head);
         }
         if let (Some(name), Some(action)) = (name, action) {
             for (name, action) in unfold(name, action, self.together) {
-                self.legs.push(Leg { name, line, lanes: on.clone(), stage: self.stage, action });
+                self.all.push(Leg { name, line, lanes: on.clone(), stage: self.stage, action });
                 self.stage += usize::from(!self.together);
             }
         }

@@ -33,6 +33,8 @@ pub(crate) struct Fit<'a> {
     pub(crate) written: Vec<(u64, u64)>,
     /// Bytes from the front that fills have written and that stay.
     pub(crate) filled: u64,
+    /// Failed operations that the run survives.
+    pub(crate) errors_at_most: u64,
 }
 
 impl Fit<'_> {
