@@ -279,6 +279,8 @@ fn judge(views: &[View], raw: &[View], writes: &stale::Writes<'_>, found: &[Foun
                     chances.entry((p, q, length)).or_insert_with(of);
                 }
             }
+            // Of three passes any two are enough, so that there are three pairs for chance to choose from; of more, chance has to bring three together.
+            let most = if went.len() == 3 { BY_CHANCE / 3.0 } else { BY_CHANCE };
             let same = |q: &usize| {
                 let other = &views[*q];
                 let depth = other.depth(slow.cells.clone()).unwrap_or(0.0);
@@ -294,7 +296,7 @@ fn judge(views: &[View], raw: &[View], writes: &stale::Writes<'_>, found: &[Foun
                     // Moments happen in both passes; they are not equally deep, and do not stand out in both.
                     (depth - slow.depth).abs() < alike(slow, other)
                         && other.slow.iter().any(|o| is_same(&o.cells, &slow.cells))
-                        && chances.get(&(p, *q, slow.cells.len())).is_some_and(|chance| *chance <= BY_CHANCE)
+                        && chances.get(&(p, *q, slow.cells.len())).is_some_and(|chance| *chance <= most)
                 } else {
                     depth > 0.6 * slow.depth && depth > 3.0 * other.sigma / n
                 }
@@ -337,23 +339,23 @@ fn alike(slow: &Slow, other: &View) -> f64 {
 /// Chance of as many brief dips of these lengths as there are in the same places of two passes, if they lay anywhere in both. Each falls on one of the
 /// other pass that is as deep and about as long with the share of the cells that it covers, so that their number follows the distribution of Poisson.
 fn by_chance(view: &View, other: &View, lengths: Range<usize>) -> f64 {
-    let brief = |v: &View| -> Vec<Slow> {
-        v.slow.iter().filter(|s| lengths.contains(&s.cells.len())).cloned().collect()
-    };
-    let (own, mut theirs) = (brief(view), brief(other));
+    let is_brief = |slow: &&Slow| lengths.contains(&slow.cells.len());
+    let mut theirs: Vec<&Slow> = other.slow.iter().filter(is_brief).collect();
     theirs.sort_by(|a, b| a.depth.total_cmp(&b.depth));
     let (mut expected, mut met) = (0.0, 0_u32);
-    for slow in &own {
-        let by = alike(slow, other);
+    for slow in view.slow.iter().filter(is_brief) {
+        let (length, by) = (slow.cells.len(), alike(slow, other));
         let below = |limit: f64| theirs.partition_point(|t| t.depth < limit);
-        let as_deep = &theirs[below(slow.depth - by)..below(slow.depth + by)];
-        let is_as_long =
-            |t: &&Slow| 2 * t.cells.len().min(slow.cells.len()) >= t.cells.len().max(slow.cells.len());
-        let (here, elsewhere): (Vec<&Slow>, Vec<&Slow>) =
-            as_deep.iter().filter(is_as_long).partition(|t| is_same(&t.cells, &slow.cells));
-        let here = here.len();
-        expected += elsewhere.len() as f64 * slow.cells.len() as f64 / view.rate.len() as f64;
-        met += u32::from(here > 0);
+        let is_as_long = |t: &&&Slow| 2 * t.cells.len().min(length) >= t.cells.len().max(length);
+        let as_deep = theirs[below(slow.depth - by)..below(slow.depth + by)].iter().filter(is_as_long);
+        let (mut here, mut elsewhere) = (false, 0.0);
+        for t in as_deep {
+            let is_here = is_same(&t.cells, &slow.cells);
+            here |= is_here;
+            elsewhere += f64::from(u8::from(!is_here));
+        }
+        expected += elsewhere * length as f64 / view.rate.len() as f64;
+        met += u32::from(here);
     }
     // 1 - sum of e^-m m^i / i! below their number; what is asked of is met once at least.
     let (mut term, mut fewer) = ((-expected).exp(), 0.0);
