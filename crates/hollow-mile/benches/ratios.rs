@@ -171,8 +171,7 @@ enum Log {
 }
 
 /// The same through the program: a course on a file, sampled and logged.
-fn ours(path: &Path, book: &Path, work: &Work, log: Log) -> Cost {
-    let place = book;
+fn ours(path: &Path, place: &Path, work: &Work, log: Log) -> Cost {
     let Work { block, depth, leg, .. } = work;
     let bytes = work.ops * block;
     let range = if work.reads {
@@ -193,7 +192,7 @@ fn ours(path: &Path, book: &Path, work: &Work, log: Log) -> Cost {
     let mut head = run::head(&plan, &text, &drive, 1, 0);
     head.identity = Some(RUN);
     let (_commands, obeyed) = crossbeam_channel::unbounded();
-    let mut book = Logbook::open(book).unwrap();
+    let mut book = Logbook::open(place).unwrap();
     let entered = Entered::new(book.begin(&head).unwrap(), 1);
     let (told, _log) = crossbeam_channel::unbounded();
     let recorder = Recorder::start(book, Errand { entered, told, waits: false, aside: Vec::new() }).unwrap();
@@ -278,7 +277,7 @@ fn failing_log(folder: &Path) {
         ratios.sort_by(f64::total_cmp);
         // The order statistics between which the median lies with 96 % (binomial, 15 pairs: the 4th and the 12th).
         println!(
-            "{}: throughput while the log cannot be written against while it is kept {:.3}, {:.3} to {:.3} with 96 % (1 has to lie within)",
+            "{}: throughput while the log cannot be written against while it is kept {:.3}, {:.3} to {:.3} with 96 % (the last at least 1)",
             work.name,
             ratios[PAIRS / 2],
             ratios[3],

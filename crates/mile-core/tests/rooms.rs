@@ -1,4 +1,7 @@
 //! No file depends on one that depends on it: what passes tell each other are schemas without passes, and findings are made from all of them.
+//!
+//! It goes by names: what a file uses, and the paths in its code. A call of a method names no file, so that files with methods of one type are one room
+//! to it (`Run` of the runner, `Logbook`).
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::collections::{BTreeMap, BTreeSet};
