@@ -272,6 +272,71 @@ fn a_write_that_goes_round_with_operations_in_flight_is_no_scan() {
     assert_eq!(found.breaks.len(), 1, "{:?}", found.breaks);
 }
 
+/// A sequential write with so many operations of 1 MiB in flight, as a closed queue: each slot takes the next address as soon as its operation has come back. One in a
+/// hundred operations takes eight times as long. From 20 s on all take five times as long. A sample says the address of the operation that came back first in it.
+fn queue(dice: &mut Dice, depth: u64, mb_s: f64) -> Vec<Sample> {
+    let mib = 1_u64 << 20;
+    let mut slots = vec![(0.0_f64, 0_u64); depth as usize];
+    let mut next = 0;
+    let mut take = |now: f64| {
+        let slow = if dice.roll() < 0.01 { 8.0 } else { 1.0 };
+        let fall = if now >= 20.0 { 5.0 } else { 1.0 };
+        let took = depth as f64 * mib as f64 / (mb_s * 1e6) * dice.between(0.5, 1.5) * slow * fall;
+        next += 1;
+        (now + took, (next - 1) * mib)
+    };
+    slots.iter_mut().for_each(|slot| *slot = take(0.0));
+    (0..600_u64)
+        .map(|i| {
+            let end = (i + 1) as f64 * 0.1;
+            let (mut first, mut written) = (None, 0);
+            while let Some(slot) = slots.iter_mut().filter(|s| s.0 <= end).min_by(|a, b| a.0.total_cmp(&b.0))
+            {
+                first.get_or_insert(Bytes(slot.1));
+                written += mib;
+                *slot = take(slot.0);
+            }
+            Sample {
+                start: Nanos(i * 100_000_000),
+                end: Nanos((i + 1) * 100_000_000),
+                op: Op::Write,
+                written: Bytes(written),
+                offset: first,
+                ..Sample::default()
+            }
+        })
+        .collect()
+}
+
+/// One operation that came back late, and is the first of its sample, made a sequential write one in mixed order: no break was looked for in it.
+#[test]
+fn a_sequential_write_whose_operations_come_back_late_is_no_scan() {
+    let mut dice = Dice(11);
+    for depth in [2, 4, 8, 32, 64] {
+        for mb_s in [40.0, 150.0, 900.0] {
+            let trace = Trace::of(&queue(&mut dice, depth, mb_s), &["soak".into()]);
+            let leg = &trace.legs()[0];
+            let is = (
+                mile_core::surface::is_in_mixed_order(&trace, leg),
+                mile_core::surface::is_at_random(&trace, leg),
+            );
+            assert_eq!(is, (false, false), "depth {depth} at {mb_s} MB/s");
+            let found = mile_core::findings(&trace, &mile_core::Context::default());
+            let at: Vec<f64> = found.breaks.iter().map(|b| b.at_s).collect();
+            // Of less than one operation in a sample, a short leg does not tell a fall from noise that lasts.
+            if mb_s < 100.0 && depth > 8 {
+                continue;
+            }
+            // What was in flight at 20 s still comes back at the old pace.
+            let until = 20.0 + 1.5 * depth as f64 * 1.048_576 / mb_s;
+            assert!(
+                at.iter().any(|s| (19.0..until + 1.0).contains(s)),
+                "depth {depth} at {mb_s} MB/s: {at:?}"
+            );
+        }
+    }
+}
+
 /// Two places of one depth: in one each operation takes twice the time, in the other one in a hundred takes a second.
 #[test]
 fn a_place_where_all_operations_are_slow_is_told_from_one_where_few_are() {

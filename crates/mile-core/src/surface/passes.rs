@@ -19,6 +19,10 @@ const TWICE: f64 = 0.05;
 const LEAST_STEPS: f64 = 8.0;
 /// Samples that tell it.
 const FEW: usize = 256;
+/// Share of what a leg has gone over by which its addresses may be off from what it has moved, where it goes up in one go.
+const WITH_ITS_BYTES: f64 = 0.1;
+/// Samples in a row that may begin with operations that come back late.
+const LATE: usize = 3;
 /// Samples from which the order of a leg is judged.
 const LOOKED_AT: usize = 4000;
 
@@ -137,9 +141,7 @@ fn hang_together(a: (f64, f64), b: (f64, f64)) -> bool {
 
 /// Whether the addresses of a leg are drawn at random: then the one that a sample began at says nothing of where its data were.
 pub fn is_at_random(trace: &Trace, leg: &TraceLeg) -> bool {
-    let length = |i: usize| (trace.moved(i + 1).0 - trace.moved(i).0) as f64 / 1e6;
-    let some = leg.samples.clone().take(FEW).filter(|i| length(*i) > 0.0);
-    let at: Vec<(f64, f64)> = some.filter_map(|i| Some((trace.offset.get(i)?, length(i)))).collect();
+    let at = addresses(trace, leg, FEW);
     let steps = at.windows(2).count() as f64;
     let together = at.windows(2).filter(|w| hang_together(w[0], w[1])).count() as f64;
     let up = at.windows(2).filter(|w| w[1].0 >= w[0].0).count() as f64;
@@ -147,7 +149,53 @@ pub fn is_at_random(trace: &Trace, leg: &TraceLeg) -> bool {
     steps >= LEAST_STEPS
         && together < 0.5 * steps
         && up.max(down) < 0.9 * steps
+        && !goes_with_its_bytes(&at)
         && !is_in_mixed_order(trace, leg)
+}
+
+/// The address of each of the first samples of a leg that moved something, and how much it moved, MB.
+fn addresses(trace: &Trace, leg: &TraceLeg, most: usize) -> Vec<(f64, f64)> {
+    let length = |i: usize| (trace.moved(i + 1).0 - trace.moved(i).0) as f64 / 1e6;
+    let moving = leg.samples.clone().take(most).filter(|i| length(*i) > 0.0);
+    moving.filter_map(|i| Some((trace.offset.get(i)?, length(i)))).collect()
+}
+
+/// Whether the addresses go up by as much as is moved, in whatever order the operations in flight come back: nine in ten of them are off from that by no more
+/// than a small share of what was gone over.
+fn goes_with_its_bytes(at: &[(f64, f64)]) -> bool {
+    let mut moved = 0.0;
+    let mut off: Vec<f64> = Vec::with_capacity(at.len());
+    for (address, length) in at {
+        off.push(address - moved);
+        moved += length;
+    }
+    off.sort_by(f64::total_cmp);
+    let few = off.len() / 20;
+    off.len() > 2 * few && off[off.len() - 1 - few] - off[few] <= WITH_ITS_BYTES * moved
+}
+
+/// Takes out the samples whose first operation came back late: one behind, while the leg goes on where it was.
+fn without_late(at: &[(f64, f64)]) -> Vec<(f64, f64)> {
+    let mut kept: Vec<(f64, f64)> = Vec::new();
+    for (i, &own) in at.iter().enumerate() {
+        let Some(last) = kept.last_mut() else {
+            kept.push(own);
+            continue;
+        };
+        let is_behind = own.0 < last.0 && !hang_together(*last, own);
+        let mut moved = last.1;
+        let mut ahead = at[i..].windows(2).take(LATE);
+        let goes_on = |w: &[(f64, f64)]| {
+            moved += w[0].1;
+            hang_together((last.0, moved), w[1])
+        };
+        if is_behind && ahead.any(goes_on) {
+            last.1 += own.1;
+        } else {
+            kept.push(own);
+        }
+    }
+    kept
 }
 
 /// Whether a leg goes from zone to zone in no order of addresses: then its rate over time is that of other places, and no change of it is one of the drive.
@@ -158,14 +206,11 @@ pub fn is_in_mixed_order(trace: &Trace, leg: &TraceLeg) -> bool {
     if refine::is_refining(leg) {
         return true;
     }
-    let length = |i: usize| (trace.moved(i + 1).0 - trace.moved(i).0) as f64 / 1e6;
-    let at: Vec<(f64, f64)> = leg
-        .samples
-        .clone()
-        .take(LOOKED_AT)
-        .filter(|i| length(*i) > 0.0)
-        .filter_map(|i| Some((trace.offset.get(i)?, length(i))))
-        .collect();
+    let at = addresses(trace, leg, LOOKED_AT);
+    if goes_with_its_bytes(&at) {
+        return false;
+    }
+    let at = without_late(&at);
     let Some(first) = at.first() else { return false };
     let jumps: Vec<(f64, f64)> =
         at.windows(2).filter(|w| !hang_together(w[0], w[1])).map(|w| (w[0].0, w[1].0)).collect();
