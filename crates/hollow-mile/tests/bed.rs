@@ -79,6 +79,38 @@ fn boot(options: &[&str], courses: &[(&str, &str)], script: &str) -> Option<temp
     Some(folder)
 }
 
+/// Share of the time for which the host may keep the machine from running, if all that its drives do is to be seen in it.
+const HELD_UP: f64 = 0.15;
+
+/// Runs a script as [`boot`] does, up to three times, until the host lets the machine run for most of the time. A clock of the machine that has nothing to do
+/// with the program says so: it looks at the time twenty times a second. Also says whether it did at last; where it did not, what the drives do cannot be
+/// told from what the host did, and only what is said wrongly is a failure.
+fn boot_undisturbed(
+    options: &[&str],
+    courses: &[(&str, &str)],
+    script: &str,
+) -> Option<(tempfile::TempDir, bool)> {
+    let script = format!(
+        "(while read up idle < /proc/uptime; do echo $up; usleep 50000; done > /tmp/ticks) & CLOCK=$!\n{script}\nkill $CLOCK; cp /tmp/ticks /out/ticks"
+    );
+    let mut last = None;
+    for _ in 0..3 {
+        let bed = boot(options, courses, &script)?;
+        let ticks: Vec<f64> = text(&bed, "ticks").lines().filter_map(|t| t.parse().ok()).collect();
+        let all = ticks.last().unwrap() - ticks[0];
+        let late: f64 = ticks.windows(2).map(|t| (t[1] - t[0] - 0.15).max(0.0)).sum();
+        let is_calm = late <= HELD_UP * all;
+        if !is_calm {
+            eprintln!("the host kept the machine from running for {late:.1} of {all:.1} s");
+        }
+        last = Some((bed, is_calm));
+        if is_calm {
+            break;
+        }
+    }
+    last
+}
+
 fn text(folder: &tempfile::TempDir, name: &str) -> String {
     std::fs::read_to_string(folder.path().join("out").join(name)).unwrap_or_default()
 }
@@ -160,10 +192,17 @@ true";
 fn the_end_of_a_burst_budget_is_found_where_it_was_planned() {
     let script =
         "./hollow-mile run burst.course --on $VMB_NVME --arm VMBNVME0001 --format json > /out/run.json";
-    let Some(bed) = boot(&["--burst", "48M:8M:250M"], &[("burst.course", BURST)], script) else { return };
+    let options = ["--burst", "48M:8M:250M"];
+    let Some((bed, is_calm)) = boot_undisturbed(&options, &[("burst.course", BURST)], script) else { return };
     let run = json(&bed, "run.json");
     assert_eq!((&run["status"], run["bytes"].as_u64().unwrap() / 1_000_000), (&"done".into(), 340));
     let breaks = run["findings"]["breaks"].as_array().unwrap();
+    if !is_calm {
+        let surely = |b: &&Value| b["confidence"].as_f64() >= Some(0.9);
+        assert!(breaks.iter().filter(surely).all(|b| b["cause"] == "cache-exhausted"), "{breaks:#?}");
+        return;
+    }
+    assert!(!breaks.is_empty(), "{:#}", run["findings"]);
     // Behind it, an emulated machine on a busy host may become slower still, which is a break of its own.
     let at = breaks.first().map_or(0.0, |b| b["at_bytes"].as_f64().unwrap());
     // The limiter is a bucket that drains at 8 MiB/s and is full when this much was written at 48 MiB/s. A machine that is busy writes more
@@ -194,19 +233,23 @@ fn another_writer_on_the_drive_is_named_for_what_it_took() {
         sleep 12
         for at in 4800 5800 6800; do timeout 12 dd if=/dev/zero of=$VMB_NVME bs=128k seek=$at count=1000 oflag=direct 2>/dev/null & done; wait) &
         ./hollow-mile run others.course --on $VMB_NVME --arm VMBNVME0001 --format json > /out/run.json";
-    let Some(bed) = boot(&["--burst", "6M"], &[("others.course", course)], script) else { return };
+    let files = [("others.course", course)];
+    let Some((bed, is_calm)) = boot_undisturbed(&["--burst", "6M"], &files, script) else { return };
     let run = json(&bed, "run.json");
     let breaks = run["findings"]["breaks"].as_array().unwrap();
     let causes: Vec<&str> = breaks.iter().map(|b| b["cause"].as_str().unwrap()).collect();
     // An emulated machine may be stopped for a moment, or share its processor with others, which is a break of its own: of that nothing is sure.
     let named = |cause: &str| causes.contains(&cause);
     let sure_of_cache = |b: &&Value| b["cause"] == "cache-exhausted" && b["confidence"].as_f64() >= Some(0.8);
+    assert!(!breaks.iter().any(|b| sure_of_cache(&b)), "{breaks:#?}");
     assert!(
-        named("interference") && named("interference-end") && !breaks.iter().any(|b| sure_of_cache(&b)),
+        !is_calm || (named("interference") && named("interference-end")),
         "{breaks:#?}\n{:#}",
         run["findings"]["interference"]
     );
-    assert_eq!(run["findings"]["interference"][0]["kind"], "foreign-io");
+    // Who else wrote is counted by the kernel, and is known however the machine was held up.
+    let others = run["findings"]["interference"].as_array().unwrap();
+    assert!(others.iter().any(|i| i["kind"] == "foreign-io"), "{others:#?}");
 }
 
 #[test]
