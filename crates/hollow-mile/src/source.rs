@@ -131,6 +131,7 @@ impl Source {
             not_sequential: known.not_sequential,
             through_host: known.through_host,
             from_zone_to_zone: known.from_zone_to_zone,
+            in_one_go: known.in_one_go,
             stated: known.stated,
             loads: known.loads,
         };

@@ -49,6 +49,9 @@ pub struct Context {
     /// Names of legs that go from zone to zone in another order than that of addresses: known before their samples show it.
     #[serde(default)]
     pub from_zone_to_zone: Vec<String>,
+    /// Names of legs that go through their range from its start to its end, again and again: where that is known, the addresses of their samples are not asked.
+    #[serde(default)]
+    pub in_one_go: Vec<String>,
     /// Claims that are stated with their conditions.
     #[serde(default)]
     pub stated: Vec<StatedClaim>,

@@ -54,7 +54,8 @@ impl Engine {
             Op::Idle => (Cut::default(), false),
             // What changes there is the address, or how much of it cannot be read.
             _ if context.from_zone_to_zone.contains(&legs[i].name)
-                || surface::is_in_mixed_order(trace, &legs[i])
+                || (!context.in_one_go.contains(&legs[i].name)
+                    && surface::is_in_mixed_order(trace, &legs[i]))
                 || fails_often(trace, &legs[i].samples) =>
             {
                 (plateaus::whole(trace, legs[i].samples.clone()), true)

@@ -308,6 +308,37 @@ fn queue(dice: &mut Dice, depth: u64, mb_s: f64) -> Vec<Sample> {
         .collect()
 }
 
+/// A leg that goes round a range of 400 MiB comes back to its start by itself; a late operation in it is no visit elsewhere either.
+#[test]
+fn a_write_that_goes_round_with_late_operations_is_no_scan() {
+    let mut dice = Dice(12);
+    for depth in [2, 4, 8] {
+        let mut samples = queue(&mut dice, depth, 150.0);
+        for sample in &mut samples {
+            sample.offset = sample.offset.map(|at| Bytes(at.0 % (400 << 20)));
+        }
+        let trace = Trace::of(&samples, &["soak".into()]);
+        assert!(!mile_core::surface::is_in_mixed_order(&trace, &trace.legs()[0]), "depth {depth}");
+    }
+}
+
+/// Of a leg that is known to go through its range in one go nothing is guessed from its addresses.
+#[test]
+fn what_the_course_says_of_a_leg_is_not_guessed_from_its_addresses() {
+    let mut samples = queue(&mut Dice(13), 4, 150.0);
+    // Addresses of another part of the drive, for half a second in each ten.
+    for (i, sample) in samples.iter_mut().enumerate().filter(|(i, _)| i % 100 > 94) {
+        sample.offset = sample.offset.map(|at| Bytes(at.0 + 1_000_000_000 * (7 + i as u64 * 37 % 11)));
+    }
+    let trace = Trace::of(&samples, &["soak".into()]);
+    assert!(mile_core::surface::is_in_mixed_order(&trace, &trace.legs()[0]));
+    let breaks = |in_one_go: Vec<String>| {
+        let context = mile_core::Context { in_one_go, ..mile_core::Context::default() };
+        mile_core::findings(&trace, &context).breaks.len()
+    };
+    assert_eq!((breaks(Vec::new()), breaks(vec!["soak".into()])), (0, 1));
+}
+
 /// One operation that came back late, and is the first of its sample, made a sequential write one in mixed order: no break was looked for in it.
 #[test]
 fn a_sequential_write_whose_operations_come_back_late_is_no_scan() {

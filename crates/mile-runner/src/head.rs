@@ -172,6 +172,7 @@ impl LaneHead {
             not_sequential: self.legs_that(|work| !is_sequential(work)),
             through_host: self.legs_that(is_through_host),
             from_zone_to_zone: self.legs_that(is_from_zone_to_zone),
+            in_one_go: self.legs_that(is_in_one_go),
             stated: self.stated.clone(),
             // Nothing goes by them where nothing is stated.
             loads: if self.stated.is_empty() { Vec::new() } else { self.loads() },
@@ -239,7 +240,7 @@ fn is_sequential(work: &Work) -> bool {
     }
 }
 
-/// Whether a leg visits its zones in a random order.
+/// Whether what a leg was given, or took, may wait in the host's cache.
 fn is_through_host(work: &Work) -> bool {
     match work {
         Work::Transfer(t) => t.load.cached,
@@ -248,8 +249,14 @@ fn is_through_host(work: &Work) -> bool {
     }
 }
 
+/// Whether a leg visits its zones in a random order.
 fn is_from_zone_to_zone(work: &Work) -> bool {
     matches!(work, Work::Transfer(t) if t.zones > 0 && t.order == ScanOrder::Random)
+}
+
+/// Whether a leg goes through its range in the order of addresses, without zones.
+fn is_in_one_go(work: &Work) -> bool {
+    matches!(work, Work::Transfer(t) if t.load.access == Access::Sequential && t.zones == 0 && t.refine.is_none())
 }
 
 /// A head as any version wrote it: before there were lanes, what is of the drive stood in the head itself, and its legs were words.

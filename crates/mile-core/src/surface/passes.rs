@@ -133,9 +133,12 @@ pub(super) fn pass(trace: &Trace, index: usize, leg: &TraceLeg) -> Option<Found>
     Some(Found { leg: index, order, visits: begins.len(), spans })
 }
 
+/// An address and how much was moved from there on, MB.
+type At = (f64, f64);
+
 /// Whether the second of two samples, each with its address and how much it moved, MB, goes on where the first ended. Of operations in flight together the
 /// one that comes back first may be any of them, so that an address is known to about as much as a sample moves.
-fn hang_together(a: (f64, f64), b: (f64, f64)) -> bool {
+fn hang_together(a: At, b: At) -> bool {
     (b.0 - a.0 - a.1).abs() <= 1.5 * a.1.max(b.1) + 1.0
 }
 
@@ -154,7 +157,7 @@ pub fn is_at_random(trace: &Trace, leg: &TraceLeg) -> bool {
 }
 
 /// The address of each of the first samples of a leg that moved something, and how much it moved, MB.
-fn addresses(trace: &Trace, leg: &TraceLeg, most: usize) -> Vec<(f64, f64)> {
+fn addresses(trace: &Trace, leg: &TraceLeg, most: usize) -> Vec<At> {
     let length = |i: usize| (trace.moved(i + 1).0 - trace.moved(i).0) as f64 / 1e6;
     let moving = leg.samples.clone().take(most).filter(|i| length(*i) > 0.0);
     moving.filter_map(|i| Some((trace.offset.get(i)?, length(i)))).collect()
@@ -162,7 +165,7 @@ fn addresses(trace: &Trace, leg: &TraceLeg, most: usize) -> Vec<(f64, f64)> {
 
 /// Whether the addresses go up by as much as is moved, in whatever order the operations in flight come back: nine in ten of them are off from that by no more
 /// than a small share of what was gone over.
-fn goes_with_its_bytes(at: &[(f64, f64)]) -> bool {
+fn goes_with_its_bytes(at: &[At]) -> bool {
     let mut moved = 0.0;
     let mut off: Vec<f64> = Vec::with_capacity(at.len());
     for (address, length) in at {
@@ -174,28 +177,33 @@ fn goes_with_its_bytes(at: &[(f64, f64)]) -> bool {
     off.len() > 2 * few && off[off.len() - 1 - few] - off[few] <= WITH_ITS_BYTES * moved
 }
 
-/// Takes out the samples whose first operation came back late: one behind, while the leg goes on where it was.
-fn without_late(at: &[(f64, f64)]) -> Vec<(f64, f64)> {
-    let mut kept: Vec<(f64, f64)> = Vec::new();
+/// Takes out the samples whose first operation came back late: one elsewhere, while the leg goes on where it was.
+fn without_late(at: &[At]) -> Vec<At> {
+    let mut kept: Vec<At> = Vec::new();
     for (i, &own) in at.iter().enumerate() {
         let Some(last) = kept.last_mut() else {
             kept.push(own);
             continue;
         };
-        let is_behind = own.0 < last.0 && !hang_together(*last, own);
+        let is_elsewhere = !hang_together(*last, own);
         let mut moved = last.1;
         let mut ahead = at[i..].windows(2).take(LATE);
-        let goes_on = |w: &[(f64, f64)]| {
+        let goes_on = |w: &[At]| {
             moved += w[0].1;
             hang_together((last.0, moved), w[1])
         };
-        if is_behind && ahead.any(goes_on) {
+        if is_elsewhere && ahead.any(goes_on) {
             last.1 += own.1;
         } else {
             kept.push(own);
         }
     }
     kept
+}
+
+/// The samples, each with the one before, that do not go on where that one ended.
+fn jumps(at: &[At]) -> Vec<(At, At)> {
+    at.windows(2).filter(|w| !hang_together(w[0], w[1])).map(|w| (w[0], w[1])).collect()
 }
 
 /// Whether a leg goes from zone to zone in no order of addresses: then its rate over time is that of other places, and no change of it is one of the drive.
@@ -210,19 +218,20 @@ pub fn is_in_mixed_order(trace: &Trace, leg: &TraceLeg) -> bool {
     if goes_with_its_bytes(&at) {
         return false;
     }
-    let at = without_late(&at);
     let Some(first) = at.first() else { return false };
-    let jumps: Vec<(f64, f64)> =
-        at.windows(2).filter(|w| !hang_together(w[0], w[1])).map(|w| (w[0].0, w[1].0)).collect();
+    let all = jumps(&at);
     // One that goes round its range comes back to one place.
     let lowest = at.iter().map(|a| a.0).fold(f64::INFINITY, f64::min);
-    let home = jumps.iter().filter(|j| (j.1 - lowest).abs() <= first.1).count();
-    if 2 * jumps.len() <= at.len() {
+    if 2 * all.len() <= at.len() {
         // It hangs together, but for the jumps from zone to zone. One that only goes on further ahead is not in mixed order: rows that are lost do that.
-        return jumps.len() > home + 1
-            && jumps.iter().any(|j| j.0 - j.1 > 4.0 * first.1 && (j.1 - lowest).abs() > first.1);
+        let away = jumps(&without_late(&at));
+        let is_home = |(from, to): &(At, At)| hang_together((lowest - from.1, from.1), *to);
+        let home = away.iter().filter(|j| is_home(j)).count();
+        let is_back = |(from, to): &(At, At)| from.0 - to.0 > 4.0 * first.1;
+        return away.len() > home + 1 && away.iter().any(|j| is_back(j) && !is_home(j));
     }
-    if jumps.len() < 3 || 2 * home > jumps.len() || jumps.iter().all(|j| j.1 >= j.0) {
+    let home = all.iter().filter(|(_, to)| (to.0 - lowest).abs() <= first.1).count();
+    if all.len() < 3 || 2 * home > all.len() || all.iter().all(|(from, to)| to.0 >= from.0) {
         return false;
     }
     // Addresses drawn at random hang together nowhere; zones of one sample each are as long as they are apart.
