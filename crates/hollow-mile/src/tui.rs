@@ -178,11 +178,7 @@ fn wait(state: &mut State, jobs: &Jobs, events: &Receiver<Event>, asked: &Receiv
     let mut from_run = false;
     select! {
         recv(events) -> event => match event {
-            Ok(event) => {
-                #[cfg(debug_assertions)]
-                panic_if_asked(&event);
-                update::input(state, jobs, &event);
-            }
+            Ok(event) => take_event(state, jobs, &event),
             // The terminal is gone.
             Err(_) => state.outside.quit = true,
         },
@@ -205,6 +201,12 @@ fn wait(state: &mut State, jobs: &Jobs, events: &Receiver<Event>, asked: &Receiv
     true
 }
 
+fn take_event(state: &mut State, jobs: &Jobs, event: &Event) {
+    #[cfg(debug_assertions)]
+    panic_if_asked(event);
+    update::input(state, jobs, event);
+}
+
 /// For the test that a panic leaves the terminal usable; not in the program that is shipped.
 #[cfg(debug_assertions)]
 #[expect(clippy::panic, reason = "it is asked for")]
@@ -221,7 +223,7 @@ fn take_rest(state: &mut State, jobs: &Jobs, events: &Receiver<Event>, messages:
     }
     state.runs.live.iter_mut().chain(&mut state.runs.others).for_each(state::Live::look);
     for event in events.try_iter() {
-        update::input(state, jobs, &event);
+        take_event(state, jobs, &event);
     }
     for result in jobs.results.try_iter() {
         update::done(state, jobs, result);
