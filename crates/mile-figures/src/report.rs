@@ -520,5 +520,5 @@ fn set(
 /// # Errors
 /// Where a page cannot be made.
 pub fn report(title: &str, lead: &[String], parts: &[Part], paper: Paper) -> Result<Vec<u8>, FigureError> {
-    crate::pdf::document(title, &pages(title, lead, parts, paper).0, paper.size())
+    crate::pdf::document(title, &pages(title, lead, parts, paper).0)
 }
