@@ -1,7 +1,6 @@
 //! No file depends on one that depends on it: what passes tell each other are schemas without passes, and findings are made from all of them.
 //!
-//! It goes by names: what a file uses, and the paths in its code. A call of a method names no file, so that files with methods of one type are one room
-//! to it (`Run` of the runner, `Logbook`).
+//! It goes by names: what a file uses, the paths in its code, and, where a type has methods in several files, the calls of one from the other.
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -124,6 +123,67 @@ fn uses(texts: &BTreeMap<Module, String>) -> BTreeMap<Module, BTreeSet<Module>> 
     all
 }
 
+/// The methods that a source gives its types: type and method.
+fn methods(code: &str) -> Vec<(String, String)> {
+    let (mut all, mut of): (_, Option<String>) = (Vec::new(), None);
+    for line in code.lines() {
+        if line == "}" {
+            of = None;
+        } else if let Some(rest) = line.strip_prefix("impl").filter(|r| r.starts_with([' ', '<'])) {
+            let name = rest.trim_end_matches(" {").rsplit(' ').next().unwrap();
+            // That of a trait has no methods of its own.
+            of = (!rest.contains(" for ")).then(|| name.split('<').next().unwrap().to_owned());
+        } else if let Some(own) = &of {
+            let head = line.strip_prefix("    ").filter(|l| !l.starts_with(' ')).unwrap_or_default();
+            if let Some((before, after)) = head.split_once("fn ")
+                && (before.is_empty() || before.starts_with("pub") || before == "const ")
+            {
+                let name = after.split(|c: char| !c.is_alphanumeric() && c != '_').next().unwrap();
+                all.push((own.clone(), name.to_owned()));
+            }
+        }
+    }
+    all
+}
+
+/// What a source calls of itself: `self.a(`, `Self::a(`, and `book.a(`, as a logbook is called within its transactions.
+fn calls(code: &str) -> BTreeSet<String> {
+    let joined: String = code.split_whitespace().collect();
+    let mut all = BTreeSet::new();
+    for before in ["self.", "Self::", "book."] {
+        for (at, _) in joined.match_indices(before) {
+            let name: String = joined[at + before.len()..]
+                .chars()
+                .take_while(|c| c.is_alphanumeric() || *c == '_')
+                .collect();
+            if joined[at + before.len() + name.len()..].starts_with(['(', ':']) {
+                all.insert(name);
+            }
+        }
+    }
+    all
+}
+
+/// Adds the modules whose methods a module calls, of a type that both give methods to.
+fn add_methods(texts: &BTreeMap<Module, String>, all: &mut BTreeMap<Module, BTreeSet<Module>>) {
+    let codes = texts.iter().map(|(module, text)| {
+        let own = text.split("#[cfg(test)]\nmod tests").next().unwrap();
+        (module, statements(own).1)
+    });
+    let codes: Vec<(&Module, String)> = codes.collect();
+    let given: Vec<Vec<(String, String)>> = codes.iter().map(|(_, code)| methods(code)).collect();
+    for ((module, code), own) in codes.iter().zip(&given) {
+        let called = calls(code);
+        for ((other, _), theirs) in codes.iter().zip(&given).filter(|((other, _), _)| other != module) {
+            let shares = |of: &String| own.iter().any(|(o, _)| o == of);
+            let is_own = |method: &String| own.iter().any(|(_, m)| m == method);
+            if theirs.iter().any(|(of, m)| shares(of) && called.contains(m) && !is_own(m)) {
+                all.get_mut(*module).unwrap().insert((*other).clone());
+            }
+        }
+    }
+}
+
 /// What is reached from a module.
 fn reached(all: &BTreeMap<Module, BTreeSet<Module>>, from: &Module) -> BTreeSet<Module> {
     let (mut seen, mut left) = (BTreeSet::new(), vec![from.clone()]);
@@ -150,7 +210,9 @@ fn no_file_depends_on_one_that_depends_on_it() {
     assert!(roots.len() >= 12, "{roots:?}");
     for root in roots {
         let name = root.display();
-        let all = uses(&modules(&root));
+        let texts = modules(&root);
+        let mut all = uses(&texts);
+        add_methods(&texts, &mut all);
         // It is looked at indeed.
         assert!(all.values().map(BTreeSet::len).sum::<usize>() > 3, "{name}: {all:#?}");
         assert_eq!(circles(&all), Vec::<String>::new(), "{name}");
@@ -177,4 +239,25 @@ fn a_circle_is_found() {
     assert_eq!(with("fn b() {\n    super::a::other();\n}\n"), ["a", "b"]);
     assert_eq!(with("fn b(of: &crate::a::Other) {}\n"), ["a", "b"]);
     assert_eq!(with("/// As [`crate::a::Other`].\nfn b() {}\n"), Vec::<String>::new());
+}
+
+/// Two files with methods of one type: who calls whom, and that a circle of calls is one.
+#[test]
+fn a_circle_of_methods_is_found() {
+    let with = |a: &str, b: &str| {
+        let texts: BTreeMap<Module, String> =
+            [("a", a), ("b", b)].map(|(n, t)| (vec![n.to_owned()], t.to_owned())).into();
+        let mut all = uses(&texts);
+        add_methods(&texts, &mut all);
+        circles(&all)
+    };
+    let a = "impl Run<'_> {\n    pub(super) fn rest(&mut self) {\n        self.sample();\n    }\n}\n";
+    let up = "impl Run<'_> {\n    fn sample(&mut self) {\n        self\n            .rest();\n    }\n}\n";
+    assert_eq!(with(a, up), ["a", "b"]);
+    assert_eq!(with(a, &up.replace("self\n            .rest()", "Self::rest(self)")), ["a", "b"]);
+    // One way is no circle, nor is a method of another type, or of a trait, or a field.
+    assert_eq!(with(a, &up.replace("            .rest()", "            .other()")), Vec::<String>::new());
+    assert_eq!(with(a, &up.replace("Run<'_>", "Walk<'_>")), Vec::<String>::new());
+    assert_eq!(with(a, &up.replace("impl Run", "impl Drop for Run")), Vec::<String>::new());
+    assert_eq!(with(a, &up.replace(".rest()", ".rest")), Vec::<String>::new());
 }

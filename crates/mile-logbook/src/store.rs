@@ -9,6 +9,7 @@
 mod book;
 mod copy;
 pub(crate) mod engine;
+mod entering;
 mod entry;
 mod error;
 mod fleet;

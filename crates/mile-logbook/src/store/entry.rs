@@ -119,3 +119,9 @@ impl StoredRun {
         Outcome::of_lanes(&ended?)
     }
 }
+
+/// The conditions of all drives of a run in one line.
+pub(super) fn situation(head: &RunHead) -> String {
+    let lines = head.lanes.iter().map(|l| l.situation.line()).filter(|l| !l.is_empty());
+    lines.collect::<Vec<_>>().join(" + ")
+}

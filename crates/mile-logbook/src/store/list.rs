@@ -2,8 +2,9 @@
 
 use super::book::Logbook;
 use super::engine::{Row, Value};
-use super::entry::Entry;
+use super::entry::{Entry, situation};
 use super::error::{LogbookError, Result};
+use super::runs::SILENT_S;
 use mile_core::Digest;
 use mile_runner::{RunHead, Status};
 use std::collections::BTreeMap;
@@ -73,15 +74,6 @@ impl Filter {
         (all, values)
     }
 }
-
-/// The conditions of all drives of a run in one line.
-pub(super) fn situation(head: &RunHead) -> String {
-    let lines = head.lanes.iter().map(|l| l.situation.line()).filter(|l| !l.is_empty());
-    lines.collect::<Vec<_>>().join(" + ")
-}
-
-/// A bench that brings a run is heard of at least every few seconds.
-pub(crate) const SILENT_S: u64 = 60;
 
 /// What belongs to runs beside their own rows.
 #[derive(Default)]

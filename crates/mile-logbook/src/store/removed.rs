@@ -6,11 +6,6 @@ use super::error::{LogbookError, Result};
 use mile_runner::Status;
 
 impl Logbook {
-    /// Whether a run was taken off the list.
-    pub(super) fn is_removed(&self, run: i64) -> Result<bool> {
-        Ok(self.one("SELECT run FROM removed WHERE run = ?1", values![run], |_| Ok(()))?.is_some())
-    }
-
     /// Takes a run off the list, at `now` in seconds since 1970. Nothing of it is lost.
     ///
     /// # Errors

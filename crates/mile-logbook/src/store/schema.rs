@@ -2,8 +2,8 @@
 
 use super::book::{Logbook, drive_of_lane};
 use super::engine::values;
+use super::entry::situation;
 use super::error::{LogbookError, Result};
-use super::list;
 use mile_runner::RunHead;
 use rusqlite::Connection;
 
@@ -186,7 +186,7 @@ pub(super) fn migrate(book: &Logbook, version: i64) -> Result<()> {
             let Ok(head) = serde_json::from_str::<RunHead>(&text) else { continue };
             book.execute(
                 "UPDATE runs SET model = ?2, situation = ?3, lanes = ?4 WHERE id = ?1",
-                values![run, &head.models(), &list::situation(&head), head.lanes.len()],
+                values![run, &head.models(), &situation(&head), head.lanes.len()],
             )?;
             for lane in 0..head.lanes.len() {
                 let (model, serial, firmware) = drive_of_lane(&head, lane);

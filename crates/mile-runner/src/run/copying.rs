@@ -1,7 +1,7 @@
 //! Copies: where the two lanes of one meet, what is logged of it, and where it goes on.
 
 use super::go_on::GoOn;
-use super::meeting::{Copying, Meeting};
+use super::meeting::Copying;
 use super::state::{LaneRun, Run};
 use crate::message::Message;
 use mile_core::channel::{BUFFERED, Channel, Reading, Source, WAITED};
@@ -87,24 +87,6 @@ fn align(leg: u32, source: &mut Option<GoOn>, target: &mut Option<GoOn>, (a, b):
     }
     (source.moved, target.moved) = (moved, moved);
     moved
-}
-
-impl Meeting {
-    /// The end of the copy that a lane does in a leg.
-    pub(super) fn copy_end(&self, leg: usize, lane: usize) -> Option<PipeEnd> {
-        let copy = self.copies().iter().find(|c| c.leg == leg && c.lanes.contains(&lane))?;
-        let side = if copy.lanes[0] == lane { Side::Source } else { Side::Target };
-        Some(PipeEnd { pipe: Arc::clone(&copy.pipe), side })
-    }
-
-    /// A lane moves nothing more in a leg, or in all of them.
-    pub(super) fn close_copies(&self, leg: Option<usize>, lane: usize) {
-        for copy in self.copies().iter().filter(|c| leg.is_none_or(|l| l == c.leg)) {
-            if let Some(side) = copy.lanes.iter().position(|l| *l == lane) {
-                copy.pipe.close(if side == 0 { Side::Source } else { Side::Target });
-            }
-        }
-    }
 }
 
 impl Run<'_> {

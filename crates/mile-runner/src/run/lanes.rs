@@ -1,14 +1,12 @@
 //! Several drives in one run: each lane on a thread of its own, all of them told in one order.
 
 use super::copying;
-use super::ends::{Guarded, LegEnd};
 use super::lane::{begin, lane};
-use super::meeting::{Meeting, STEP};
-use super::state::{LaneEnd, LaneRun, Run};
+use super::meeting::Meeting;
+use super::state::{LaneEnd, LaneRun};
 use crate::message::{Command, Message, Outcome, RunHead, Status};
 use crossbeam_channel::{Receiver, Sender, bounded, select, unbounded};
-use mile_core::{Bytes, Nanos, Op, Trace};
-use mile_drive::DriveError;
+use mile_core::{Bytes, Nanos, Trace};
 use std::sync::Mutex;
 
 /// Messages that may wait to be told. A simulated lane waits for whoever listens.
@@ -103,77 +101,4 @@ pub fn execute_lanes(
         end.unwrap_or_else(|| LaneEnd { outcome: lost(), trace: Trace::new(), findings: None })
     };
     ends.into_inner().unwrap_or_default().into_iter().map(or_lost).collect()
-}
-
-impl Run<'_> {
-    /// Waits until all drives are open, and goes by one clock from there on.
-    pub(super) fn share_the_clock(&mut self) {
-        let Some((meeting, lane)) = self.seat else { return };
-        let start = self.drive.now();
-        if self.drive.is_virtual() {
-            return;
-        }
-        let wall = mile_drive::clock::Monotonic::start();
-        loop {
-            if let Some(clock) = meeting.open(lane, start) {
-                return self.drive.set_clock(clock);
-            }
-            self.heed(&wall);
-            if self.stopping {
-                return;
-            }
-            wall.sleep_until(wall.now().plus(Nanos(2_000_000)));
-        }
-    }
-
-    /// Waits, without load, until all lanes have come to a stage.
-    pub(super) fn meet(&mut self, stage: usize) -> Result<Option<LegEnd>, DriveError> {
-        let Some((meeting, _)) = self.seat else { return Ok(None) };
-        // The time is that of the leg before.
-        let index = stage.saturating_sub(1).min(self.plan.legs.len().saturating_sub(1)) as u32;
-        while !meeting.is_open(stage, self.drive.now()) {
-            if self.stopping {
-                return Ok(Some(LegEnd::Stopped));
-            }
-            let until = self.slice_end(None);
-            self.drive.idle(until);
-            let end = self.after_slice(index, Op::Idle)?;
-            // Nothing is left to be skipped here.
-            if let Some(end) = end.filter(|e| !matches!(e, LegEnd::Skipped)) {
-                self.close_sample(index, Op::Idle);
-                return Ok(Some(end));
-            }
-            if self.paused
-                && let (Some(end), _) = self.pause(index)?
-            {
-                return Ok(Some(end));
-            }
-        }
-        self.close_sample(index, Op::Idle);
-        Ok(None)
-    }
-
-    /// Waits for the other lanes where this one is ahead, and ends with them.
-    pub(super) fn keep_pace(&mut self) -> Option<LegEnd> {
-        let (meeting, lane) = self.seat?;
-        let now = self.drive.now();
-        if meeting.boundary(now).is_some() && now.0.is_multiple_of(STEP) {
-            loop {
-                if let Some(others) = meeting.pace(lane, now, self.drive.warmth()) {
-                    self.drive.stand_beside(&others);
-                    break;
-                }
-                while let Ok(command) = self.commands.try_recv() {
-                    let end = self.obey(command);
-                    if end.is_some() {
-                        return end;
-                    }
-                }
-                if self.paused {
-                    return None;
-                }
-            }
-        }
-        meeting.ended(now).map(|why| LegEnd::Guarded(Guarded::Other(why)))
-    }
 }

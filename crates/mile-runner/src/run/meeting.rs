@@ -5,7 +5,7 @@
 
 use mile_core::Nanos;
 use mile_drive::clock::Monotonic;
-use mile_drive::pipe::Pipe;
+use mile_drive::pipe::{Pipe, PipeEnd, Side};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
@@ -62,9 +62,20 @@ impl Meeting {
         Self { told: Mutex::new(Told { seats, ..Told::default() }), news: Condvar::new(), paced, copies }
     }
 
-    /// The copies of the run.
-    pub(super) fn copies(&self) -> &[Copying] {
-        &self.copies
+    /// The end of the copy that a lane does in a leg.
+    pub(super) fn copy_end(&self, leg: usize, lane: usize) -> Option<PipeEnd> {
+        let copy = self.copies.iter().find(|c| c.leg == leg && c.lanes.contains(&lane))?;
+        let side = if copy.lanes[0] == lane { Side::Source } else { Side::Target };
+        Some(PipeEnd { pipe: Arc::clone(&copy.pipe), side })
+    }
+
+    /// A lane moves nothing more in a leg, or in all of them.
+    pub(super) fn close_copies(&self, leg: Option<usize>, lane: usize) {
+        for copy in self.copies.iter().filter(|c| leg.is_none_or(|l| l == c.leg)) {
+            if let Some(side) = copy.lanes.iter().position(|l| *l == lane) {
+                copy.pipe.close(if side == 0 { Side::Source } else { Side::Target });
+            }
+        }
     }
 
     fn told(&self) -> MutexGuard<'_, Told> {

@@ -3,24 +3,14 @@
 use super::bad::BAD_TIME;
 use super::ends::LegEnd;
 use super::scan::Visits;
-use super::state::{MOST_TOLD, Run};
-use crate::message::{EventKind, error_words, fault_of};
+use super::state::Run;
+use crate::message::{EventKind, fault_of};
 use mile_core::{Bytes, Nanos, Op, faults};
 use mile_course::PlannedTransfer;
 use mile_drive::drive::Failure;
 use mile_drive::{DriveError, Narrowed};
 
 impl Run<'_> {
-    /// Notes an operation of a scan that failed, for later.
-    pub(super) fn pass_over(&mut self, failure: Failure) -> Result<(), DriveError> {
-        let (narrowed, block) = (Narrowed::default(), self.drive.facts().logical_block);
-        let words = error_words(&failure, &narrowed, block);
-        self.bad.failures += 1;
-        self.bad.later.push(failure);
-        self.event(EventKind::PassedOver { failure, block });
-        self.check_errors(words)
-    }
-
     /// Whether the transfer of a scan underway is to be left: enough of it failed, it is far too slow, or the time for bad stretches is over.
     pub(super) fn is_bad_enough(&mut self, work: &PlannedTransfer) -> bool {
         let now = self.drive.now();
@@ -123,11 +113,6 @@ impl Run<'_> {
             narrowed.complete,
         );
         self.event(EventKind::Narrowed { failure, narrowed, block });
-    }
-
-    /// Whether a failure is one of a scan that is looked at later.
-    pub(super) fn is_for_later(&self) -> bool {
-        self.zone_at.is_some() && self.errors <= MOST_TOLD
     }
 }
 

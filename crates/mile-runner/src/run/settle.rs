@@ -3,9 +3,9 @@
 use super::attend::Attended;
 use super::ends::LegEnd;
 use super::go_on::STALL;
-use super::lane::told;
 use super::reliance::relied_on;
 use super::state::Run;
+use super::tell::told;
 use crate::message::{EventKind, Outcome, Status};
 use mile_core::{Bytes, Digest};
 use mile_course::{PlannedLeg, Work};

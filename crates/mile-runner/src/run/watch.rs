@@ -1,113 +1,13 @@
 //! What a run minds while it moves data: failures, stalls, health, sensors.
 
-use super::attend::Attended;
 use super::go_on::STALL;
-use super::state::{LEAVING, MOST_TOLD, Run};
-use crate::message::{EventKind, HealthShot, Message, error_words, fault_of};
+use super::state::Run;
+use crate::message::{EventKind, HealthShot, Message};
 use mile_core::health::{Origin, Snapshot};
-use mile_core::{Bytes, Celsius, Nanos, faults};
-use mile_drive::clock::Monotonic;
-use mile_drive::{DriveError, Failure, Health, Narrowed};
-
-/// Longest time for narrowing one failed operation down.
-const NARROWING: Nanos = Nanos(60_000_000_000);
-/// Time between two looks at whether the run is to stop, while it is narrowed down.
-const GLANCE: Nanos = Nanos(100_000_000);
+use mile_core::{Bytes, Celsius};
+use mile_drive::Health;
 
 impl Run<'_> {
-    /// Tells what failed, narrowed down, and ends the run where it is too much, or where the drive is gone.
-    pub(super) fn mind_failures(&mut self) -> Result<(), DriveError> {
-        let block = self.drive.facts().logical_block;
-        for failure in std::mem::take(&mut self.tally.failures) {
-            if let Some(why) = self.gone(failure.errno) {
-                let name = self.drive.identity().name.clone();
-                return Err(DriveError::Left {
-                    name,
-                    why: format!("{} at byte {}; {why}", failure.words(), failure.offset.0),
-                });
-            }
-            self.errors += 1;
-            self.failed += failure.length.0;
-            let kind = fault_of(failure.op);
-            let (at, whole) = (self.drive.now(), (failure.offset, failure.length));
-            if self.errors > MOST_TOLD {
-                faults::add_narrowed(&mut self.faults, kind, at, whole, &[], false);
-                self.check_errors(String::new())?;
-                continue;
-            }
-            if self.is_for_later() {
-                self.pass_over(failure)?;
-                continue;
-            }
-            let narrowed = self.narrow(&failure, NARROWING)?.unwrap_or_else(|| Narrowed::unknown(&failure));
-            let words = error_words(&failure, &narrowed, block);
-            faults::add_narrowed(&mut self.faults, kind, at, whole, &narrowed.bad, narrowed.complete);
-            self.event(EventKind::Error { failure, narrowed, block });
-            self.check_errors(words)?;
-        }
-        for mismatch in std::mem::take(&mut self.tally.mismatches) {
-            self.errors += 1;
-            let (kind, at) = (mismatch.wrong.fault(), self.drive.now());
-            faults::add(&mut self.faults, kind, at, mismatch.offset, mismatch.length);
-            let kind = EventKind::Wrong(mismatch);
-            let words = kind.words();
-            if self.errors <= MOST_TOLD {
-                self.event(kind);
-            }
-            self.check_errors(words)?;
-        }
-        Ok(())
-    }
-
-    /// Narrows a failed operation down, at most for so long. `None` where the run was asked to stop meanwhile: nothing is waited for then, as nothing of
-    /// the run is lost with it.
-    pub(super) fn narrow(
-        &mut self,
-        failure: &Failure,
-        patience: Nanos,
-    ) -> Result<Option<Narrowed>, DriveError> {
-        let patience = patience.min(NARROWING);
-        let narrowing = self.drive.narrow(failure, patience);
-        // A try that is underway when the time is over is waited for as long again.
-        let (clock, most) = (Monotonic::start(), patience.plus(NARROWING));
-        loop {
-            match self.attend(&narrowing, Some(GLANCE))? {
-                Attended::Done(narrowed) => return Ok(Some(narrowed)),
-                Attended::Left if self.stopping => return Ok(None),
-                Attended::Left if clock.now() > most => return Ok(Some(Narrowed::unknown(failure))),
-                Attended::Left => {}
-            }
-        }
-    }
-
-    /// Why the drive is gone, where an error suggests that it may be.
-    pub(super) fn gone(&self, errno: Option<i32>) -> Option<String> {
-        // A drive that leaves fails operations before the system has taken it away.
-        let suggests = matches!(errno, Some(libc::ENODEV | libc::ENXIO | libc::ENOSPC | libc::ESHUTDOWN));
-        let clock = Monotonic::start();
-        let tries = if suggests && !self.drive.is_virtual() { LEAVING } else { 1 };
-        (0..tries).find_map(|i| {
-            clock.sleep_until(Nanos(u64::from(i) * 100_000_000));
-            self.drive.has_left()
-        })
-    }
-
-    /// Ends the run where more failed than the course allows.
-    pub(super) fn check_errors(&mut self, words: String) -> Result<(), DriveError> {
-        let most = self.plan.guards.errors_at_most;
-        if self.errors <= most {
-            return Ok(());
-        }
-        if self.errors > MOST_TOLD {
-            self.event(EventKind::MoreErrors(self.errors - MOST_TOLD));
-        }
-        let why = match most {
-            0 => words,
-            _ => format!("{} errors, more than the {most} that the course allows", self.errors),
-        };
-        Err(DriveError::Unusable { why })
-    }
-
     /// Tells once when nothing comes back.
     pub(super) fn watch_waiting(&mut self) {
         match self.drive.waiting() {
