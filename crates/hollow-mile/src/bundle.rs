@@ -12,8 +12,11 @@ use mile_core::Findings;
 use mile_core::compare::Comparison;
 use mile_core::ruler::Ruler;
 use mile_logbook::Logbook;
-use mile_logbook::exchange::{write_csv_lanes, write_parquet_lanes, write_table};
+use mile_logbook::exchange::{HAS_PARQUET, write_csv_lanes, write_parquet_lanes, write_table};
 use std::path::Path;
+
+/// What the page says of Parquet, where this build has it.
+const WITH_PARQUET: &str = "; the same as NAME-samples.parquet";
 
 /// What each file is, for whoever opens the folder.
 const README: &str = "\
@@ -62,7 +65,8 @@ pub(crate) fn write(
         files.push((name.to_owned(), sum(bytes)));
         Ok(())
     };
-    put("README.txt", README.as_bytes())?;
+    let page = if HAS_PARQUET { README } else { &README.replace(WITH_PARQUET, "") };
+    put("README.txt", page.as_bytes())?;
     for run in runs {
         for (name, bytes) in of_run(run)? {
             put(&name, &bytes)?;
@@ -114,8 +118,6 @@ fn of_run(run: &Run) -> Result<Vec<(String, Vec<u8>)>, Failure> {
     let rows: Vec<_> = run.iter().zip(&legs).map(|(s, legs)| s.rows(legs)).collect();
     let mut csv = Vec::new();
     write_csv_lanes(&mut csv, &rows)?;
-    let mut parquet = Vec::new();
-    write_parquet_lanes(&mut parquet, &rows)?;
     let mut table = Vec::new();
     write_table(&mut table, LEG_COLUMNS, run.iter().flat_map(|s| &s.findings.leg_table).map(leg_fields))?;
     let mut failed = Vec::new();
@@ -126,7 +128,11 @@ fn of_run(run: &Run) -> Result<Vec<(String, Vec<u8>)>, Failure> {
         many => serde_json::to_string_pretty(many)?,
     };
     files.push((format!("{name}-samples.csv"), csv));
-    files.push((format!("{name}-samples.parquet"), parquet));
+    if HAS_PARQUET {
+        let mut parquet = Vec::new();
+        write_parquet_lanes(&mut parquet, &rows)?;
+        files.push((format!("{name}-samples.parquet"), parquet));
+    }
     files.push((format!("{name}-legs.csv"), table));
     files.push((format!("{name}-errors.csv"), failed));
     files.push((format!("{name}-findings.json"), found.into_bytes()));

@@ -571,16 +571,19 @@ fn all_runs_are_exported_into_a_folder_that_is_made_for_them() {
             .any(|h| h == "lane")
     );
 
-    bench.ok(&["export", "--all", "--as", "parquet", "-o", "columns"]);
-    let parquet = bench
-        .path("columns")
-        .join(files[0].strip_prefix(bench.path("all")).unwrap())
-        .with_extension("parquet");
-    let found = bench.ok(&["findings", parquet.to_str().unwrap(), "--format", "json"]);
-    let run = bench.ok(&["findings", "1", "--format", "json"]);
-    let plateaus = |text: &str| serde_json::from_str::<serde_json::Value>(text).unwrap()["plateaus"].clone();
-    assert_eq!(plateaus(&found), plateaus(&run));
-    assert!(bench.read("columns/README.md").contains("hive_partitioning"));
+    if cfg!(feature = "parquet") {
+        bench.ok(&["export", "--all", "--as", "parquet", "-o", "columns"]);
+        let parquet = bench
+            .path("columns")
+            .join(files[0].strip_prefix(bench.path("all")).unwrap())
+            .with_extension("parquet");
+        let found = bench.ok(&["findings", parquet.to_str().unwrap(), "--format", "json"]);
+        let run = bench.ok(&["findings", "1", "--format", "json"]);
+        let plateaus =
+            |text: &str| serde_json::from_str::<serde_json::Value>(text).unwrap()["plateaus"].clone();
+        assert_eq!(plateaus(&found), plateaus(&run));
+        assert!(bench.read("columns/README.md").contains("hive_partitioning"));
+    }
     assert!(
         bench
             .fails(&["export", "--all", "--as", "csv", "-o", "all"])
@@ -675,8 +678,12 @@ fn a_trace_from_elsewhere_is_kept_as_a_run() {
     }
     bench.write("t.csv", &text);
     let beside = ["--capacity", "2TB", "--warn", "75", "--rated-write", "3000"];
-    bench.ok(&["export", "t.csv", "--as", "parquet", "-o", "t.parquet"]);
-    for file in ["t.csv", "t.parquet"] {
+    let mut files = vec!["t.csv"];
+    if cfg!(feature = "parquet") {
+        bench.ok(&["export", "t.csv", "--as", "parquet", "-o", "t.parquet"]);
+        files.push("t.parquet");
+    }
+    for file in files {
         let mut args = vec!["logbook", "import", file];
         args.extend(beside);
         assert!(bench.ok(&args).starts_with("Kept as run "));
@@ -691,6 +698,25 @@ fn a_trace_from_elsewhere_is_kept_as_a_run() {
     }
     let again = bench.fails(&["logbook", "import", "last"]);
     assert!(again.contains("name a CSV or Parquet file"), "{again}");
+}
+
+/// A build without Parquet says so, and how one with it is made, before it makes a file or a folder.
+#[cfg(not(feature = "parquet"))]
+#[test]
+fn a_build_without_parquet_says_how_to_make_one_with_it() {
+    let bench = Bench::new();
+    bench.write("t.csv", "elapsed_s,write_mb_s\n1,2000\n2,1990\n");
+    bench.write("t.parquet", "PAR1 and so on PAR1");
+    for args in [
+        &["export", "t.csv", "--as", "parquet", "-o", "out"][..],
+        &["export", "--all", "--as", "parquet", "-o", "out"],
+        &["findings", "t.parquet"],
+        &["logbook", "import", "t.parquet"],
+    ] {
+        let said = bench.fails(args);
+        assert!(said.contains("without Parquet") && said.contains("--features parquet"), "{args:?}: {said}");
+    }
+    assert!(!bench.path("out").exists());
 }
 
 /// What shells and `man` are told has every command that the help has, and bash reads it.

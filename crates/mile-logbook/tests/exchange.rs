@@ -2,9 +2,9 @@
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
 
 use mile_core::{Bytes, Celsius, Latency, Nanos, Op, Rate, Sample, Throttled};
-use mile_logbook::exchange::{
-    Exchange, Imported, PARQUET_MAGIC, read_csv, read_foreign, read_parquet, write_csv, write_parquet,
-};
+use mile_logbook::exchange::{Exchange, read_csv, read_foreign, write_csv};
+#[cfg(feature = "parquet")]
+use mile_logbook::exchange::{Imported, PARQUET_MAGIC, read_parquet, write_parquet};
 use proptest::prelude::*;
 
 fn read(text: &str) -> mile_logbook::Imported {
@@ -199,6 +199,7 @@ fn a_trace_in_other_clothes_is_the_same_trace() {
     assert!(error(&[("tempo", "x")]).contains("`tempo` is no column of the format"));
 }
 
+#[cfg(feature = "parquet")]
 /// What goes out as Parquet comes back as the same trace, and so does what another program wrote with other names.
 #[test]
 fn parquet_carries_the_same_trace_as_csv() {
@@ -327,6 +328,7 @@ fn a_file_with_too_many_rows_is_joined_and_keeps_its_bytes_and_its_time() {
     assert!((change - 149_999.9).abs() < 0.2, "{change}");
 }
 
+#[cfg(feature = "parquet")]
 /// `index out of bounds` in the library that decodes it: a file that is damaged at any byte is read or refused.
 #[test]
 fn a_parquet_file_with_one_damaged_byte_is_read_or_refused() {

@@ -7,11 +7,16 @@ use crate::tables::{LEG_COLUMNS, leg_fields};
 use crate::text;
 use mile_bench::Failure;
 use mile_core::ruler::Ruler;
-use mile_logbook::exchange::{write_csv_lanes, write_jsonl, write_parquet_lanes, write_table};
+use mile_logbook::exchange::{
+    Exchange, HAS_PARQUET, write_csv_lanes, write_jsonl, write_parquet_lanes, write_table,
+};
 use mile_runner::RunHead;
 use mile_runner::errors::bad_stretches;
 
 pub(crate) fn run(args: &ExportArgs) -> Result<(), Failure> {
+    if args.kind == ExportKind::Parquet && !HAS_PARQUET {
+        return Err(Failure::usage(Exchange::NoParquet.to_string()));
+    }
     let Some(run) = args.run.as_deref() else { return super::dataset::run(args) };
     let all = Source::load_all(run, args.logbook.as_deref(), &args.beside)?;
     if args.what != ExportWhat::Samples && args.kind != ExportKind::Csv {

@@ -20,9 +20,6 @@ use std::io::{self, Read, Write};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::Arc;
 
-/// The first bytes of a Parquet file.
-pub const PARQUET_MAGIC: &[u8] = b"PAR1";
-
 /// Rows of a group: as many are held as text while it is written.
 const GROUP: usize = 1 << 15;
 

@@ -24,6 +24,12 @@ impl fmt::Display for Problem {
     }
 }
 
+/// The first bytes of a Parquet file.
+pub const PARQUET_MAGIC: &[u8] = b"PAR1";
+
+/// Whether this build reads and writes Parquet files.
+pub const HAS_PARQUET: bool = cfg!(feature = "parquet");
+
 /// Why a file gave no trace at all.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
@@ -49,6 +55,10 @@ pub enum Exchange {
     NoRow { problems: Vec<Problem> },
     #[error("the file is no Parquet that can be read: {0}")]
     NotParquet(String),
+    #[error(
+        "this build was made without Parquet. Use CSV, or build the program with it: cargo build --release --features parquet"
+    )]
+    NoParquet,
     #[error("the file is too much to take in: {0}")]
     TooMuch(String),
     #[error("cannot write: {0}")]
