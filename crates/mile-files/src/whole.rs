@@ -46,6 +46,23 @@ pub fn write_whole<E: From<FileError>>(
     replace: Replace,
     write: impl FnOnce(&mut dyn Write) -> Result<(), E>,
 ) -> Result<(), E> {
+    let (mut write, mut failed) = (Some(write), None);
+    let mut filled = |out: &mut dyn Write| {
+        failed = write.take().and_then(|write| write(out).err());
+        failed.is_none()
+    };
+    let done = whole(path, replace, &mut filled);
+    match failed {
+        Some(e) => Err(e),
+        None => Ok(done?),
+    }
+}
+
+/// What fills a file. Gives whether it could.
+type Fill<'a> = &'a mut dyn FnMut(&mut dyn Write) -> bool;
+
+/// The same for all that fill a file: nothing is published where that failed.
+fn whole(path: &Path, replace: Replace, write: Fill<'_>) -> Result<(), FileError> {
     let (folder_path, name) = parts(path)?;
     let folder = open_folder(&folder_path, path)?;
     look(&folder, &name, path, replace)?;
@@ -56,14 +73,16 @@ pub fn write_whole<E: From<FileError>>(
         Ok(fd) => {
             // Without a name until it is complete: a process that is killed leaves nothing.
             let file = File::from(fd);
-            fill(&file, path, write)?;
+            if !fill(&file, path, write)? {
+                return Ok(());
+            }
             if replace == Replace::Nothing {
-                return Ok(link(&file, &folder, &name, path)?);
+                return link(&file, &folder, &name, path);
             }
             link(&file, &folder, &beside, path)?;
             let id = FileId::of(&file).map_err(FileError::io(path, "look at"))?;
             let draft = Draft { file, folder: &folder, name: beside, path, id };
-            Ok(publish(draft, &name, replace)?)
+            publish(draft, &name, replace)
         }
         Err(_) => {
             let flags = flags | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW;
@@ -72,21 +91,19 @@ pub fn write_whole<E: From<FileError>>(
                 .into();
             let id = FileId::of(&file).map_err(FileError::io(path, "look at"))?;
             let draft = Draft { file, folder: &folder, name: beside, path, id };
-            fill(&draft.file, path, write)?;
-            Ok(publish(draft, &name, replace)?)
+            if fill(&draft.file, path, write)? { publish(draft, &name, replace) } else { Ok(()) }
         }
     }
 }
 
-fn fill<E: From<FileError>>(
-    file: &File,
-    path: &Path,
-    write: impl FnOnce(&mut dyn Write) -> Result<(), E>,
-) -> Result<(), E> {
+fn fill(file: &File, path: &Path, write: Fill<'_>) -> Result<bool, FileError> {
     let mut buffer = BufWriter::new(file);
-    write(&mut buffer)?;
+    if !write(&mut buffer) {
+        return Ok(false);
+    }
     buffer.flush().map_err(FileError::io(path, "write"))?;
-    Ok(file.sync_all().map_err(FileError::io(path, "write"))?)
+    file.sync_all().map_err(FileError::io(path, "write"))?;
+    Ok(true)
 }
 
 /// Refuses what may not be replaced.

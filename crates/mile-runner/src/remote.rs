@@ -286,7 +286,8 @@ pub fn heard(mut source: impl BufRead) -> impl Iterator<Item = Command> {
     let mut line = Vec::new();
     std::iter::from_fn(move || {
         while next_line(&mut source, LONGEST_COMMAND, &mut line) {
-            if let Ok(command) = serde_json::from_slice(&line) {
+            let told = std::str::from_utf8(&line).ok().and_then(|line| serde_json::from_str(line).ok());
+            if let Some(command) = told {
                 return Some(command);
             }
         }
@@ -317,7 +318,8 @@ impl<S: BufRead> Frames<S> {
         if !next_line(&mut self.source, LONGEST_FRAME, &mut self.line) {
             return Err(io::ErrorKind::UnexpectedEof.into());
         }
-        let frame = serde_json::from_slice(&self.line)?;
+        let line = std::str::from_utf8(&self.line).map_err(|_| io::ErrorKind::InvalidData)?;
+        let frame = serde_json::from_str(line)?;
         match &frame {
             Frame::Message(lane, Message::Sample(sample)) => self.order(*lane as usize, sample)?,
             Frame::Message(lane, _) if *lane as usize >= MOST_LANES => return Err(too_many()),
@@ -375,7 +377,7 @@ fn admit(
     std::thread::Builder::new().name("tell".into()).spawn(move || {
         let mut out = BufWriter::new(&stream);
         let mut line = |frame: &Frame, flush: bool| -> io::Result<()> {
-            serde_json::to_writer(&mut out, frame)?;
+            out.write_all(serde_json::to_string(frame)?.as_bytes())?;
             out.write_all(b"\n")?;
             if flush { out.flush() } else { Ok(()) }
         };

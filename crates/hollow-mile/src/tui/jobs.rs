@@ -48,10 +48,10 @@ impl Jobs {
 
     /// Has work done in a thread of its own. Where none can be had, the work is not done, and the terminal goes on.
     fn spawn(&self, work: impl FnOnce() -> Done + Send + 'static) {
-        let _ = self.try_spawn(work);
+        let _ = self.try_spawn(Box::new(work));
     }
 
-    fn try_spawn(&self, work: impl FnOnce() -> Done + Send + 'static) -> std::io::Result<()> {
+    fn try_spawn(&self, work: Box<dyn FnOnce() -> Done + Send>) -> std::io::Result<()> {
         let done = self.done.clone();
         let work = move || drop(done.send(work()));
         std::thread::Builder::new().name("job".into()).spawn(work).map(drop)
@@ -60,7 +60,7 @@ impl Jobs {
     /// The same for work that the user waits for.
     fn task(&self, of: Awaited, work: impl FnOnce(&Task) -> Done + Send + 'static) -> Waiting {
         let (task, waiting) = tasks::begin(of, &self.done);
-        if let Err(e) = self.try_spawn(move || Done::Task(task.id, Box::new(work(&task)))) {
+        if let Err(e) = self.try_spawn(Box::new(move || Done::Task(task.id, Box::new(work(&task))))) {
             let why = Done::Exported(Err(format!("The system gives no thread for it: {e}")));
             let _ = self.done.send(Done::Task(waiting.id, Box::new(why)));
         }
