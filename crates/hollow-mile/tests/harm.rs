@@ -41,6 +41,30 @@ fn signal(child: &Child, name: &str) {
     assert!(Command::new("kill").args([name, &child.id().to_string()]).status().unwrap().success());
 }
 
+/// 512 KiB of somebody's data on a drive of 1 GiB, and a course that writes there: looked at in 256 places of the whole drive, they were missed seven times in
+/// eight. A course that writes elsewhere says nothing of them where it does not see them.
+#[test]
+fn data_exactly_where_a_course_writes_is_seen_on_a_drive_that_is_blank_otherwise() {
+    let Some(device) = LoopDevice::new(1024) else { return };
+    let bench = Bench::new();
+    let node = std::fs::File::options().write(true).open(device.node()).unwrap();
+    let text = "months of recordings of hydrophone 17; ".repeat(13_500);
+    node.write_all_at(text.as_bytes(), 512 << 20).unwrap();
+    node.sync_all().unwrap();
+    drop(node);
+    let leg = |range: &str| format!("course \"c\"\nleg w\n write sequential, blocks 64 KiB, over {range}\n");
+    bench.write("there.course", &leg("50 % to 50.1 %"));
+    let before = std::fs::read(device.image()).unwrap();
+    for _ in 0..10 {
+        let said = bench.fails(&["run", "there.course", "--on", &device.node(), "--arm", &device.name()]);
+        assert!(said.contains("data that is not recognised") && said.contains("hydrophone 17"), "{said}");
+    }
+    assert!(std::fs::read(device.image()).unwrap() == before, "something was written");
+    let named = ["run", "there.course", "--on", &device.node(), "--arm", &device.name(), "--destroy", "data"];
+    bench.ok(&named);
+    assert!(std::fs::read(device.image()).unwrap() != before, "what was named is written over");
+}
+
 /// Finding 1: a command that only lists wrote an SQLite file over a mounted file system.
 #[test]
 fn a_device_named_as_the_logbook_is_not_written_to_by_any_command() {

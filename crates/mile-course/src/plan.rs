@@ -103,6 +103,16 @@ impl Plan {
         self.guards.channels.iter().chain(of_ends)
     }
 
+    /// What the legs write over on the drive, or have it discard: first byte and length of each.
+    pub fn writes_over(&self) -> Vec<(Bytes, Bytes)> {
+        let of = |leg: &PlannedLeg| match &leg.work {
+            Work::Transfer(t) if t.load.op != Op::Read => Some((t.start, t.length)),
+            Work::Discard { start, length } => Some((*start, *length)),
+            _ => None,
+        };
+        self.legs.iter().filter_map(of).collect()
+    }
+
     /// Whether any leg changes what is on the drive.
     pub fn changes_the_drive(&self) -> bool {
         self.legs.iter().any(|l| match &l.work {

@@ -69,6 +69,18 @@ fn a_leg_that_only_a_time_ends_has_a_wall_but_promises_no_bytes() {
     assert!(plan.writes() < Bytes(20_100_000_000), "{}", plan.writes());
 }
 
+/// What is looked at before a drive is armed is what the plan writes over or discards, and not what it reads.
+#[test]
+fn a_plan_says_what_it_writes_over() {
+    let text = "course \"c\"\nleg a\n write sequential, blocks 1 MiB, over 10 % to 20 %\nleg b\n read sequential, blocks 1 MiB\nleg c\n discard over 50 % to 60 %\nleg d\n rest for 1 s\n";
+    let course = parse(text).unwrap();
+    let over = plan(&course, &K2).unwrap().writes_over();
+    let share = |bytes: Bytes| (100.0 * bytes.0 as f64 / K2.capacity.0 as f64).round() as u64;
+    let shares: Vec<(u64, u64)> =
+        over.iter().map(|(start, length)| (share(*start), share(*length))).collect();
+    assert_eq!(shares, [(10, 10), (50, 10)]);
+}
+
 /// A course with eighteen random writes of five seconds "writes about 200 GB", which was what its first leg writes.
 #[test]
 fn a_forecast_says_in_how_many_legs_it_does_not_know_the_bytes() {

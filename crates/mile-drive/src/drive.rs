@@ -343,6 +343,9 @@ pub trait Drive: Send {
     /// Whether its time is virtual, so that it may run faster than the clock on the wall.
     fn is_virtual(&self) -> bool;
 
+    /// Says what the run will write over, first byte and length of each stretch, so that a drive that holds data is looked at there before it is opened.
+    fn will_write_over(&mut self, _stretches: &[(Bytes, Bytes)]) {}
+
     /// Refuses where a person has not allowed what the run is about to do: `writes` is whether it writes. Writes nothing.
     fn check_consent(&mut self, _writes: bool) -> Result<(), DriveError> {
         Ok(())

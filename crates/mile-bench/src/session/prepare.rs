@@ -43,6 +43,7 @@ pub fn prepare(order: Order) -> Result<Ready, Failure> {
             ("", failure) => failure,
             (name, Failure { code, message }) => Failure { code, message: format!("lane {name}: {message}") },
         };
+        lane.drive.will_write_over(&lane.plan.writes_over());
         lane.drive.check_consent(lane.plan.changes_the_drive()).map_err(of_lane)?;
     }
     Ok(ready)

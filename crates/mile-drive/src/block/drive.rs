@@ -41,6 +41,8 @@ pub struct BlockDrive {
     consent: Consent,
     io: Io,
     writes: bool,
+    /// What the run will write over.
+    over: Vec<(Bytes, Bytes)>,
     file: Option<File>,
     sensors: Option<Sensors>,
     /// The drives that it is built on.
@@ -111,6 +113,7 @@ impl BlockDrive {
             told,
             consent,
             writes: false,
+            over: Vec::new(),
             file: None,
             sensors: None,
             watched: None,
@@ -126,7 +129,13 @@ impl BlockDrive {
     }
 
     fn request(&self) -> Request<'_> {
-        Request { roots: &self.roots, found: &self.found, told: &self.told, consent: &self.consent }
+        Request {
+            roots: &self.roots,
+            found: &self.found,
+            told: &self.told,
+            consent: &self.consent,
+            over: &self.over,
+        }
     }
 }
 
@@ -161,6 +170,10 @@ impl Drive for BlockDrive {
 
     fn is_virtual(&self) -> bool {
         false
+    }
+
+    fn will_write_over(&mut self, stretches: &[(Bytes, Bytes)]) {
+        self.over = stretches.to_vec();
     }
 
     fn check_consent(&mut self, writes: bool) -> Result<(), DriveError> {

@@ -15,7 +15,7 @@ use crate::drive::DriveError;
 use crate::io::new_run;
 use crate::raw;
 use crate::sysfs::Roots;
-use mile_core::Nanos;
+use mile_core::{Bytes, Nanos};
 use rustix::fs::OFlags;
 use serde::{Deserialize, Serialize};
 use std::fs::{File, OpenOptions};
@@ -61,6 +61,8 @@ pub struct Request<'a> {
     pub told: &'a Probe,
     /// What a person allows.
     pub consent: &'a Consent,
+    /// What will be written over, first byte and length: where it is looked at most closely.
+    pub over: &'a [(Bytes, Bytes)],
 }
 
 impl Request<'_> {
@@ -201,7 +203,7 @@ impl Request<'_> {
     fn may_write_over(&self, file: &File) -> Result<(), DriveError> {
         // Other places each time.
         let seed = new_run().0 as u64;
-        let found = survey(file, self.found.capacity, self.found.logical_block, seed);
+        let found = survey(file, self.found.capacity, self.found.logical_block, seed, self.over);
         if found.unreadable > 0 && raw::device_size(file).map_or(0, |b| b.0) == 0 {
             let name = self.found.node.display().to_string();
             return Err(DriveError::Left { name, why: "its size is 0 now".into() });
