@@ -108,6 +108,32 @@ impl Ruler {
         }
     }
 
+    /// The same as [`Ruler::sample`] of bytes or time where that is `from` or behind it, and likely about `stride` behind: columns that follow each other are
+    /// found a few steps apart, and not by halving the whole trace for each.
+    fn sample_from(self, trace: &Trace, position: f64, from: usize, stride: usize) -> usize {
+        let position = position.max(0.0) as u64;
+        let is_beyond = |i: usize| match self {
+            Self::Time => trace.end(i).0 > position,
+            Self::Bytes | Self::Address => trace.moved(i + 1).0 > position,
+        };
+        let (mut low, mut step) = (from, stride.max(1));
+        let mut high = loop {
+            let at = low + step - 1;
+            if at >= trace.len() {
+                break trace.len();
+            }
+            if is_beyond(at) {
+                break at;
+            }
+            (low, step) = (at + 1, 2 * step);
+        };
+        while low < high {
+            let middle = usize::midpoint(low, high);
+            if is_beyond(middle) { high = middle } else { low = middle + 1 }
+        }
+        low
+    }
+
     /// A position in words, with a unit.
     pub fn words(self, position: f64) -> String {
         match self {
@@ -278,6 +304,7 @@ pub fn columns_with(
     let end = ruler.end(trace);
     let width = (window.to - window.from) / count.max(1) as f64;
     let mut from = ruler.sample(trace, window.from);
+    let mut stride = 1;
     (0..count)
         .map(|i| {
             let right = window.from + width * (i + 1) as f64;
@@ -285,9 +312,10 @@ pub fn columns_with(
             let to = if right >= end {
                 ruler.sample(trace, (end - 1.0).max(0.0)) + 1
             } else {
-                ruler.sample(trace, right)
+                ruler.sample_from(trace, right, from, stride)
             };
             let first = from;
+            stride = to.saturating_sub(from);
             from = to;
             if right - width >= end || first >= trace.len() {
                 return None;
@@ -322,6 +350,40 @@ mod tests {
             })
             .collect();
         Trace::of(&samples, &["a".into()])
+    }
+
+    /// Column by column, the samples are those that are found for each by itself, whatever the lengths of samples, and where nothing was moved for a while.
+    #[test]
+    fn columns_are_found_from_each_other_as_by_themselves() {
+        let mut at = 0;
+        let samples: Vec<Sample> = (0..3000_u64)
+            .map(|i| {
+                let start = Nanos(at);
+                // Long and short ones, and stretches without a byte.
+                at += 1 + (i * i * 7919) % 997 * if i % 700 < 30 { 1000 } else { 1 };
+                let written = Bytes(if i % 500 < 60 { 0 } else { (i * 31) % 4096 });
+                Sample { start, end: Nanos(at), written, ..Sample::default() }
+            })
+            .collect();
+        let trace = Trace::of(&samples, &["a".into()]);
+        for ruler in [Ruler::Bytes, Ruler::Time] {
+            let end = ruler.end(&trace);
+            for (from, to, count) in [(0.0, 1.0, 240), (0.3, 0.31, 97), (0.9, 1.2, 1000), (0.0, 1.0, 7)] {
+                let window = Window { from: from * end, to: to * end };
+                let width = (window.to - window.from) / count as f64;
+                for (i, column) in columns(&trace, ruler, window, count).iter().enumerate() {
+                    let Some(column) = column else { continue };
+                    let left = ruler.sample(&trace, window.from + width * i as f64);
+                    let right = window.from + width * (i + 1) as f64;
+                    let right = if right >= end {
+                        ruler.sample(&trace, end - 1.0) + 1
+                    } else {
+                        ruler.sample(&trace, right)
+                    };
+                    assert_eq!(column.samples, left..right.max(left + 1).min(trace.len()), "{ruler:?} {i}");
+                }
+            }
+        }
     }
 
     #[test]

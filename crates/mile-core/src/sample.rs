@@ -165,6 +165,22 @@ impl Order {
     }
 }
 
+/// Samples as a logbook keeps them: in postcard's encoding, in the order of their fields.
+///
+/// # Errors
+/// Where they cannot be written in it.
+pub fn packed(samples: &[Sample]) -> Result<Vec<u8>, String> {
+    postcard::to_stdvec(samples).map_err(|e| e.to_string())
+}
+
+/// Samples of what [`packed`] gave.
+///
+/// # Errors
+/// Where it is something else.
+pub fn unpacked(bytes: &[u8]) -> Result<Vec<Sample>, String> {
+    postcard::from_bytes(bytes).map_err(|e| e.to_string())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -10,6 +10,7 @@
 //! are needed for it to be sure that it goes with the address and not with the time.
 
 mod baseline;
+mod columns;
 mod latency;
 mod map;
 mod passes;

@@ -199,7 +199,7 @@ impl Following {
             "SELECT data FROM samples WHERE run = ?1 AND lane = ?2 AND first >= ?3 ORDER BY first";
         let mut take = |row: &dyn Row| {
             if let Some((&SAMPLES_VERSION, rest)) = row.bytes(0)?.split_first()
-                && let Ok(block) = postcard::from_bytes::<Vec<Sample>>(rest)
+                && let Ok(block) = mile_core::sample::unpacked(rest)
             {
                 new.extend(block);
             }

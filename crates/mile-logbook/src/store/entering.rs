@@ -5,6 +5,7 @@ use super::engine::values;
 use super::entry::{Block, situation};
 use super::error::Result;
 use mile_core::health::Moment;
+use mile_core::sample::packed;
 use mile_runner::{Event, Outcome, RunHead, Status};
 
 impl Logbook {
@@ -84,7 +85,7 @@ impl Logbook {
             for Block { lane, first, samples, events } in blocks {
                 if !samples.is_empty() {
                     let mut data = vec![SAMPLES_VERSION];
-                    data.extend(postcard::to_stdvec(samples).map_err(|e| book.bad(run, &e))?);
+                    data.extend(packed(samples).map_err(|e| book.bad(run, &e))?);
                     book.execute(
                         "INSERT INTO samples (run, lane, first, count, data) VALUES (?1, ?2, ?3, ?4, ?5)",
                         values![run, *lane, *first, samples.len(), &data],

@@ -4,7 +4,7 @@ use super::book::{Logbook, SAMPLES_VERSION};
 use super::engine::{Answer, Fault, values};
 use super::entry::{StoredLane, StoredRun};
 use super::error::{LogbookError, Result};
-use mile_core::sample::Order;
+use mile_core::sample::{Order, unpacked};
 use mile_core::{Digest, Sample, Trace, findings};
 use mile_runner::{Event, Outcome, RunHead, Status};
 
@@ -20,7 +20,7 @@ fn decode(row: &[u8], order: &mut Order) -> Answer<Vec<Sample>> {
     let Some((&SAMPLES_VERSION, rest)) = row.split_first() else {
         return Err(Fault::Value("its samples are in an encoding that this version does not know".into()));
     };
-    let block: Vec<Sample> = postcard::from_bytes(rest).map_err(|e| value(&e))?;
+    let block: Vec<Sample> = unpacked(rest).map_err(Fault::Value)?;
     block.iter().try_for_each(|s| order.take(s)).map_err(|why| value(&why))?;
     Ok(block)
 }

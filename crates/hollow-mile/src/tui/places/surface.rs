@@ -298,12 +298,6 @@ fn short(order: mile_core::surface::Order) -> &'static str {
     }
 }
 
-/// Mean of what is known.
-fn mean(values: impl Iterator<Item = Option<f64>>) -> Option<f64> {
-    let (sum, n) = values.flatten().fold((0.0, 0_usize), |(sum, n), v| (sum + v, n + 1));
-    (n > 0).then(|| sum / n as f64)
-}
-
 /// The rate over all passes as ground, and the baseline drawn through.
 fn terrain(
     buffer: &mut Buffer,
@@ -312,14 +306,14 @@ fn terrain(
     surface: &Surface,
     of: &impl Fn(u16) -> (usize, usize),
 ) {
-    let fastest = surface.baseline_mb_s.iter().flatten().copied().fold(1.0_f64, f64::max) * 1.08;
+    let fastest = surface.fastest().max(1.0) * 1.08;
     let writes = surface.passes.iter().any(|p| p.op == mile_core::Op::Write);
     let colour = if writes { theme.write } else { theme.read };
     let rows = f64::from(area.height);
     for x in 0..area.width {
         let cells = of(x);
         let cells = cells.0..cells.1;
-        let rate = mean(cells.clone().map(|c| mean(surface.passes.iter().map(|p| p.mb_s[c]))));
+        let rate = surface.rate_over(cells.clone());
         let height = rate.unwrap_or(0.0) / fastest * rows;
         for row in 0..area.height {
             let part = (height - f64::from(row)).clamp(0.0, 1.0);
@@ -327,7 +321,7 @@ fn terrain(
                 fill(cell, (part * 2.0).round() as u32, colour, theme);
             }
         }
-        let base = mean(cells.map(|c| surface.baseline_mb_s[c])).map(|b| b / fastest * rows);
+        let base = surface.baseline_over(cells).map(|b| b / fastest * rows);
         if let Some(base) = base.filter(|b| *b > height + 0.5) {
             let row = (base as u16).min(area.height - 1);
             if let Some(cell) = buffer.cell_mut((area.x + x, area.bottom() - 1 - row)) {
@@ -350,8 +344,7 @@ fn terrain(
 
 /// How far a pass lies below the baseline in some cells: the deepest of them, so that a narrow hollow is not lost in a wide column.
 fn shade(surface: &Surface, pass: usize, cells: (usize, usize), theme: Theme) -> (char, Style) {
-    let depth = |c: usize| Some(1.0 - surface.passes[pass].mb_s[c]? / surface.baseline_mb_s[c]?);
-    match (cells.0..cells.1).filter_map(depth).max_by(f64::total_cmp) {
+    match surface.deepest(pass, cells.0..cells.1) {
         None => (' ', theme.faint()),
         Some(depth) => match SHADES.iter().find(|s| depth >= s.0) {
             Some((_, glyph)) => (*glyph, Style::new().fg(theme.ink)),
@@ -372,26 +365,11 @@ struct Strip {
 
 impl Strip {
     fn glyph(&self, surface: &Surface, cells: (usize, usize)) -> char {
-        let own = |p: &Pass| largest((self.of)(p), cells);
-        match surface.passes.iter().filter_map(own).max_by(f64::total_cmp) {
+        match surface.largest(self.of, cells.0..cells.1) {
             None => ' ',
             Some(value) => self.shades.iter().find(|s| value >= s.0).map_or('·', |s| s.1),
         }
     }
-}
-
-fn largest(values: &[Option<f64>], cells: (usize, usize)) -> Option<f64> {
-    let end = cells.1.min(values.len());
-    values[cells.0.min(end)..end].iter().flatten().copied().max_by(f64::total_cmp)
-}
-
-/// Some values of a reading, sorted: enough of them for a median, few enough to be looked at in each frame.
-fn some(surface: &Surface, of: fn(&Pass) -> &[Option<f64>]) -> Vec<f64> {
-    let step = surface.baseline_mb_s.len().div_ceil(2048).max(1);
-    let mut all: Vec<f64> =
-        surface.passes.iter().flat_map(|p| of(p).iter().step_by(step)).flatten().copied().collect();
-    all.sort_by(f64::total_cmp);
-    all
 }
 
 /// A range of temperatures that is shown in all shades at the least, °C.
@@ -401,7 +379,7 @@ const LEAST_HEAT: f64 = 10.0;
 fn strips(surface: &Surface) -> Vec<Strip> {
     let mut all = Vec::new();
     let latency: fn(&Pass) -> &[Option<f64>] = |p| &p.p99_us;
-    let known = some(surface, latency);
+    let known = surface.some_of(latency);
     if let Some(median) = known.get(known.len() / 2).copied() {
         all.push(Strip {
             name: "latency",
@@ -414,7 +392,7 @@ fn strips(surface: &Surface) -> Vec<Strip> {
         });
     }
     let heat: fn(&Pass) -> &[Option<f64>] = |p| &p.temp_c;
-    let known = some(surface, heat);
+    let known = surface.some_of(heat);
     if let (Some(low), Some(high)) = (known.first().copied(), known.last().copied()) {
         let at = |part: f64| low + part * (high - low).max(LEAST_HEAT);
         all.push(Strip {
