@@ -92,12 +92,12 @@ fn places(stretches: &[(u64, u64)], rng: &mut Xoshiro256PlusPlus) -> Vec<u64> {
         return stretches.iter().flat_map(pages).collect();
     }
     let place = |_| {
-        let mut at = ((u128::from(rng.next_u64()) * u128::from(bytes)) >> 64) as u64;
+        let mut left = ((u128::from(rng.next_u64()) * u128::from(bytes)) >> 64) as u64;
         for (from, to) in stretches {
-            if at < to - from {
-                return Some((from + at) / PAGE * PAGE);
+            if left < to - from {
+                return Some((from + left) / PAGE * PAGE);
             }
-            at -= to - from;
+            left -= to - from;
         }
         None
     };
