@@ -182,7 +182,8 @@ fn a_stacked_device_is_found_with_the_drives_below_it_their_links_and_temperatur
     let (folder, roots, _) = drives();
     let found = stack(folder.path());
     let (array, vault) = (named(&found, "md0"), named(&found, "dm-7"));
-    assert_eq!((array.transport, array.capacity), (Transport::Mapped, Bytes(4096 * 512)));
+    assert_eq!((array.transport, array.capacity), (Transport::Array, Bytes(4096 * 512)));
+    assert_eq!((array.kind(), vault.kind()), ("array".to_owned(), "mapped device".to_owned()));
     assert_eq!(array.model.as_deref(), Some("raid0 over nvme0n1 and sdc"));
     assert_eq!(vault.model.as_deref(), Some("encrypted volume vault over nvme0n1 and sdc"));
     for device in [array, vault] {

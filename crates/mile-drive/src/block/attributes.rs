@@ -20,8 +20,10 @@ pub enum Transport {
     Virtio,
     Mmc,
     Loop,
-    /// Built on other devices by the kernel.
+    /// Built on other devices by the kernel's device mapper.
     Mapped,
+    /// Built on other devices by the kernel as an array (md).
+    Array,
     Other,
 }
 
@@ -38,6 +40,7 @@ impl Transport {
             Self::Mmc => "MMC",
             Self::Loop => "loop device",
             Self::Mapped => "mapped device",
+            Self::Array => "array",
             Self::Other => "block device",
         }
     }
@@ -101,7 +104,7 @@ pub(super) fn transport(name: &str, folder: &Path) -> Transport {
         ("mmcblk", Transport::Mmc),
         ("vd", Transport::Virtio),
         ("dm-", Transport::Mapped),
-        ("md", Transport::Mapped),
+        ("md", Transport::Array),
     ];
     if let Some((_, transport)) = by_name.iter().find(|(prefix, _)| name.starts_with(prefix)) {
         return *transport;
@@ -143,7 +146,7 @@ pub(super) fn identity(
         Transport::Virtio if !folder.join("device/model").exists() => {
             (None, text(folder.join("serial")), None)
         }
-        Transport::Loop | Transport::Mapped => (None, None, None),
+        Transport::Loop | Transport::Mapped | Transport::Array => (None, None, None),
         _ => {
             let usb = link::above(folder, |f| f.join("speed").is_file() && f.join("version").is_file())
                 .filter(|_| transport == Transport::Usb);

@@ -95,7 +95,10 @@ impl Found {
     /// What kind it is, in words: `NVMe, solid state`.
     pub fn kind(&self) -> String {
         let medium = match (self.transport, self.rotational) {
-            (Transport::Loop | Transport::Mapped | Transport::Virtio | Transport::Other, _) => "",
+            (
+                Transport::Loop | Transport::Mapped | Transport::Array | Transport::Virtio | Transport::Other,
+                _,
+            ) => "",
             (_, true) => ", hard disk",
             (_, false) => ", solid state",
         };
@@ -157,8 +160,9 @@ pub fn discover(roots: &Roots) -> Vec<Found> {
         let folder = fs::canonicalize(roots.sys.join("block").join(n)).ok()?;
         read(roots, &tables, &stack, n, folder)
     });
-    let is_empty =
-        |f: &Found| matches!(f.transport, Transport::Loop | Transport::Mapped) && f.capacity.0 == 0;
+    let is_empty = |f: &Found| {
+        matches!(f.transport, Transport::Loop | Transport::Mapped | Transport::Array) && f.capacity.0 == 0
+    };
     found.filter(|f| !is_empty(f)).collect()
 }
 

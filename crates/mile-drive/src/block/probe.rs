@@ -113,7 +113,15 @@ impl Asked {
 /// kernel's sensor stands in for the temperature.
 pub fn probe(roots: &Roots, found: &Found) -> Probe {
     let mut told = match (found.transport, open(found)) {
-        (Transport::Loop | Transport::Virtio | Transport::Mapped | Transport::Mmc | Transport::Other, _) => {
+        (
+            Transport::Loop
+            | Transport::Virtio
+            | Transport::Mapped
+            | Transport::Array
+            | Transport::Mmc
+            | Transport::Other,
+            _,
+        ) => {
             let health = Health {
                 missing: vec![format!("Health: not offered by a {}", found.transport.words())],
                 ..Health::default()
