@@ -151,10 +151,14 @@ fn footer(buffer: &mut Buffer, area: Rect, state: &State) {
         false => (notice.text.clone(), plain),
     });
     if let Some((text, style)) = said.or_else(underway) {
-        // The row above is free too, for what does not fit into one.
-        let lines = wrap(&text.replace('\n', "  "), usize::from(area.width - 2));
-        for (i, line) in lines.iter().take(2).enumerate() {
-            let y = area.y + 1 - lines.len().min(2) as u16 + i as u16;
+        // The row above is free too, for what does not fit into one; what does not fit into two ends with an ellipsis.
+        let mut lines = wrap(&text.replace('\n', "  "), usize::from(area.width - 2));
+        if lines.len() > 2 {
+            let rest = lines.split_off(1).join(" ");
+            lines.push(rest);
+        }
+        for (i, line) in lines.iter().enumerate() {
+            let y = area.y + 1 - lines.len() as u16 + i as u16;
             buffer.put(area.x + 1, y, line, usize::from(area.width - 2), style);
         }
         return;

@@ -694,6 +694,26 @@ fn zoomed_in_the_picture_shows_the_break_to_the_sample() {
     assert!(text.contains("118.0") || text.contains("117.9"), "{text}");
 }
 
+/// "Written: a, b," and nothing behind it, where six files had been written and two lines hold four.
+#[test]
+fn what_is_said_and_does_not_fit_ends_in_dots() {
+    let mut state = fresh();
+    let files: Vec<String> = (1..=6).map(|i| format!("run-7-quay-surface-check-figure-{i}.svg")).collect();
+    let text = format!("Written: {}", files.join(", "));
+    let last_two = |state: &mut State, width: u16| {
+        let shown = screen(state, width, 24);
+        let rows: Vec<String> = shown.lines().map(|l| l.trim().to_owned()).collect();
+        rows[rows.len() - 2..].join(" ")
+    };
+    for (is_error, before) in [(false, ""), (true, "! ")] {
+        state.notice = Some(super::state::Notice { text: text.clone(), is_error });
+        let said = last_two(&mut state, 80);
+        assert!(said.starts_with(&format!("{before}Written: run-7")) && said.ends_with('…'), "{said}");
+        // Where there is room for all of it, nothing is cut.
+        assert!(last_two(&mut state, 200).ends_with("figure-6.svg"));
+    }
+}
+
 #[test]
 fn the_other_theme_changes_colours_and_no_character() {
     let mut state = with_run(0);
