@@ -170,11 +170,11 @@ fn read(path: &Path) -> Result<(Belongs, Vec<Contents>), LogbookError> {
     }
     for line in BufReader::new(file).split(b'\n').skip(1) {
         let line = line.map_err(io)?;
-        let line = String::from_utf8_lossy(&line);
+        let Ok(line) = std::str::from_utf8(&line) else { break };
         let told = if belongs.version == 1 {
-            serde_json::from_str(&line).map(|message| (0, message))
+            serde_json::from_str(line).map(|message| (0, message))
         } else {
-            serde_json::from_str::<(usize, Message)>(&line)
+            serde_json::from_str::<(usize, Message)>(line)
         };
         // Cut off by the end of its process.
         let Ok((lane, message)) = told else { break };
