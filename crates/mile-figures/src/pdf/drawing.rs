@@ -16,6 +16,31 @@ const MITRE: f32 = 4.0;
 /// Height of small letters, of the size of the font, as browsers take it for the unit `ex`.
 const EX: f32 = 0.5;
 
+/// What is known of an element. Anything else would be left out of the page without a word.
+const KNOWN: [&str; 21] = [
+    "x",
+    "y",
+    "x1",
+    "y1",
+    "x2",
+    "y2",
+    "cx",
+    "cy",
+    "r",
+    "width",
+    "height",
+    "viewBox",
+    "points",
+    "opacity",
+    "fill",
+    "stroke",
+    "stroke-width",
+    "dy",
+    "text-anchor",
+    "font-size",
+    "font-family",
+];
+
 /// A page as it was drawn: width and height in points, and its operators.
 pub(super) struct Page {
     pub(super) size: (f32, f32),
@@ -91,6 +116,15 @@ fn set(node: Node<'_, '_>) -> String {
     if is_kept { text } else { text.split(' ').filter(|w| !w.is_empty()).collect::<Vec<_>>().join(" ") }
 }
 
+/// Refuses an element of which something is said that is not drawn.
+fn is_known(node: Node<'_, '_>) -> Result<(), FigureError> {
+    let is_other = |name: &&str| !KNOWN.contains(name) && *name != "space";
+    match node.attributes().map(|a| a.name()).find(is_other) {
+        None => Ok(()),
+        Some(other) => Err(failed(format!("it has a `{other}`, which figures do not use"))),
+    }
+}
+
 impl Style {
     fn of(node: Node<'_, '_>) -> Result<Self, FigureError> {
         Ok(Self {
@@ -138,6 +172,7 @@ impl Shared {
     pub(super) fn draw(&mut self, svg: &str, scale: f32) -> Result<Page, FigureError> {
         let document = Document::parse(svg).map_err(failed)?;
         let root = document.root_element();
+        is_known(root)?;
         let (width, height) = (length(root, "width", 0.0)?, length(root, "height", 0.0)?);
         if !(width > 0.0 && height > 0.0) {
             return Err(failed("the drawing has no extent"));
@@ -152,16 +187,13 @@ impl Shared {
     fn all(&mut self, parent: Node<'_, '_>, content: &mut Content) -> Result<(), FigureError> {
         parent.children().filter(Node::is_element).try_for_each(|node| {
             content.save_state();
-            let drawn = self.one(node, content);
+            let drawn = self.one(node, content).and_then(|()| is_known(node));
             content.restore_state();
             drawn
         })
     }
 
     fn one(&mut self, node: Node<'_, '_>, content: &mut Content) -> Result<(), FigureError> {
-        if node.has_attribute("transform") {
-            return Err(failed("something in it is turned, which figures do not"));
-        }
         let opacity = (length(node, "opacity", 1.0)?.clamp(0.0, 1.0) * 1000.0).round() as u16;
         if opacity < 1000 {
             self.opacities.insert(opacity);
