@@ -29,6 +29,15 @@ const CAP_SHARED: f64 = 0.6;
 const CAP_BLIND: f64 = 0.8;
 /// Highest confidence of a further stage of a cache where nobody knows how full the drive is.
 const CAP_NO_FILL: f64 = 0.8;
+/// Highest confidence of a further fall of a drive that heat had slowed, and that got no hotter, where nobody saw what others did.
+const CAP_NO_HOTTER: f64 = 0.8;
+/// Highest confidence of the first of two falls of a write within seconds, which heat and a full cache may share between them, where no counter tells.
+const CAP_FOLLOWED: f64 = 0.75;
+/// Highest confidence of the first end of a cache while a run goes on: what would show another cause, that the rate comes back without a rest or that
+/// another pass falls at the same address, can only come later.
+const CAP_OPEN: f64 = 0.75;
+/// Highest confidence that none of the causes holds where the drive may have given no answer.
+const CAP_MAYBE_STALL: f64 = 0.8;
 /// Highest confidence with a temperature, but without a limit to hold it against and without counters.
 const CAP_NO_LIMIT: f64 = 0.97;
 
@@ -60,6 +69,9 @@ impl Scene<'_> {
                 Some(Op::Idle | Op::Read) if !facts.falls => {
                     consider(Cause::CacheRecovered, &mut list, rows::recovered);
                     consider(Cause::ThermalRelease, &mut list, rows::release);
+                    if facts.elsewhere && facts.undone.is_some_and(|(cause, _)| cause == Cause::Surface) {
+                        consider(Cause::Surface, &mut list, rows::left);
+                    }
                 }
                 _ => consider(Cause::Workload, &mut list, rows::workload),
             }
@@ -103,7 +115,9 @@ impl Scene<'_> {
         let best = considered.first().map_or((Cause::Unexplained, 1.0), |c| (c.cause, c.share));
         let cause = best.0;
         let also = facts.also(cause);
-        let at_most = cap(cause, &facts).min(if also.is_some() { CAP_SHARED } else { 1.0 });
+        let at_most = cap(cause, &facts)
+            .min(if also.is_some() { CAP_SHARED } else { 1.0 })
+            .min(facts.as_sure_as(cause));
         for candidate in &mut considered {
             (candidate.log_odds, candidate.share) =
                 (hundredths(candidate.log_odds), hundredths(candidate.share));
@@ -179,6 +193,22 @@ impl Facts {
         all.into_iter().flatten().find(|c| *c != cause)
     }
 
+    /// How sure `cause` can be by that of the fall that it ends: a drive is let go that was throttled, unless a counter that stops, or a swing between two
+    /// temperatures, shows it by itself.
+    fn as_sure_as(&self, cause: Cause) -> f64 {
+        match self.undone {
+            Some((Cause::ThermalThrottle, sure))
+                if cause == Cause::ThermalRelease
+                    && self.throttle_ends != Some(true)
+                    && self.hysteresis <= 1 =>
+            {
+                sure
+            }
+            Some((Cause::CacheExhausted, sure)) if cause == Cause::CacheRecovered => sure,
+            _ => 1.0,
+        }
+    }
+
     fn near_critical(&self, t: Celsius) -> bool {
         self.critical.is_some_and(|c| c.0 - t.0 <= BELOW_CRITICAL_C)
     }
@@ -187,10 +217,29 @@ impl Facts {
 /// How sure a cause can be with what was logged.
 fn cap(cause: Cause, facts: &Facts) -> f64 {
     match (facts.throttle_begins, facts.temp, facts.limit) {
+        _ if cause == Cause::CacheExhausted && facts.open && facts.same_bytes.0 == 0 => CAP_OPEN,
         // These are seen by their own readings, whatever is known of heat.
         _ if matches!(cause, Cause::Workload | Cause::OtherSide | Cause::OtherSideEnd) => 0.99,
         _ if matches!(cause, Cause::Interference | Cause::InterferenceEnd | Cause::Surface) => 0.99,
         _ if matches!(cause, Cause::Stall | Cause::StallEnd) => 0.99,
+        _ if cause == Cause::Unexplained && facts.maybe_stall => CAP_MAYBE_STALL,
+        (begins, _, _)
+            if cause == Cause::ThermalThrottle
+                && facts.op == Op::Write
+                && facts.fall_follows.is_some()
+                && begins != Some(true) =>
+        {
+            CAP_FOLLOWED
+        }
+        (begins, _, _)
+            if cause == Cause::ThermalThrottle
+                && facts.no_hotter
+                && begins != Some(true)
+                && facts.foreign.is_none()
+                && facts.steal.is_none() =>
+        {
+            CAP_NO_HOTTER
+        }
         (Some(_), _, _) => 0.99,
         // A further stage of the cache and a full drive look alike where neither is known.
         _ if cause == Cause::CacheExhausted

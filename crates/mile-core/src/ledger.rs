@@ -19,9 +19,8 @@ impl Break {
     /// That the readings allow no more confidence, in words, where they do not.
     pub fn capped(&self) -> Option<String> {
         let share = self.candidates.first().map_or(0.0, |c| c.share);
-        (share > self.at_most + 0.005).then(|| {
-            format!("the readings of this log allow {:.0} % confidence at the most", 100.0 * self.at_most)
-        })
+        (share > self.at_most + 0.005)
+            .then(|| format!("what was logged allows {:.0} % confidence at the most", 100.0 * self.at_most))
     }
 }
 

@@ -26,9 +26,10 @@ const STANDS_S: f64 = 2.0;
 const STANDS_SAMPLES: f64 = 4.0;
 /// A change that brings the rate back to where it was, or repeats an earlier one, may be part of a pattern, whose changes are no breaks. It takes five
 /// falls, four periods, to know one. So such a change waits for eight times the longest time between two of them, each of which may be half of a
-/// period, but not longer than these seconds.
+/// period, but not longer than these seconds, or samples where they are long.
 const HALF_PERIODS: f64 = 8.0;
 const LONGEST_WAIT_S: f64 = 3600.0;
+const LONGEST_WAIT_SAMPLES: f64 = 240.0;
 /// Longest time, seconds, for which a change that is still underway is waited for.
 const UNDERWAY_S: f64 = 120.0;
 /// Seconds after a break in which its evidence still comes in: the window of the evidence, and a little.
@@ -48,6 +49,8 @@ const STIRS: (f64, f64) = (0.04, 1.5);
 const SURER: f64 = 0.1;
 /// How far the place of a break may move while more comes in, share of the time since it: in a gradual change only its end tells where its middle is.
 const MOVES: f64 = 0.3;
+/// It is taken back once it has been missing for this share of the time since it: for as long as it had stood.
+const MISSING: f64 = 0.5;
 /// Share of a step by which the newest rates may differ from what it led to, once it is done.
 const DONE: f64 = 0.25;
 /// How near two rates are the same, and how far apart they are surely not, as differences of logarithms.
@@ -259,20 +262,20 @@ impl LiveFindings {
         let sample_s = n.checked_sub(1).map_or(0.0, |i| now.since(self.trace.start(i)).secs());
         let stands = STANDS_S.max(STANDS_SAMPLES * sample_s);
         let near_s = self.settings.least(sample_s.max(1e-6)) as f64 * sample_s;
-        let look = self.engine.look(&self.trace, &self.context);
+        let look = self.engine.look(&self.trace, &self.context, !last);
         self.is_mixed = look.is_mixed;
         let legs: Vec<usize> = look.seen.iter().map(|s| s.leg).collect();
         self.meet(look.breaks.clone(), now, near_s);
         let underway = self.trace.legs().len().saturating_sub(1);
         let mut news = Vec::new();
-        let waits = self.waits(&legs, stands);
+        let waits = self.waits(&legs, stands, LONGEST_WAIT_S.max(LONGEST_WAIT_SAMPLES * sample_s));
         for (i, wait) in waits.into_iter().enumerate() {
             let standing = &mut self.standing[i];
             let ended = legs.get(i).is_some_and(|leg| *leg < underway);
             let longer = |since: Nanos, seconds: f64| last || now.since(since).secs() >= seconds;
             if let Some(since) = standing.gone_since {
                 let behind = now.secs() - standing.found.at_s;
-                if longer(since, stands.max(MOVES * behind)) {
+                if longer(since, stands.max(MISSING * behind)) {
                     news.extend(standing.told.take().map(News::Withdrawn));
                 }
                 continue;
@@ -355,8 +358,9 @@ impl LiveFindings {
         (now - to).abs() > DONE * (to - from).abs()
     }
 
-    /// Seconds that have to lie behind each break before it is told; `legs` are the legs of those that are among the findings.
-    fn waits(&self, legs: &[usize], stands: f64) -> Vec<f64> {
+    /// Seconds that have to lie behind each break before it is told, `stands` and at most `longest_wait`; `legs` are the legs of those that are among the
+    /// findings.
+    fn waits(&self, legs: &[usize], stands: f64, longest_wait: f64) -> Vec<f64> {
         let same = |a: f64, b: f64| (a.max(1e-6) / b.max(1e-6)).ln().abs() < SAME_RATE;
         let like = |a: &Break, b: &Break| same(b.from_mb_s, a.to_mb_s) || same(b.to_mb_s, a.to_mb_s);
         let mut waits = vec![stands; self.standing.len()];
@@ -383,7 +387,7 @@ impl LiveFindings {
                 longest = longest.max(own[i].found.at_s - before);
             }
             for wait in &mut waits[from + first..from + own.len()] {
-                *wait = (HALF_PERIODS * longest).min(LONGEST_WAIT_S).max(stands);
+                *wait = (HALF_PERIODS * longest).min(longest_wait).max(stands);
             }
             from += leg.len();
         }

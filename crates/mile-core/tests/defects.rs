@@ -461,6 +461,13 @@ fn a_weak_place_that_two_writes_meet_after_the_same_bytes_is_no_cache_either() {
     writes_meet_a_weak_place(&[0.0, 60e9, 8e9]);
 }
 
+/// Bug: bytes that differed by 6 and 12 % were "the same bytes", though the addresses agreed to a hundredth of that: a full cache, 98 %. And the rate was
+/// "unexplained", or "write cache recovered", where a leg began at an address in front of the weak place.
+#[test]
+fn a_weak_place_that_writes_meet_after_nearly_the_same_bytes_is_no_cache() {
+    writes_meet_a_weak_place(&[0.0, 6e9, 12e9, 9e9]);
+}
+
 /// Writes from some addresses on, each after a rest, that become slower at one and the same.
 fn writes_meet_a_weak_place(starts: &[f64]) {
     let place = 100e9;
@@ -492,7 +499,9 @@ fn writes_meet_a_weak_place(starts: &[f64]) {
     let found = findings(&Trace::of(&samples, &names), &limits());
     let falls: Vec<&Break> = found.breaks.iter().filter(|b| b.to_mb_s < b.from_mb_s).collect();
     assert_eq!(falls.len(), starts.len(), "{:#?}", found.breaks);
-    for b in falls {
+    // Each leg but the first begins where the drive is fast, behind a rest and a leg that ended where it is slow.
+    assert_eq!(found.breaks.len(), 2 * starts.len() - 1, "{:#?}", found.breaks);
+    for b in &found.breaks {
         assert_eq!(b.cause, Cause::Surface, "{b:#?}");
     }
 }

@@ -2,7 +2,8 @@
 //!
 //! `cargo run --release -p mile-corpus` measures on seeds that follow from the sources of the analysis, so that each version is measured on traces that
 //! nobody has seen, and writes docs/accuracy.md and docs/accuracy.svg. `... -- fit` fits the weights of the evidence on the seeds for that, and writes
-//! them into the sources. `... -- tuning [COUNT] [PATTERN]` measures on those that may be looked at, and shows what went wrong in a pattern.
+//! them into the sources. `... -- tuning [COUNT] [PATTERN]` measures on those that may be looked at, and shows what went wrong in a pattern;
+//! `... -- degraded [COUNT] [PATTERN]` does so with some of the readings taken away, and `... -- live [COUNT] [PATTERN]` as runs underway.
 #![allow(clippy::print_stdout, reason = "this is what it is for")]
 
 use mile_core::causes::TABLE;
@@ -17,8 +18,8 @@ use std::{fs, io, thread};
 
 /// Traces of each pattern that are measured, those with less in them, those that are played as runs underway, and those that weights are fitted on.
 const TRACES: u64 = 40;
-const DEGRADED: u64 = 8;
-const UNDERWAY: u64 = 4;
+const DEGRADED: u64 = 16;
+const UNDERWAY: u64 = 8;
 const FITTED: u64 = 80;
 /// Seeds for the fit begin here; those from 1 on may be looked at.
 const FIT: u64 = 1_000_001;
@@ -39,6 +40,10 @@ fn main() -> Result<(), Failure> {
     if has("live") {
         return underway(count.unwrap_or(DEGRADED), only);
     }
+    if has("degraded") {
+        degraded(count.unwrap_or(DEGRADED), only);
+        return Ok(());
+    }
     let first = unseen()?;
     let (mut patterns, mut all) = (Vec::new(), Score::default());
     for name in names(only) {
@@ -47,16 +52,14 @@ fn main() -> Result<(), Failure> {
         all.add(&own);
         patterns.push((name, own));
     }
-    let single = Loss::ALL.iter().map(|l| (l.words(), vec![*l]));
-    let losses: Vec<(&str, Vec<Loss>)> = single.chain([("all of it at once", Loss::ALL.to_vec())]).collect();
     let mut degraded = Vec::new();
-    for (words, losses) in &losses {
+    for (words, losses) in losses() {
         let mut sum = Score::default();
         for name in mile_corpus::names() {
-            sum.add(&measure(name, first + 1000, DEGRADED, losses, false));
+            sum.add(&measure(name, first + 1000, DEGRADED, &losses, false));
         }
         line(words, &sum);
-        degraded.push((*words, sum));
+        degraded.push((words, sum));
     }
     let mut underway = Live::default();
     for name in names(only) {
@@ -71,6 +74,34 @@ fn main() -> Result<(), Failure> {
         println!("{what}: {found}, {aim}{}", if met { "" } else { ": NOT MET" });
     }
     Ok(())
+}
+
+/// What is taken away, one by one and all at once, and how that is called.
+fn losses() -> Vec<(&'static str, Vec<Loss>)> {
+    let single = Loss::ALL.iter().map(|l| (l.words(), vec![*l]));
+    single.chain([("all of it at once", Loss::ALL.to_vec())]).collect()
+}
+
+/// Measures with some of the readings taken away, and says in which patterns the analysis was sure and wrong.
+fn degraded(count: u64, only: Option<&'static str>) {
+    for (words, losses) in losses() {
+        println!("{words}");
+        let mut sum = Score::default();
+        for name in names(only) {
+            let own = measure(name, 1, count, &losses, only.is_some());
+            let wrong: Vec<String> = own
+                .causes
+                .iter()
+                .filter(|c| c.2 >= 0.9 && c.0 != c.1)
+                .map(|(truth, said, sure)| format!("{} called {} {sure:.2}", truth.word(), said.word()))
+                .collect();
+            if !wrong.is_empty() {
+                println!("   {name}: {}", wrong.join("; "));
+            }
+            sum.add(&own);
+        }
+        line("   all", &sum);
+    }
 }
 
 /// Plays the cases as runs that are underway.

@@ -115,7 +115,7 @@ pub fn markdown(
     let (seconds, samples) = underway.delay(0.5);
     let _ = writeln!(
         text,
-        "\n## While a run is underway\n\nThe same analysis, on the run so far. A break is announced once it has been among the findings for 2 s. Four \
+        "\n## While a run is underway\n\nThe same analysis, on the run so far. A break is announced once it has been among the findings for 2 s. Eight \
          traces of each pattern: {} breaks announced; {} of them withdrawn later, most of them the first changes of a pattern that repeats itself; {} \
          announced with a cause of 80 % confidence or more and put down to another one in the end. Half of the breaks are announced within {seconds:.1} s, \
          or {samples:.0} samples; {:.0} % within 8 s or 32 samples.",

@@ -1,6 +1,6 @@
 //! What the readings say about one break, before any of it is weighed.
 
-use super::scales::STANDSTILL;
+use super::scales::{HOTTER, STANDSTILL};
 use super::scene::Scene;
 use super::seen::{Seen, address, extent};
 use crate::breaks::{Break, Cause};
@@ -34,6 +34,8 @@ pub(super) struct Facts {
     pub(super) first_fall: bool,
     /// A rise since the last rest, without a fall of others' doing before it.
     pub(super) came_back: bool,
+    /// The newest change of a leg that goes on, or one at an address that the run may come to again: what would tell more may be still to come.
+    pub(super) open: bool,
     /// The next change of this leg brings the rate back.
     pub(super) comes_back: bool,
     /// It does, but only for a few bytes at a time: the most of them, as a share of those that led to this fall of a write.
@@ -51,6 +53,8 @@ pub(super) struct Facts {
     pub(super) here_after_other_bytes: usize,
     /// Seconds for which the drive gave no answer, behind a fall or before a rise, where that is what the change came to.
     pub(super) stall: Option<f64>,
+    /// Next to nothing came from the drive on the slower side, and no latency shows that it was asked all the while.
+    pub(super) maybe_stall: bool,
     pub(super) since_rest: Bytes,
     pub(super) capacity: Option<Bytes>,
     pub(super) fill: Option<f64>,
@@ -66,6 +70,8 @@ pub(super) struct Facts {
     pub(super) same_temp: usize,
     /// How often the drive fell as soon as it had warmed to the temperature of this fall, or of the fall that this return undoes.
     pub(super) hysteresis: usize,
+    /// It was slowed by heat already, which the fall just before was put down to, and has got no hotter since.
+    pub(super) no_hotter: bool,
     /// Temperature at the fall that this rise undoes.
     pub(super) temp_at_fall: Option<Celsius>,
     /// How much cooler it became behind the fall while the rate stayed down.
@@ -92,6 +98,8 @@ pub(super) struct Facts {
     pub(super) passes: (usize, usize),
     /// What the breaks before in this run were put down to, the last fall first.
     pub(super) undone: Option<(Cause, f64)>,
+    /// The leg begins at another address than that of the fall that this rise undoes.
+    pub(super) elsewhere: bool,
     /// The last rest or read leg before this one, where there was one since the last write.
     pub(super) pause: Option<Op>,
     /// Seconds between the ends of the two samples around the break, where far more than usual.
@@ -151,6 +159,7 @@ impl Facts {
         let undone =
             (!falls).then(|| (0..index).rev().find(|&j| scene.seen[j].edge.to.0 < scene.seen[j].edge.from.0));
         let undone = undone.flatten();
+        let stall = stall(scene, seen, falls);
         let comes_back = falls && (edge.repeats || next.is_some_and(|n| undoes(edge, &n.edge)));
         let since_rest = Bytes(mark.since.min(edge.bytes.0.saturating_sub(rested.0)));
         Self {
@@ -159,6 +168,10 @@ impl Facts {
             across: seen.across,
             first_fall,
             came_back,
+            open: scene.underway
+                && !seen.across
+                && (mark.address.is_some()
+                    || (seen.leg + 1 == trace.legs().len() && index + 1 == scene.seen.len())),
             comes_back,
             comes_back_for: (comes_back && leg.op == Op::Write && !seen.across)
                 .then(|| comes_back_for(trace, &leg.samples, edge, since_rest))
@@ -169,10 +182,11 @@ impl Facts {
             here_after_other_bytes: scene.here_after_other_bytes(index, SAME_PLACE),
             back_after_rest: falls && scene.is_back_after_rest(index),
             stands_still: edge.to.0 < STANDSTILL * edge.from.0,
-            stall: stall(scene, seen, falls),
+            maybe_stall: stall.is_none() && is_silent(edge),
+            stall,
             since_rest,
             capacity: scene.context.capacity,
-            fill: trace.fill.extent(around.at, around.at + 1).map(|e| e.mean),
+            fill: around.fill(trace),
             temp,
             limit: scene.context.warn,
             critical: scene.context.critical,
@@ -181,6 +195,7 @@ impl Facts {
             hotter_elsewhere: scene.hottest_unthrottled(index, done),
             same_temp: scene.falls_at(index, temp, super::swing::SAME_TEMP),
             hysteresis: scene.hysteresis(index),
+            no_hotter: falls && no_hotter(scene, index, done),
             temp_at_fall: undone.and_then(|j| scene.marks[j].temp),
             cooled_behind: (falls && next.is_none())
                 .then(|| around.cooled(trace, temp, seen.until))
@@ -198,6 +213,9 @@ impl Facts {
             sinks: sinks(trace, &leg.samples, scene.context.capacity),
             passes: scene.passes(index, SAME_PLACE),
             undone: undone.and_then(|j| done.get(j)).map(|b| (b.cause, b.confidence)),
+            elsewhere: undone
+                .and_then(|j| scene.marks[j].address.zip(mark.address))
+                .is_some_and(|(then, now)| then.0.abs_diff(now.0) as f64 > scene.reach(SAME_PLACE)),
             pause: (seen.across && seen.leg > 0)
                 .then(|| trace.legs()[seen.leg - 1].op)
                 .filter(|op| *op != leg.op),
@@ -244,11 +262,26 @@ fn fall_follows(trace: &Trace, edge: &Edge, next: &Edge) -> Option<f64> {
     (next.to.0 < next.from.0 && seconds <= WINDOW_S && no_cooler).then_some(seconds)
 }
 
+/// Whether the stretch just before a fall is one that heat brought about, with no higher temperature than at its beginning.
+fn no_hotter(scene: &Scene<'_>, index: usize, done: &[Break]) -> bool {
+    let Some(before) = index.checked_sub(1).filter(|j| scene.seen[*j].leg == scene.seen[index].leg) else {
+        return false;
+    };
+    let (own, last) = (&scene.marks[index], &scene.marks[before]);
+    let slowed = last.falls && !scene.seen[before].edge.repeats;
+    let is_heat = done.get(before).is_some_and(|b| b.cause == Cause::ThermalThrottle);
+    slowed && is_heat && own.temp.zip(last.temp).is_some_and(|(now, then)| now.0 < then.0 + HOTTER)
+}
+
+/// Whether next to nothing came from the drive on the slower side of a change.
+fn is_silent(edge: &Edge) -> bool {
+    edge.from.0.min(edge.to.0) < STANDSTILL * edge.from.0.max(edge.to.0)
+}
+
 /// Seconds of the stalls in the stretch to which the rate fell, or from which it rose, where they are most of it.
 fn stall(scene: &Scene<'_>, seen: &Seen, falls: bool) -> Option<f64> {
     let trace = scene.trace;
-    let (low, high) = (seen.edge.from.0.min(seen.edge.to.0), seen.edge.from.0.max(seen.edge.to.0));
-    if low >= STANDSTILL * high {
+    if !is_silent(&seen.edge) {
         return None;
     }
     let at = seen.edge.sample.min(trace.len());
@@ -351,11 +384,18 @@ impl Around {
         Some(temp?.0 - Self::mean(trace, late.min(until.saturating_sub(1)), until)?)
     }
 
+    /// Share of the drive in use, as it was read nearest to the break.
+    fn fill(&self, trace: &Trace) -> Option<f64> {
+        let before = (self.before..=self.at).rev().find_map(|i| trace.fill.get(i));
+        before.or_else(|| (self.at..self.after).find_map(|i| trace.fill.get(i)))
+    }
+
     /// Seconds that the throttle counters ticked in each second before the break and behind it. They are whole seconds and read about once
-    /// a second.
+    /// a second. Between the first and the last reading of each side.
     fn ticks(&self, trace: &Trace) -> Option<(f64, f64)> {
         let rate = |from: usize, to: usize| -> Option<f64> {
-            let (a, b) = (trace.throttled(from)?, trace.throttled(to)?);
+            let read = |i: usize| Some((i, trace.throttled(i)?));
+            let ((from, a), (to, b)) = ((from..=to).find_map(read)?, (from..=to).rev().find_map(read)?);
             let seconds = trace.end(to).since(trace.end(from)).secs();
             (seconds >= 2.0).then(|| ((b.light_s - a.light_s) + (b.heavy_s - a.heavy_s)) / seconds)
         };

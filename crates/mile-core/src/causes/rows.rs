@@ -349,6 +349,10 @@ pub(super) fn throttle(facts: &Facts, list: &mut Vec<Evidence>) {
         }
         _ => {}
     }
+    if facts.no_hotter && facts.throttle_begins != Some(true) {
+        let text = "it had been slowed by heat before, and got no hotter since";
+        row(list, "throttle.no-hotter", T, text);
+    }
     if let Some(seconds) = facts.fall_follows
         && facts.op == Op::Write
         && facts.throttle_begins != Some(true)
@@ -470,6 +474,16 @@ pub(super) fn recovered(facts: &Facts, list: &mut Vec<Evidence>) {
             row_of(list, "recovered.undoes-throttle", C, sure, "it had been slowed by heat before");
         }
         _ => row(list, "recovered.after-pause", C, format!("the rate is higher after {pause}")),
+    }
+}
+
+/// A leg that begins elsewhere than where the surface is slow.
+pub(super) fn left(facts: &Facts, list: &mut Vec<Evidence>) {
+    use Cause::Surface as S;
+    row(list, "surface.prior", S, PRIOR);
+    if let Some((Cause::Surface, sure)) = facts.undone {
+        let text = "the fall that it undoes was put down to the surface, and the leg begins elsewhere";
+        row_of(list, "surface.begins-elsewhere", S, sure, text);
     }
 }
 

@@ -17,6 +17,8 @@ pub(super) const NEAR_C: f64 = 10.0;
 pub(super) const FAR_C: f64 = 18.0;
 /// A throttled drive is let go after it has cooled by this much, mostly by less.
 pub(super) const RELEASES_C: f64 = 7.0;
+/// A drive that is throttled one step further has become hotter by at least this, °C: a step of a sensor of whole degrees.
+pub(super) const HOTTER: f64 = 1.0;
 /// Share of the rate before below which the drive stands still. A guess: the slowest flash behind a cache keeps several
 /// percent of its rate.
 pub(super) const STANDSTILL: f64 = 0.01;

@@ -17,6 +17,9 @@ const SAME_BYTES: f64 = 0.15;
 const OTHER_BYTES: f64 = 0.2;
 /// How near two addresses are one place, share of the bytes.
 const HERE: f64 = 0.05;
+/// How many times as far apart as the addresses of falls the bytes before them lie, where the falls belong to the address. A cache that recovers to another
+/// size each time meets one address by chance only.
+const TIED: f64 = 10.0;
 
 /// A run with all of its breaks.
 #[derive(Clone, Debug)]
@@ -27,6 +30,8 @@ pub struct Scene<'a> {
     pub context: &'a Context,
     /// The breaks, in the order of time.
     pub seen: &'a [Seen],
+    /// Whether more is to come.
+    pub underway: bool,
     /// What each break is compared with the others by.
     pub(super) marks: Vec<Mark>,
     /// Slow stretches of the surface, where passes in several orders were held against each other.
@@ -38,7 +43,7 @@ pub struct Scene<'a> {
 }
 
 impl<'a> Scene<'a> {
-    /// A run with all of its breaks. `at_random` says of each leg whether its addresses are drawn at random: those are no places of anything.
+    /// A run that has ended, with all of its breaks. `at_random` says of each leg whether its addresses are drawn at random: those are no places of anything.
     pub fn new(
         trace: &'a Trace,
         context: &'a Context,
@@ -75,6 +80,7 @@ impl<'a> Scene<'a> {
             trace,
             context,
             seen,
+            underway: false,
             hollows,
             swing: Swing::of(trace, seen, &marks),
             marks,
@@ -147,14 +153,18 @@ impl Scene<'_> {
         [before, behind].into_iter().flatten().map(|e| Celsius(e.max)).max_by(|a, b| a.0.total_cmp(&b.0))
     }
 
-    /// Other falls of this run at about the same temperature.
+    /// Other falls of this run at about the same temperature, with a rise between them and break `index`.
     pub(super) fn falls_at(&self, index: usize, temp: Option<Celsius>, near: f64) -> usize {
         let Some(temp) = temp else { return 0 };
-        let within = || self.seen.iter().zip(&self.marks).enumerate().filter(|(_, (s, _))| !s.across);
-        let near_it = |m: &Mark| m.falls && m.temp.is_some_and(|t| (t.0 - temp.0).abs() <= near);
-        let count = within().filter(|(j, (_, m))| *j != index && near_it(m)).count();
-        let rises = count > 0 && within().any(|(_, (s, _))| s.edge.to.0 > s.edge.from.0);
-        if rises { count } else { 0 }
+        let is_within = |j: &usize| !self.seen[*j].across;
+        let near_it = |j: usize| {
+            let mark = &self.marks[j];
+            mark.falls && mark.temp.is_some_and(|t| (t.0 - temp.0).abs() <= near)
+        };
+        let rises = |j: &usize| is_within(j) && !self.marks[*j].falls;
+        let before = (0..index).rev().skip_while(|j| !rises(j));
+        let behind = (index + 1..self.seen.len()).skip_while(|j| !rises(j));
+        before.chain(behind).filter(is_within).filter(|j| near_it(*j)).count()
     }
 
     /// How often the drive fell as soon as it had warmed to one temperature, where break `index` is one of those falls, or one of the returns.
@@ -185,10 +195,17 @@ impl Scene<'_> {
                 && differ(s.edge.from.0, seen.edge.from.0) < SAME_BYTES
                 && differ(s.edge.to.0, seen.edge.to.0) < SAME_BYTES
         };
-        let here: Vec<u64> =
-            self.seen.iter().zip(&self.marks).filter(is_here).map(|(_, m)| m.since).collect();
-        let (least, most) = here.iter().fold((u64::MAX, 0), |(a, b), s| (a.min(*s), b.max(*s)));
-        if differ(most as f64, least as f64) > OTHER_BYTES { here.len() - 1 } else { 0 }
+        let spread = |of: &dyn Fn(&Mark) -> u64| {
+            let here = || self.seen.iter().zip(&self.marks).filter(is_here).map(|(_, m)| of(m));
+            (here().min().unwrap_or(0), here().max().unwrap_or(0), here().count())
+        };
+        let (least, most, here) = spread(&|m| m.since);
+        let (nearest, furthest, _) = spread(&|m| m.address.map_or(at.0, |a| a.0));
+        // An address is known to what a sample moves.
+        let sample = seen.edge.sample.min(self.trace.len().saturating_sub(1));
+        let moved = self.trace.moved(sample + 1).0 - self.trace.moved(sample).0;
+        let is_tied = (most - least) as f64 > TIED * (furthest - nearest + moved) as f64;
+        if is_tied || differ(most as f64, least as f64) > OTHER_BYTES { here - 1 } else { 0 }
     }
 
     /// Other legs that went over the address of a break, and how many of them changed there in the same direction.

@@ -1,0 +1,186 @@
+//! What cannot be known is not said with confidence. The truth of each trace is in the function of time that makes it; what its readings leave open
+//! follows from physics.
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
+
+mod made;
+
+use made::{Maker, STEP, with};
+use mile_core::findings::{Break, Cause};
+use mile_core::live::News;
+use mile_core::{Bytes, Celsius, Context, LiveFindings, Rate, Sample, Throttled, Trace, findings};
+
+fn limits() -> Context {
+    Context {
+        warn: Some(Celsius(75.0)),
+        critical: Some(Celsius(85.0)),
+        capacity: Some(Bytes(2_000_000_000_000)),
+        ..Context::default()
+    }
+}
+
+fn breaks(samples: &[Sample]) -> Vec<Break> {
+    findings(&Trace::of(samples, &["soak".into()]), &limits()).breaks
+}
+
+/// Every second reading, as a log has them whose sensors are asked less often than the drive.
+fn thinned(samples: &[Sample]) -> Vec<Sample> {
+    let mut thin = samples.to_vec();
+    // Neither at each other's times, nor at the break each time.
+    for (i, sample) in thin.iter_mut().enumerate() {
+        let lost = |k: usize| (i * 7 + k * 3) % 11 < 6;
+        sample.temp = sample.temp.filter(|_| !lost(0));
+        sample.throttled = sample.throttled.filter(|_| !lost(1));
+        sample.fill = sample.fill.filter(|_| !lost(2));
+    }
+    thin
+}
+
+/// Bug: the fill of a drive and its throttle counters were looked for in one sample each. Where that had none, all that was known of them was left out:
+/// "unexplained, 95 % confidence" of a throttle that a counter showed.
+#[test]
+fn a_reading_that_is_missing_in_one_sample_is_taken_from_the_next() {
+    let falls = |at: f64| move |t: f64| if t < at { 1000.0 } else { 700.0 };
+    for at in [200.0, 213.5, 240.0, 251.0] {
+        // 58 °C with a limit of 75: only the counter tells of heat.
+        let made = Maker::new(500.0).samples(falls(at));
+        let heat = with(made, |t, s| {
+            s.temp = Some(Celsius(58.0));
+            s.throttled = Some(Throttled { light_s: (t - at).max(0.0).floor(), heavy_s: 0.0 });
+        });
+        let made = Maker::new(500.0).samples(falls(at));
+        let full = with(made, |_, s| (s.temp, s.fill) = (Some(Celsius(45.0)), Some(0.9)));
+        let known = |samples: &[Sample], row: &str| {
+            let found = breaks(samples);
+            assert_eq!(found.len(), 1, "{at}: {found:#?}");
+            (found[0].cause, found[0].evidence.iter().any(|e| e.row == row))
+        };
+        for samples in [heat.clone(), thinned(&heat)] {
+            assert_eq!(known(&samples, "throttle.counter"), (Cause::ThermalThrottle, true), "{at}");
+        }
+        for samples in [full.clone(), thinned(&full)] {
+            assert!(known(&samples, "fill.full").1, "{at}");
+        }
+    }
+}
+
+/// Bug: a drive that heat had slowed, and that was held at its limit, fell further when another program came, whose traffic was not logged: "throttled by
+/// heat, 98 %", though it had got no hotter, and the end of the visit was "cooled, throttling released, 98 %".
+#[test]
+fn a_throttled_drive_that_falls_further_and_got_no_hotter_is_not_surely_throttled_further() {
+    let rate = |t: f64| match t {
+        t if t < 200.0 => 1000.0,
+        t if (400.0..500.0).contains(&t) => 400.0,
+        _ => 700.0,
+    };
+    // Held at its limit, and a little cooler while the other has the drive.
+    let temp = |t: f64| match t {
+        t if t < 200.0 => 45.0 + 30.0 * t / 200.0,
+        t if t < 410.0 => 75.0,
+        t if t < 500.0 => 73.0,
+        _ => 75.0,
+    };
+    let visited =
+        with(Maker::new(700.0).samples(rate), |t, s| s.temp = Some(Celsius(f64::round(temp(t - STEP)))));
+    let found = breaks(&visited);
+    assert_eq!(found.len(), 3, "{found:#?}");
+    assert_eq!(found[0].cause, Cause::ThermalThrottle);
+    assert!(found[0].confidence >= 0.9, "{:#?}", found[0]);
+    let heat = [Cause::ThermalThrottle, Cause::ThermalRelease];
+    for b in &found[1..] {
+        assert!(!heat.contains(&b.cause) || b.confidence < 0.9, "{b:#?}");
+    }
+    // Where the traffic is logged, it is said of the other program.
+    let seen = with(visited.clone(), |t, s| {
+        s.foreign = Some(Rate(if (400.0..500.0).contains(&(t - STEP)) { 290e6 } else { 0.0 }));
+    });
+    let causes: Vec<Cause> = breaks(&seen).iter().map(|b| b.cause).collect();
+    assert_eq!(causes, [Cause::ThermalThrottle, Cause::Interference, Cause::InterferenceEnd]);
+    // A second step of a throttle that did not suffice comes hotter, and is one.
+    let step = |t: f64| if t < 200.0 { 1000.0 } else { 700.0 } - if t < 400.0 { 0.0 } else { 300.0 };
+    let climbs = |t: f64| match t {
+        t if t < 200.0 => 45.0 + 30.0 * t / 200.0,
+        t if t < 400.0 => 75.0 + 5.0 * (t - 200.0) / 200.0,
+        _ => 80.0,
+    };
+    let steps = with(Maker::new(700.0).samples(step), |t, s| s.temp = Some(Celsius(f64::round(climbs(t)))));
+    let found = breaks(&steps);
+    let causes: Vec<Cause> = found.iter().map(|b| b.cause).collect();
+    assert_eq!(causes, [Cause::ThermalThrottle, Cause::ThermalThrottle], "{found:#?}");
+}
+
+/// Bug: "unexplained, 97 %" was said of a drive that gave no answer, where the one latency that would have shown it was not read.
+#[test]
+fn a_standstill_of_which_nobody_knows_whether_the_drive_was_asked_may_be_a_stall() {
+    for lasts in [12.0, 20.0, 35.0] {
+        let still = |t: f64| if (150.0..150.0 + lasts).contains(&t) { 0.0 } else { 1000.0 };
+        let made = with(Maker::new(400.0).samples(still), |_, s| s.temp = Some(Celsius(51.0)));
+        let found = breaks(&made);
+        assert_eq!(found.len(), 2, "{found:#?}");
+        for b in found {
+            assert!(b.confidence <= 0.8, "{lasts} s: {b:#?}");
+        }
+    }
+}
+
+/// Bug: a link that came up at half its rate was "write cache exhausted, 86 %" while the run was underway, until the rate came back without a rest. What
+/// comes behind a fall is no reading of that moment. At the end of the run it is.
+#[test]
+fn the_first_end_of_a_cache_is_not_sure_before_it_is_known_that_the_rate_stays_down() {
+    for lasts in [60.0, 150.0] {
+        let halved = |t: f64| if (150.0..150.0 + lasts).contains(&t) { 500.0 } else { 1000.0 };
+        let samples = with(Maker::new(500.0).samples(halved), |_, s| s.temp = Some(Celsius(50.0)));
+        let mut live = LiveFindings::new(limits());
+        let mut told: Vec<(f64, Break)> = Vec::new();
+        for sample in &samples {
+            live.push(sample, "soak");
+            for news in live.news() {
+                if let News::Announced(b) | News::Revised(b) = news {
+                    told.push((sample.end.secs(), b));
+                }
+            }
+        }
+        let first = &told.first().unwrap().1;
+        assert_eq!(first.cause, Cause::CacheExhausted, "{told:#?}");
+        for (at, b) in &told {
+            assert!(b.cause != Cause::CacheExhausted || !b.is_clear(), "{lasts}: at {at} s {b:#?}");
+        }
+        let (_, last) = live.close();
+        assert!(last.breaks.iter().all(|b| b.cause != Cause::CacheExhausted), "{:#?}", last.breaks);
+    }
+    // A run that has ended is not waited for, and its findings are those of an archived one.
+    let cache = |t: f64| if t < 100.0 { 1000.0 } else { 300.0 };
+    let samples = with(Maker::new(400.0).samples(cache), |_, s| s.temp = Some(Celsius(50.0)));
+    let mut live = LiveFindings::new(limits());
+    for sample in &samples {
+        live.push(sample, "soak");
+        live.news();
+    }
+    let underway = live.breaks()[0].clone();
+    let (_, last) = live.close();
+    assert_eq!(last.breaks, breaks(&samples));
+    assert_eq!((underway.cause, last.breaks[0].cause), (Cause::CacheExhausted, Cause::CacheExhausted));
+    assert_eq!(underway.at_most, 0.75);
+    assert!(last.breaks[0].at_most > underway.at_most);
+}
+
+/// Two falls of a drive that was held at its limit, without a return between them, are no repeat at one temperature: they spoke for each other.
+#[test]
+fn falls_repeat_at_a_temperature_where_the_rate_came_back_between_them() {
+    let rate = |t: f64| match t {
+        t if t < 200.0 => 1000.0,
+        t if t < 400.0 => 700.0,
+        t if t < 500.0 => 400.0,
+        _ => 700.0,
+    };
+    let samples = with(Maker::new(700.0).samples(rate), |_, s| s.temp = Some(Celsius(66.0)));
+    for b in breaks(&samples).iter().filter(|b| b.to_mb_s < b.from_mb_s) {
+        assert!(b.evidence.iter().all(|e| e.row != "throttle.same-temperature"), "{b:#?}");
+    }
+    let again = |t: f64| if (200.0..300.0).contains(&t) || t >= 400.0 { 600.0 } else { 1000.0 };
+    let samples = with(Maker::new(500.0).samples(again), |_, s| s.temp = Some(Celsius(66.0)));
+    let falls: Vec<Break> = breaks(&samples).into_iter().filter(|b| b.to_mb_s < b.from_mb_s).collect();
+    assert_eq!(falls.len(), 2);
+    for b in falls {
+        assert!(b.evidence.iter().any(|e| e.row == "throttle.same-temperature"), "{b:#?}");
+    }
+}
