@@ -167,6 +167,37 @@ fn two_simulated_drives_side_by_side_give_each_lane_its_findings_temperatures_an
     }
 }
 
+/// Bug: two simulated drives of one model, side by side in one run, had one seed: they were alike to the last digit, so that a comparison of the two
+/// established differences out of nothing.
+#[test]
+fn two_simulated_drives_of_one_model_scatter_each_by_itself() {
+    let bench = Bench::new();
+    bench.write(
+        "both.course",
+        "course \"both\"\nsample every 500 ms\nlane upper\nlane lower\n\
+         leg both\n write sequential, blocks 1 MiB, depth 8, for 20 s\n",
+    );
+    let on = ["--on", "upper=sim:merrow-k2", "--on", "lower=sim:merrow-k2"];
+    bench.ok(&[&["run", "both.course"][..], &on].concat());
+    let written = |lane: &str| -> Vec<f64> {
+        bench.ok(&["export", "last", "--lane", lane, "--as", "csv", "-o", lane]);
+        let text = bench.read(lane);
+        let rows = rows(&text);
+        let rate = column(&rows, "write_mb_s").into_iter().map(|v| v.parse::<f64>().unwrap());
+        rate.filter(|r| *r > 0.0).collect()
+    };
+    let (upper, lower) = (written("upper"), written("lower"));
+    assert_eq!(upper.len(), lower.len());
+    let mean = |v: &[f64]| v.iter().sum::<f64>() / v.len() as f64;
+    let (mu, ml) = (mean(&upper), mean(&lower));
+    assert!((mu / ml - 1.0).abs() < 0.02, "the same drive: {mu} and {ml} MB/s");
+    let sum =
+        |f: &dyn Fn(f64, f64) -> f64| upper.iter().zip(&lower).map(|(a, b)| f(a - mu, b - ml)).sum::<f64>();
+    let correlation = sum(&|a, b| a * b) / (sum(&|a, _| a * a) * sum(&|_, b| b * b)).sqrt();
+    // Forty independent pairs: 0.5 is three standard deviations (1/sqrt(n)).
+    assert!(correlation.abs() < 0.5, "{correlation}");
+}
+
 /// A bench instrument beside a real drive: its readings are in the logbook and the CSV, a leg ends by them, and a guard stops by them.
 #[test]
 fn a_run_goes_by_the_readings_of_a_bench_instrument_and_goes_on_without_one_that_is_lost() {

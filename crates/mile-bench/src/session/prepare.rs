@@ -1,6 +1,7 @@
 //! From an order to a run that may be started: the course, its drives, its instruments, and what does not fit together.
 
 use super::ready::{Ready, ReadyLane, overlay};
+use crate::bench::Named;
 use crate::order::{Order, OrderLane};
 use crate::{Failure, bench};
 use mile_core::Bytes;
@@ -49,6 +50,12 @@ pub fn prepare(order: Order) -> Result<Ready, Failure> {
     Ok(ready)
 }
 
+/// The seed of the drive of a lane. Two simulated drives of one run scatter as two drives do, each by itself; the first has the seed of the run. On real
+/// drives a seed says what is written, which is the same on all of them.
+fn seed_of(named: &Named, place: usize) -> u64 {
+    if named.drive.starts_with("sim:") { named.seed ^ ((place as u64) << 32) } else { named.seed }
+}
+
 /// As [`prepare`], without asking whether what it would do to the drives is allowed.
 ///
 /// # Errors
@@ -57,8 +64,8 @@ pub fn plan(mut order: Order) -> Result<Ready, Failure> {
     let course = read_course(&order.course_text, &order.course_name)?;
     order.lanes = in_order(&course, std::mem::take(&mut order.lanes), &order.course_name)?;
     let mut drives = Vec::new();
-    for lane in &order.lanes {
-        drives.push(bench::drive(&lane.named)?);
+    for (place, lane) in order.lanes.iter().enumerate() {
+        drives.push(bench::drive(&Named { seed: seed_of(&lane.named, place), ..lane.named.clone() })?);
     }
     if drives.iter().any(|d| d.is_virtual()) && !drives.iter().all(|d| d.is_virtual()) {
         return Err(Failure::usage(
