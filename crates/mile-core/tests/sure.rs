@@ -7,7 +7,7 @@ mod made;
 use made::{Maker, STEP, with};
 use mile_core::findings::{Break, Cause};
 use mile_core::live::News;
-use mile_core::{Bytes, Celsius, Context, LiveFindings, Rate, Sample, Throttled, Trace, findings};
+use mile_core::{Bytes, Celsius, Context, LiveFindings, Op, Rate, Sample, Throttled, Trace, findings};
 
 fn limits() -> Context {
     Context {
@@ -161,6 +161,42 @@ fn the_first_end_of_a_cache_is_not_sure_before_it_is_known_that_the_rate_stays_d
     assert_eq!((underway.cause, last.breaks[0].cause), (Cause::CacheExhausted, Cause::CacheExhausted));
     assert_eq!(underway.at_most, 0.75);
     assert!(last.breaks[0].at_most > underway.at_most);
+}
+
+/// A cache of which half was free again after the rest ends at another address the second time, and is no place: the first end is sure then, also while
+/// the run goes on. One that ends at the same address may be one.
+#[test]
+fn a_cache_that_ends_at_two_addresses_is_sure_while_the_run_goes_on() {
+    for (begins, is_sure) in [(0, true), (50_000_000_000, false)] {
+        let rate = |t: f64| match t {
+            t if t < 100.0 => 1000.0,
+            t if t < 200.0 => 300.0,
+            t if t < 260.0 => 0.0,
+            t if t < 310.0 => 1000.0,
+            _ => 300.0,
+        };
+        let mut samples = with(Maker::new(410.0).samples(rate), |t, s| {
+            s.temp = Some(Celsius(45.0));
+            s.leg = if t <= 200.0 { 0 } else { 1 + u32::from(t > 260.0) };
+            s.op = if s.leg == 1 { Op::Idle } else { Op::Write };
+        });
+        let (mut at, mut leg) = (0, 0);
+        for sample in samples.iter_mut().filter(|s| s.op == Op::Write) {
+            if std::mem::replace(&mut leg, sample.leg) != sample.leg {
+                at = begins;
+            }
+            sample.offset = Some(Bytes(at));
+            at += sample.written.0;
+        }
+        let mut live = LiveFindings::new(limits());
+        for sample in &samples {
+            live.push(sample, ["soak 1", "rest", "soak 2"][sample.leg as usize]);
+            live.news();
+        }
+        let first = &live.breaks()[0];
+        assert_eq!(first.cause, Cause::CacheExhausted);
+        assert_eq!(first.at_most > 0.75, is_sure, "{first:#?}");
+    }
 }
 
 /// Two falls of a drive that was held at its limit, without a return between them, are no repeat at one temperature: they spoke for each other.

@@ -170,7 +170,7 @@ impl Facts {
             came_back,
             open: scene.underway
                 && !seen.across
-                && (mark.address.is_some()
+                && (scene.may_be_a_place(index, SAME_PLACE)
                     || (seen.leg + 1 == trace.legs().len() && index + 1 == scene.seen.len())),
             comes_back,
             comes_back_for: (comes_back && leg.op == Op::Write && !seen.across)

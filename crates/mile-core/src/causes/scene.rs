@@ -208,6 +208,14 @@ impl Scene<'_> {
         if is_tied || differ(most as f64, least as f64) > OTHER_BYTES { here - 1 } else { 0 }
     }
 
+    /// Whether break `index` has an address, and no write fell at another one: where they do, it is no single place.
+    pub(super) fn may_be_a_place(&self, index: usize, near: f64) -> bool {
+        let Some(at) = self.marks[index].address else { return false };
+        let reach = self.reach(near);
+        let falls = self.marks.iter().filter(|m| m.falls && m.writes_within);
+        falls.filter_map(|m| m.address).all(|a| a.0.abs_diff(at.0) as f64 <= reach)
+    }
+
     /// Other legs that went over the address of a break, and how many of them changed there in the same direction.
     pub(super) fn passes(&self, index: usize, near: f64) -> (usize, usize) {
         let seen = &self.seen[index];
