@@ -67,10 +67,17 @@ impl SweepTable {
     }
 }
 
-/// The name and the value of a step: `depth 16`, `fill 50 %`, `blocks 4 KiB`. A step without a number is the name of a battery.
+/// Orders in which the passes of a scan go over the surface, as they stand in the names of its legs.
+const ORDERS: [&str; 3] = ["forward", "backward", "random"];
+
+/// The name and the value of a step: `depth 16`, `fill 50 %`, `blocks 4 KiB`. A step without a number is the name of a battery, and `pass 2 random` a pass
+/// of a scan: over passes goes no sweep.
 fn step(text: &str) -> Option<(&str, &str)> {
     let number = |word: &str| word.parse::<f64>().is_ok();
     let words: Vec<&str> = text.split(' ').collect();
+    if words.last().is_some_and(|last| ORDERS.contains(last)) {
+        return None;
+    }
     let first = words.iter().position(|w| number(w)).filter(|i| *i > 0 && words.len() - i <= 2)?;
     let at = words[..first].iter().map(|w| w.len() + 1).sum::<usize>();
     Some((text[..at - 1].trim(), &text[at..]))
@@ -211,6 +218,15 @@ mod tests {
         let context = Context::default();
         let lane = LaneTrace { name: "", trace: &trace, context: &context, series: &[], number: 0 };
         leg_rows(&lane, &findings(&trace, &context).legs)
+    }
+
+    /// Bug: the passes of a scan were drawn as a sweep over their numbers.
+    #[test]
+    fn the_passes_of_a_scan_are_no_sweep() {
+        let passes = rows(&[("pass 1 forward / look", 200.0), ("pass 2 random / look", 190.0)]);
+        assert_eq!(sweep_tables(&passes), []);
+        let swept = [("pass 1 / look", 200.0), ("pass 2 / look", 190.0)];
+        assert_eq!(sweep_tables(&rows(&swept)).len(), 1, "a variable of a course may have that name");
     }
 
     #[test]
