@@ -175,7 +175,7 @@ impl Source {
                 name: Self::called(&name, &head, lane),
                 of: name.clone(),
                 findings: findings(&Trace::new(), &Context::default()),
-                context: stored.context(of),
+                context: stored.context(of, status),
                 status: Some(status),
                 trace: Trace::of(&stored.samples, &of.leg_names()).with_waits(&series, lane),
                 lane,

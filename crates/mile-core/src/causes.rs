@@ -40,6 +40,8 @@ const CAP_OPEN: f64 = 0.75;
 const CAP_MAYBE_STALL: f64 = 0.8;
 /// Highest confidence with a temperature, but without a limit to hold it against and without counters.
 const CAP_NO_LIMIT: f64 = 0.97;
+/// Highest confidence of heat where beside these nothing is logged of others, whose visits to a hot drive look alike.
+const CAP_NO_LIMIT_NOR_OTHERS: f64 = 0.85;
 
 /// Falls at one address that came after other bytes than one break, from which that is a place.
 const AGAIN: usize = 2;
@@ -248,6 +250,14 @@ fn cap(cause: Cause, facts: &Facts) -> f64 {
             && facts.capacity.is_none() =>
         {
             CAP_NO_FILL
+        }
+        (None, Some(_), None)
+            if matches!(cause, Cause::ThermalThrottle | Cause::ThermalRelease)
+                && facts.foreign.is_none()
+                && facts.steal.is_none()
+                && facts.hysteresis <= 1 =>
+        {
+            CAP_NO_LIMIT_NOR_OTHERS
         }
         (None, Some(_), Some(_)) => 0.98,
         (None, Some(_), None) => CAP_NO_LIMIT,

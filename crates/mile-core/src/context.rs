@@ -12,6 +12,9 @@ use serde::{Deserialize, Serialize};
 /// What a trace cannot carry and is given beside it.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Context {
+    /// The run goes on: what would tell more of its newest changes may be still to come.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub underway: bool,
     /// Capacity of the drive.
     pub capacity: Option<Bytes>,
     /// Temperature from which the drive warns.

@@ -46,8 +46,8 @@ impl Engine {
         Self { settings, ended: Vec::new(), at_random: Vec::new() }
     }
 
-    /// What `trace` shows, of a run that has ended or is `underway`. A trace that was looked at before must have grown only at its end.
-    pub fn look(&mut self, trace: &Trace, context: &Context, underway: bool) -> Look {
+    /// What `trace` shows. A trace that was looked at before must have grown only at its end.
+    pub fn look(&mut self, trace: &Trace, context: &Context) -> Look {
         let legs = trace.legs();
         let last = legs.len().saturating_sub(1);
         let cut = |i: usize| match legs[i].op {
@@ -76,9 +76,7 @@ impl Engine {
         self.at_random.extend(ended.iter().map(|leg| surface::is_at_random(trace, leg)));
         let newest = legs.get(last).map(|leg| surface::is_at_random(trace, leg));
         let at_random: Vec<bool> = self.at_random.iter().copied().chain(newest).collect();
-        let mut scene = Scene::new(trace, context, &seen, hollows, &at_random);
-        scene.underway = underway;
-        let breaks = scene.breaks();
+        let breaks = Scene::new(trace, context, &seen, hollows, &at_random).breaks();
         Look { cuts, seen, breaks, is_mixed, surface }
     }
 }

@@ -154,7 +154,7 @@ pub fn findings(trace: &Trace, context: &Context) -> Findings {
 
 /// As [`findings`], with other settings of what counts as a break.
 pub fn findings_with(trace: &Trace, context: &Context, settings: &Settings) -> Findings {
-    findings_of(trace, context, Engine::new(*settings).look(trace, context, false))
+    findings_of(trace, context, Engine::new(*settings).look(trace, context))
 }
 
 /// Computes what `trace` shows from a look at all of it.

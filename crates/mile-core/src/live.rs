@@ -262,7 +262,8 @@ impl LiveFindings {
         let sample_s = n.checked_sub(1).map_or(0.0, |i| now.since(self.trace.start(i)).secs());
         let stands = STANDS_S.max(STANDS_SAMPLES * sample_s);
         let near_s = self.settings.least(sample_s.max(1e-6)) as f64 * sample_s;
-        let look = self.engine.look(&self.trace, &self.context, !last);
+        self.context.underway = !last;
+        let look = self.engine.look(&self.trace, &self.context);
         self.is_mixed = look.is_mixed;
         let legs: Vec<usize> = look.seen.iter().map(|s| s.leg).collect();
         self.meet(look.breaks.clone(), now, near_s);

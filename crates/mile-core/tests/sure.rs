@@ -156,6 +156,12 @@ fn the_first_end_of_a_cache_is_not_sure_before_it_is_known_that_the_rate_stays_d
         live.news();
     }
     let underway = live.breaks()[0].clone();
+    // Whoever opens the findings of the run meanwhile reads the same.
+    let so_far = Context { underway: true, ..limits() };
+    let opened = findings(live.trace(), &so_far).breaks;
+    // The last look may be some samples old.
+    let verdicts = |breaks: &[Break]| breaks.iter().map(|b| (b.cause, b.confidence)).collect::<Vec<_>>();
+    assert_eq!(verdicts(&opened), verdicts(live.breaks()));
     let (_, last) = live.close();
     assert_eq!(last.breaks, breaks(&samples));
     assert_eq!((underway.cause, last.breaks[0].cause), (Cause::CacheExhausted, Cause::CacheExhausted));
@@ -196,6 +202,19 @@ fn a_cache_that_ends_at_two_addresses_is_sure_while_the_run_goes_on() {
         let first = &live.breaks()[0];
         assert_eq!(first.cause, Cause::CacheExhausted);
         assert_eq!(first.at_most > 0.75, is_sure, "{first:#?}");
+    }
+}
+
+/// Bug: visits of a program to a hot drive, in a log without limits, counters or the traffic of others, were "throttled by heat, 97 %".
+#[test]
+fn heat_is_not_sure_where_neither_a_limit_nor_others_are_known() {
+    let visited = |t: f64| if (200.0..300.0).contains(&t) { 600.0 } else { 1000.0 };
+    let samples = with(Maker::new(500.0).samples(visited), |_, s| s.temp = Some(Celsius(76.0)));
+    let found = findings(&Trace::of(&samples, &["soak".into()]), &Context::default());
+    assert_eq!(found.breaks.len(), 2);
+    for b in found.breaks {
+        let heat = [Cause::ThermalThrottle, Cause::ThermalRelease].contains(&b.cause);
+        assert!(!heat || b.confidence <= 0.85, "{b:#?}");
     }
 }
 

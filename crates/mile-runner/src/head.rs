@@ -158,6 +158,7 @@ impl LaneHead {
     /// What findings need to know beside the trace.
     pub fn context(&self) -> Context {
         Context {
+            underway: false,
             capacity: self.facts.map(|f| f.capacity),
             warn: self.limits.warn,
             critical: self.limits.critical,

@@ -525,7 +525,7 @@ pub(crate) fn load(path: &Path, run: i64, lane: usize, early: &dyn Fn(Early)) ->
     let copies = copies(&stored, &traces);
     let trace = Arc::new(traces.into_iter().nth(lane).unwrap_or_default());
     let head = stored.head.lane(lane);
-    let context = stored.lanes.get(lane).map_or_else(|| head.context(), |l| l.context(head));
+    let context = stored.lanes.get(lane).map_or_else(|| head.context(), |l| l.context(head, stored.status));
     if trace.len() >= LONG {
         early(Early { run, context: context.clone(), trace: trace.clone() });
     }

@@ -168,7 +168,7 @@ impl Facts {
             across: seen.across,
             first_fall,
             came_back,
-            open: scene.underway
+            open: scene.context.underway
                 && !seen.across
                 && (scene.may_be_a_place(index, SAME_PLACE)
                     || (seen.leg + 1 == trace.legs().len() && index + 1 == scene.seen.len())),

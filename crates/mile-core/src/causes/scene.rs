@@ -30,8 +30,6 @@ pub struct Scene<'a> {
     pub context: &'a Context,
     /// The breaks, in the order of time.
     pub seen: &'a [Seen],
-    /// Whether more is to come.
-    pub underway: bool,
     /// What each break is compared with the others by.
     pub(super) marks: Vec<Mark>,
     /// Slow stretches of the surface, where passes in several orders were held against each other.
@@ -43,7 +41,7 @@ pub struct Scene<'a> {
 }
 
 impl<'a> Scene<'a> {
-    /// A run that has ended, with all of its breaks. `at_random` says of each leg whether its addresses are drawn at random: those are no places of anything.
+    /// A run with all of its breaks. `at_random` says of each leg whether its addresses are drawn at random: those are no places of anything.
     pub fn new(
         trace: &'a Trace,
         context: &'a Context,
@@ -80,7 +78,6 @@ impl<'a> Scene<'a> {
             trace,
             context,
             seen,
-            underway: false,
             hollows,
             swing: Swing::of(trace, seen, &marks),
             marks,

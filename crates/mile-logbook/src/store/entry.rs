@@ -92,9 +92,10 @@ impl Entry {
 }
 
 impl StoredLane {
-    /// What findings need to know beside the trace.
-    pub fn context(&self, head: &LaneHead) -> Context {
-        Context { latencies: self.latencies.clone(), ..head.context_with(&self.events) }
+    /// What findings need to know beside the trace, of a run that stands as `status` says.
+    pub fn context(&self, head: &LaneHead, status: Status) -> Context {
+        let underway = status == Status::Underway;
+        Context { underway, latencies: self.latencies.clone(), ..head.context_with(&self.events) }
     }
 }
 
