@@ -113,8 +113,8 @@ impl Source {
 
     fn complete(&mut self, beside: &BesideArgs) -> Result<(), Failure> {
         let source = self;
-        let known = std::mem::take(&mut source.context);
-        let mut demands = known.demands;
+        let mut known = std::mem::take(&mut source.context);
+        let mut demands = std::mem::take(&mut known.demands);
         demands.extend(beside.demands()?);
         source.context = Context {
             capacity: beside.capacity.or(known.capacity),
@@ -124,16 +124,7 @@ impl Source {
             rated_read: beside.rated_read.map(|r| Rate(r * 1e6)).or(known.rated_read),
             link: beside.link.map(|r| Rate(r * 1e6)).or(known.link),
             demands,
-            faults: known.faults,
-            failed_tests: known.failed_tests,
-            latencies: known.latencies,
-            files: known.files,
-            not_sequential: known.not_sequential,
-            through_host: known.through_host,
-            from_zone_to_zone: known.from_zone_to_zone,
-            in_one_go: known.in_one_go,
-            stated: known.stated,
-            loads: known.loads,
+            ..known
         };
         source.findings = findings(&source.trace, &source.context);
         let rows = source.leg_rows();
