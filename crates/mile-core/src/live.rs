@@ -114,7 +114,7 @@ impl LiveFindings {
     pub fn new(context: Context) -> Self {
         Self {
             settings: Settings::default(),
-            context,
+            context: Context { underway: true, ..context },
             trace: Trace::new(),
             engine: Engine::default(),
             standing: Vec::new(),
@@ -251,6 +251,7 @@ impl LiveFindings {
 
     /// Looks once more at a run that has ended, says what is still to be said, and gives its findings: [`LiveFindings::breaks`] says the same then.
     pub fn close(&mut self) -> (Vec<News>, Findings) {
+        self.context.underway = false;
         let (news, look) = self.look(true);
         (news, findings::findings_of(&self.trace, &self.context, look))
     }
@@ -262,7 +263,6 @@ impl LiveFindings {
         let sample_s = n.checked_sub(1).map_or(0.0, |i| now.since(self.trace.start(i)).secs());
         let stands = STANDS_S.max(STANDS_SAMPLES * sample_s);
         let near_s = self.settings.least(sample_s.max(1e-6)) as f64 * sample_s;
-        self.context.underway = !last;
         let look = self.engine.look(&self.trace, &self.context);
         self.is_mixed = look.is_mixed;
         let legs: Vec<usize> = look.seen.iter().map(|s| s.leg).collect();

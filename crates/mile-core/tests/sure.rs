@@ -159,9 +159,13 @@ fn the_first_end_of_a_cache_is_not_sure_before_it_is_known_that_the_rate_stays_d
     // Whoever opens the findings of the run meanwhile reads the same.
     let so_far = Context { underway: true, ..limits() };
     let opened = findings(live.trace(), &so_far).breaks;
-    // The last look may be some samples old.
+    // The last look may be some samples old, that of a screen that has just joined the run is not.
     let verdicts = |breaks: &[Break]| breaks.iter().map(|b| (b.cause, b.confidence)).collect::<Vec<_>>();
     assert_eq!(verdicts(&opened), verdicts(live.breaks()));
+    let mut joined = LiveFindings::new(limits());
+    samples.iter().for_each(|s| joined.push(s, "soak"));
+    joined.settle();
+    assert_eq!(opened, joined.breaks());
     let (_, last) = live.close();
     assert_eq!(last.breaks, breaks(&samples));
     assert_eq!((underway.cause, last.breaks[0].cause), (Cause::CacheExhausted, Cause::CacheExhausted));
