@@ -218,30 +218,32 @@ impl Facts {
 
 /// How sure a cause can be with what was logged.
 fn cap(cause: Cause, facts: &Facts) -> f64 {
+    let doubts = doubts(cause, facts).into_iter().filter(|(holds, _)| *holds).map(|(_, most)| most);
+    doubts.fold(cap_of_readings(cause, facts), f64::min)
+}
+
+/// What keeps a cause from being sure, and how sure it can be then.
+fn doubts(cause: Cause, facts: &Facts) -> [(bool, f64); 5] {
+    let throttled = cause == Cause::ThermalThrottle && facts.throttle_begins != Some(true);
+    let heat = matches!(cause, Cause::ThermalThrottle | Cause::ThermalRelease);
+    let no_others = facts.foreign.is_none() && facts.steal.is_none();
+    let no_limit = facts.throttle_begins.is_none() && facts.temp.is_some() && facts.limit.is_none();
+    [
+        (cause == Cause::CacheExhausted && facts.open && facts.same_bytes.0 == 0, CAP_OPEN),
+        (cause == Cause::Unexplained && facts.maybe_stall, CAP_MAYBE_STALL),
+        (throttled && facts.op == Op::Write && facts.fall_follows.is_some(), CAP_FOLLOWED),
+        (throttled && facts.no_hotter && no_others, CAP_NO_HOTTER),
+        (heat && no_limit && no_others && facts.hysteresis <= 1, CAP_NO_LIMIT_NOR_OTHERS),
+    ]
+}
+
+/// How sure a cause can be with the kinds of readings that there are.
+fn cap_of_readings(cause: Cause, facts: &Facts) -> f64 {
     match (facts.throttle_begins, facts.temp, facts.limit) {
-        _ if cause == Cause::CacheExhausted && facts.open && facts.same_bytes.0 == 0 => CAP_OPEN,
         // These are seen by their own readings, whatever is known of heat.
         _ if matches!(cause, Cause::Workload | Cause::OtherSide | Cause::OtherSideEnd) => 0.99,
         _ if matches!(cause, Cause::Interference | Cause::InterferenceEnd | Cause::Surface) => 0.99,
         _ if matches!(cause, Cause::Stall | Cause::StallEnd) => 0.99,
-        _ if cause == Cause::Unexplained && facts.maybe_stall => CAP_MAYBE_STALL,
-        (begins, _, _)
-            if cause == Cause::ThermalThrottle
-                && facts.op == Op::Write
-                && facts.fall_follows.is_some()
-                && begins != Some(true) =>
-        {
-            CAP_FOLLOWED
-        }
-        (begins, _, _)
-            if cause == Cause::ThermalThrottle
-                && facts.no_hotter
-                && begins != Some(true)
-                && facts.foreign.is_none()
-                && facts.steal.is_none() =>
-        {
-            CAP_NO_HOTTER
-        }
         (Some(_), _, _) => 0.99,
         // A further stage of the cache and a full drive look alike where neither is known.
         _ if cause == Cause::CacheExhausted
@@ -250,14 +252,6 @@ fn cap(cause: Cause, facts: &Facts) -> f64 {
             && facts.capacity.is_none() =>
         {
             CAP_NO_FILL
-        }
-        (None, Some(_), None)
-            if matches!(cause, Cause::ThermalThrottle | Cause::ThermalRelease)
-                && facts.foreign.is_none()
-                && facts.steal.is_none()
-                && facts.hysteresis <= 1 =>
-        {
-            CAP_NO_LIMIT_NOR_OTHERS
         }
         (None, Some(_), Some(_)) => 0.98,
         (None, Some(_), None) => CAP_NO_LIMIT,

@@ -264,6 +264,11 @@ impl Trace {
         Some(Throttled { light_s: self.throttled[0].get(index)?, heavy_s: self.throttled[1].get(index)? })
     }
 
+    /// Whether throttle counters were read in any of the samples `from..to`.
+    pub fn has_throttled(&self, from: usize, to: usize) -> bool {
+        self.throttled[0].extent(from, to).is_some()
+    }
+
     /// Temperature reading at or before `index`, within the last `back` samples.
     pub fn temp_at(&self, index: usize, back: usize) -> Option<Celsius> {
         (index.saturating_sub(back)..=index).rev().find_map(|i| self.temp.get(i)).map(Celsius)

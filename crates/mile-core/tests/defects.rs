@@ -3,22 +3,9 @@
 
 mod made;
 
-use made::{Maker, STEP, with};
+use made::{Maker, STEP, limits, shown, with};
 use mile_core::findings::{Break, Cause};
-use mile_core::{Bytes, Celsius, Context, Findings, LiveFindings, Nanos, Op, Rate, Sample, Trace, findings};
-
-fn limits() -> Context {
-    Context {
-        warn: Some(Celsius(75.0)),
-        critical: Some(Celsius(85.0)),
-        capacity: Some(Bytes(2_000_000_000_000)),
-        ..Context::default()
-    }
-}
-
-fn shown(samples: &[Sample]) -> Findings {
-    findings(&Trace::of(samples, &["soak".into()]), &limits())
-}
+use mile_core::{Bytes, Celsius, Context, LiveFindings, Nanos, Op, Rate, Sample, Trace, findings};
 
 /// Bytes moved until a time, by the samples themselves.
 fn moved(samples: &[Sample], until: f64) -> f64 {

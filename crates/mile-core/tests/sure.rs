@@ -4,22 +4,13 @@
 
 mod made;
 
-use made::{Maker, STEP, with};
+use made::{Maker, STEP, limits, shown, with};
 use mile_core::findings::{Break, Cause};
 use mile_core::live::News;
 use mile_core::{Bytes, Celsius, Context, LiveFindings, Op, Rate, Sample, Throttled, Trace, findings};
 
-fn limits() -> Context {
-    Context {
-        warn: Some(Celsius(75.0)),
-        critical: Some(Celsius(85.0)),
-        capacity: Some(Bytes(2_000_000_000_000)),
-        ..Context::default()
-    }
-}
-
 fn breaks(samples: &[Sample]) -> Vec<Break> {
-    findings(&Trace::of(samples, &["soak".into()]), &limits()).breaks
+    shown(samples).breaks
 }
 
 /// Every second reading, as a log has them whose sensors are asked less often than the drive.

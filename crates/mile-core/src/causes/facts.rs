@@ -386,6 +386,8 @@ impl Around {
 
     /// Share of the drive in use, as it was read nearest to the break.
     fn fill(&self, trace: &Trace) -> Option<f64> {
+        // Most logs have none, and a window may be thousands of samples.
+        trace.fill.extent(self.before, self.after)?;
         let before = (self.before..=self.at).rev().find_map(|i| trace.fill.get(i));
         before.or_else(|| (self.at..self.after).find_map(|i| trace.fill.get(i)))
     }
@@ -393,6 +395,7 @@ impl Around {
     /// Seconds that the throttle counters ticked in each second before the break and behind it. They are whole seconds and read about once
     /// a second. Between the first and the last reading of each side.
     fn ticks(&self, trace: &Trace) -> Option<(f64, f64)> {
+        trace.has_throttled(self.before, self.after).then_some(())?;
         let rate = |from: usize, to: usize| -> Option<f64> {
             let read = |i: usize| Some((i, trace.throttled(i)?));
             let ((from, a), (to, b)) = ((from..=to).find_map(read)?, (from..=to).rev().find_map(read)?);

@@ -1,7 +1,22 @@
 //! Made-up traces: rates as a function of time, with noise.
 #![allow(dead_code, reason = "each test binary uses its part of it")]
 
-use mile_core::{Bytes, Nanos, Op, Sample};
+use mile_core::{Bytes, Celsius, Context, Findings, Nanos, Op, Sample, Trace, findings};
+
+/// A drive of 2 TB that warns from 75 °C.
+pub(crate) fn limits() -> Context {
+    Context {
+        warn: Some(Celsius(75.0)),
+        critical: Some(Celsius(85.0)),
+        capacity: Some(Bytes(2_000_000_000_000)),
+        ..Context::default()
+    }
+}
+
+/// What a leg shows on such a drive.
+pub(crate) fn shown(samples: &[Sample]) -> Findings {
+    findings(&Trace::of(samples, &["soak".into()]), &limits())
+}
 
 /// A trace of samples of equal length, made from a function of time in seconds.
 pub(crate) struct Maker {
