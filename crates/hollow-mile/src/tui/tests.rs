@@ -545,6 +545,12 @@ fn a_run_underway_is_looked_at_again_once_however_often_it_is_opened() {
         update::done(&mut state, &jobs, Done::Loaded(Ok(shown(7))));
         assert!(state.findings.refreshing && state.findings.following == Some((7, 0)));
     }
+    // What is read of it is no end.
+    state.place = FINDINGS;
+    assert_eq!(
+        ["so far", "at the end"].map(|words| screen(&mut state, 159, 46).contains(words)),
+        [true, false]
+    );
     // The look that comes back asks for the next one; one of a run that is no longer open does so for the one that is.
     update::done(&mut state, &jobs, Done::Loaded(Ok(shown(7))));
     assert!(state.findings.refreshing);

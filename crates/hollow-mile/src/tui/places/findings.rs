@@ -22,7 +22,7 @@ use mile_core::copies::{CopyFound, HeldBy};
 use mile_core::findings::Break;
 use mile_core::units::number;
 use mile_core::{Bytes, LegName, Nanos};
-use mile_runner::EventKind;
+use mile_runner::{EventKind, Status};
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
@@ -182,12 +182,16 @@ fn findings(buffer: &mut Buffer, area: Rect, theme: Theme, place: &mut FindingsP
         return Default::default();
     };
     let Some(shown) = &place.shown else { return Default::default() };
+    let newest = match shown.status {
+        Status::Underway => readings::Newest::SoFar,
+        _ => readings::Newest::End,
+    };
     let wide = area.width >= 110;
     let left = if wide { area.width - SIDE - 3 } else { area.width };
     // What is to be read first, so that the terrain has all the rows that it leaves.
     let mut all = Vec::new();
     if !wide {
-        all.push((readings::line(&framing, &sight, false), theme.faint()));
+        all.push((readings::line(&framing, &sight, newest), theme.faint()));
     }
     // On a narrow screen the panel takes the place of the evidence.
     if wide || place.panel == Panel::Plateaus {
@@ -206,7 +210,7 @@ fn findings(buffer: &mut Buffer, area: Rect, theme: Theme, place: &mut FindingsP
     canvas::draw(buffer, canvas_area, theme, &mut framing, &sight);
     if wide {
         let column = Rect { x: canvas_area.right() + 1, width: readings::WIDTH, ..canvas_area };
-        readings::draw(buffer, column, theme, &framing, &sight, false);
+        readings::draw(buffer, column, theme, &framing, &sight, newest);
     }
     let foot = Rect { y: area.bottom() - below, height: below, ..area };
     let height = usize::from(foot.height);

@@ -20,21 +20,33 @@ pub(super) fn spread(e: Extent) -> String {
     format!("{:.0} to {:.0} °C, mean {:.1}", e.min, e.max, e.mean)
 }
 
+/// What the newest sample of a trace is.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Newest {
+    /// That of this moment: more come in.
+    Now,
+    /// The last one that was read from the logbook of a run that goes on.
+    SoFar,
+    /// The last one of the run.
+    End,
+}
+
 /// Name and value, one a line.
 fn readings(
     framing: &Framing,
     sight: &Sight<'_>,
-    live: bool,
+    newest: Newest,
 ) -> Option<(String, Vec<(&'static str, String)>)> {
     let trace = sight.subject.trace;
     let last = trace.len().checked_sub(1)?;
     let (ruler, _) = framing.resolve(sight);
     let at = framing.cursor.map(|c| ruler.sample(trace, c).min(last));
     let i = at.unwrap_or(last);
-    let title = match at {
-        Some(_) => "at the cursor",
-        None if live => "now",
-        None => "at the end",
+    let title = match (at, newest) {
+        (Some(_), _) => "at the cursor",
+        (None, Newest::Now) => "now",
+        (None, Newest::SoFar) => "so far",
+        (None, Newest::End) => "at the end",
     };
     let mut all = vec![("moved", trace.moved(i + 1).to_string()), ("after", trace.end(i).to_string())];
     if let Some(leg) = trace.leg_at(i) {
@@ -42,7 +54,7 @@ fn readings(
     }
     let rate = trace.rate.get(i).map_or("at rest".to_owned(), |r| format!("{} MB/s", number(r)));
     all.push(("rate", rate));
-    if at.is_none() && live && trace.rate.get(i).is_some() {
+    if at.is_none() && newest == Newest::Now && trace.rate.get(i).is_some() {
         // Since the last break, and in this leg: what another leg did is no part of it.
         let last_break = sight.subject.breaks.last();
         let broke = last_break.map_or(0, |b| trace.index_at_time(Nanos::from_secs(b.at_s)) + 1);
@@ -93,9 +105,9 @@ pub(crate) fn draw(
     theme: Theme,
     framing: &Framing,
     sight: &Sight<'_>,
-    live: bool,
+    newest: Newest,
 ) {
-    let Some((title, all)) = readings(framing, sight, live) else { return };
+    let Some((title, all)) = readings(framing, sight, newest) else { return };
     (area.y..area.bottom()).for_each(|y| {
         buffer.set_string(area.x, y, "╎", theme.faint());
     });
@@ -112,8 +124,8 @@ pub(crate) fn draw(
 }
 
 /// The most important readings in one line, where there is no room for the column.
-pub(crate) fn line(framing: &Framing, sight: &Sight<'_>, live: bool) -> String {
-    let Some((title, all)) = readings(framing, sight, live) else { return String::new() };
+pub(crate) fn line(framing: &Framing, sight: &Sight<'_>, newest: Newest) -> String {
+    let Some((title, all)) = readings(framing, sight, newest) else { return String::new() };
     let wanted = ["moved", "after", "rate", "temperature", "latency p50"];
     let parts: Vec<String> = all
         .iter()

@@ -130,18 +130,18 @@ fn underway(buffer: &mut Buffer, area: Rect, theme: Theme, live: Option<&mut Liv
     let wide = area.width >= 110 && !stacked;
     let side = if wide { readings::WIDTH + 1 } else { 0 };
     let mut framing = live.framing;
-    let going = !live.is_over();
+    let newest = if live.is_over() { readings::Newest::End } else { readings::Newest::Now };
     let sight = live.sight();
     let mut all: Vec<(String, Style)> = Vec::new();
     if !wide {
-        all.push((readings::line(&framing, &sight, going), theme.faint()));
+        all.push((readings::line(&framing, &sight, newest), theme.faint()));
     }
     for (i, b) in sight.subject.breaks.iter().enumerate() {
         let style = if live.selected == Some(i) { theme.selection() } else { Style::new().fg(theme.ink) };
         let evidence = b.reason().map_or(String::new(), |text| format!("   {text}"));
         all.push((format!("{}{evidence}", break_line(i, b, area.width)), style));
     }
-    if sight.subject.breaks.is_empty() && going {
+    if sight.subject.breaks.is_empty() && newest == readings::Newest::Now {
         let on = if several { format!(" on {}", live.head.lane(live.at).name) } else { String::new() };
         all.push((format!("No break in the rate{on} so far."), theme.faint()));
     }
@@ -179,7 +179,7 @@ fn underway(buffer: &mut Buffer, area: Rect, theme: Theme, live: Option<&mut Liv
     }
     if wide {
         let column = Rect { x: canvas_area.right() + 1, width: readings::WIDTH, ..canvas_area };
-        readings::draw(buffer, column, theme, &framing, &sight, going);
+        readings::draw(buffer, column, theme, &framing, &sight, newest);
     }
     lines(buffer, Rect { y: area.bottom() - below, height: below, ..area }, theme, &all);
     live.framing = framing;
