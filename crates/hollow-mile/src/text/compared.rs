@@ -35,8 +35,7 @@ pub(crate) fn with_interval(value: f64, low: Option<f64>, high: Option<f64>) -> 
     }
 }
 
-/// A number with its sign.
-pub(super) fn signed(value: f64) -> String {
+fn signed(value: f64) -> String {
     let text = number(value.abs());
     match text.as_str() {
         "0" => text,

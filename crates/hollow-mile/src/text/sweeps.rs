@@ -1,6 +1,5 @@
 //! Sweeps, demands, recovery and steady state as lines of text, for the report and for the terminal.
 
-use super::compared::signed;
 use mile_core::Nanos;
 use mile_core::demand::DemandFound;
 use mile_core::findings::Findings;
@@ -278,7 +277,7 @@ fn steady(all: &[Steady]) -> Vec<String> {
         };
         let slope = match s.slope_pct.round() {
             0.0 => String::new(),
-            slope => format!(", slope {} %", signed(slope)),
+            slope => format!(", slope {slope:+.0} %").replace('-', "−"),
         };
         format!("{}: {what}, {} MB/s, {:.0} % apart{slope}", s.leg, number(s.mean_mb_s), s.excursion_pct)
     };
