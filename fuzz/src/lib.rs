@@ -21,7 +21,7 @@ use mile_logbook::{Logbook, LogbookError};
 use mile_runner::message::{Message, faults_of};
 use mile_runner::remote::{Frame, Frames, heard};
 use std::cell::OnceCell;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Once;
 
 /// NVMe structures. A health log that is read is written as it was, but for what is reserved.
@@ -283,6 +283,12 @@ fn in_memory() -> tempfile::TempDir {
     tempfile::tempdir_in("/dev/shm").or_else(|_| tempfile::tempdir()).expect("a folder")
 }
 
+/// The logbook in today's format, in a file. It lies there in an earlier one.
+fn of_today(path: &Path) {
+    std::fs::write(path, ONE_RUN).expect("the good logbook");
+    drop(Logbook::open(path).expect("the good logbook, in today's format"));
+}
+
 /// A logbook with one good run, whose rows are replaced.
 struct Book {
     path: PathBuf,
@@ -309,9 +315,7 @@ impl Book {
     fn make() -> Self {
         let folder = in_memory();
         let path = folder.path().join("a.logbook");
-        std::fs::write(&path, ONE_RUN).expect("the good logbook");
-        // Of an earlier format, as it lies there.
-        drop(Logbook::open(&path).expect("the good logbook, in today's format"));
+        of_today(&path);
         let db = rusqlite::Connection::open(&path).expect("the good logbook");
         db.pragma_update(None, "journal_mode", "MEMORY").expect("no log beside it");
         db.pragma_update(None, "synchronous", "OFF").expect("nothing waits");
@@ -400,13 +404,20 @@ fn look(book: &Book, draws: bool) {
 /// A file that holds what a logbook did not take. It is brought in, or refused and left as it is.
 pub fn aside(bytes: &[u8]) {
     thread_local! {
-        static FOLDER: OnceCell<tempfile::TempDir> = const { OnceCell::new() };
+        static GOOD: OnceCell<(tempfile::TempDir, Vec<u8>)> = const { OnceCell::new() };
     }
     let [kind, rest @ ..] = bytes else { return };
-    FOLDER.with(|folder| {
-        let folder = folder.get_or_init(in_memory).path();
+    GOOD.with(|good| {
+        let (folder, good) = good.get_or_init(|| {
+            let folder = in_memory();
+            let path = folder.path().join("a.logbook");
+            of_today(&path);
+            let good = std::fs::read(&path).expect("the good logbook");
+            (folder, good)
+        });
+        let folder = folder.path();
         let (book, path) = (folder.join("a.logbook"), folder.join("a.log-aside"));
-        std::fs::write(&book, ONE_RUN).expect("room");
+        std::fs::write(&book, good).expect("room");
         let mut text = Vec::new();
         if kind & 1 != 0 {
             // Of either version.

@@ -390,12 +390,21 @@ fn brought(bench: &Bench, address: &str) {
 /// The server, the forwarder and the bench are killed at random moments, one after another; the archive holds in the end what the spool holds.
 #[test]
 fn nothing_is_lost_and_nothing_comes_twice_whoever_is_killed() {
-    const ROUNDS: usize = 40;
+    // Most of it is waiting: two labs at once, each with moments of its own.
+    std::thread::scope(|all| {
+        for seed in [17, 18] {
+            all.spawn(move || killed_at_random_moments(seed));
+        }
+    });
+}
+
+fn killed_at_random_moments(seed: u64) {
+    const ROUNDS: usize = 20;
     let Some(cluster) = lab() else { return };
     let address = cluster.address("bench");
     let bench = Bench::new();
     bench.write("long.course", LONG);
-    let mut random = <rand_xoshiro::Xoshiro256PlusPlus as rand_core::SeedableRng>::seed_from_u64(17);
+    let mut random = <rand_xoshiro::Xoshiro256PlusPlus as rand_core::SeedableRng>::seed_from_u64(seed);
     let mut moment = |most: u64| std::thread::sleep(Duration::from_millis(random.next_u64() % most));
     let mut kills = 0;
     let mut run = underway(&bench, &address);
@@ -427,7 +436,7 @@ fn nothing_is_lost_and_nothing_comes_twice_whoever_is_killed() {
     // The spool marks what was cut short when it is opened to write.
     brought(&bench, &address);
     same(&cluster, &bench, "bench");
-    assert!(of_spool(&bench).iter().filter(|l| l.starts_with("run ")).count() > 10);
+    assert!(of_spool(&bench).iter().filter(|l| l.starts_with("run ")).count() > 5);
 }
 
 fn spool_exists(bench: &Bench) -> bool {

@@ -36,6 +36,8 @@ const CAP_FOLLOWED: f64 = 0.75;
 /// Highest confidence of the first end of a cache while a run goes on: what would show another cause, that the rate comes back without a rest or that
 /// another pass falls at the same address, can only come later.
 const CAP_OPEN: f64 = 0.75;
+/// Highest confidence of a cache that was full where another write fell at the same address after other bytes: a weak place looks alike, and a third write tells.
+const CAP_PLACE: f64 = 0.75;
 /// Highest confidence that none of the causes holds where the drive may have given no answer.
 const CAP_MAYBE_STALL: f64 = 0.8;
 /// Highest confidence with a temperature, but without a limit to hold it against and without counters.
@@ -223,13 +225,14 @@ fn cap(cause: Cause, facts: &Facts) -> f64 {
 }
 
 /// What keeps a cause from being sure, and how sure it can be then.
-fn doubts(cause: Cause, facts: &Facts) -> [(bool, f64); 5] {
+fn doubts(cause: Cause, facts: &Facts) -> [(bool, f64); 6] {
     let throttled = cause == Cause::ThermalThrottle && facts.throttle_begins != Some(true);
     let heat = matches!(cause, Cause::ThermalThrottle | Cause::ThermalRelease);
     let no_others = facts.foreign.is_none() && facts.steal.is_none();
     let no_limit = facts.throttle_begins.is_none() && facts.temp.is_some() && facts.limit.is_none();
     [
         (cause == Cause::CacheExhausted && facts.open && facts.same_bytes.0 == 0, CAP_OPEN),
+        (cause == Cause::CacheExhausted && facts.here_after_other_bytes > 0, CAP_PLACE),
         (cause == Cause::Unexplained && facts.maybe_stall, CAP_MAYBE_STALL),
         (throttled && facts.op == Op::Write && facts.fall_follows.is_some(), CAP_FOLLOWED),
         (throttled && facts.no_hotter && no_others, CAP_NO_HOTTER),

@@ -26,12 +26,14 @@ const STANDS_S: f64 = 2.0;
 const STANDS_SAMPLES: f64 = 4.0;
 /// A change that brings the rate back to where it was, or repeats an earlier one, may be part of a pattern, whose changes are no breaks. It takes five
 /// falls, four periods, to know one. So such a change waits for eight times the longest time between two of them, each of which may be half of a
-/// period, but not longer than these seconds, or samples where they are long.
+/// period, but not longer than these seconds, or samples where they are long. One without a clear cause that repeats both rates of an earlier one waits for all
+/// of it.
 const HALF_PERIODS: f64 = 8.0;
 const LONGEST_WAIT_S: f64 = 3600.0;
 const LONGEST_WAIT_SAMPLES: f64 = 240.0;
-/// Longest time, seconds, for which a change that is still underway is waited for.
+/// Longest time, seconds, or samples where they are long, for which a change that is still underway is waited for.
 const UNDERWAY_S: f64 = 120.0;
+const UNDERWAY_SAMPLES: f64 = 32.0;
 /// Seconds after a break in which its evidence still comes in: the window of the evidence, and a little.
 const EVIDENCE_S: f64 = 35.0;
 /// Fewest samples, and seconds, between two looks while something stirs.
@@ -269,13 +271,17 @@ impl LiveFindings {
         self.meet(look.breaks.clone(), now, near_s);
         let underway = self.trace.legs().len().saturating_sub(1);
         let mut news = Vec::new();
-        let waits = self.waits(&legs, stands, LONGEST_WAIT_S.max(LONGEST_WAIT_SAMPLES * sample_s));
+        let waits = self.waits(&legs, stands, sample_s);
+        let goes_on: Vec<bool> = self.standing.iter().map(|s| self.goes_on(s)).collect();
         for (i, wait) in waits.into_iter().enumerate() {
             let standing = &mut self.standing[i];
             let ended = legs.get(i).is_some_and(|leg| *leg < underway);
             let longer = |since: Nanos, seconds: f64| last || now.since(since).secs() >= seconds;
             if let Some(since) = standing.gone_since {
                 let behind = now.secs() - standing.found.at_s;
+                if goes_on[i] && !last {
+                    continue;
+                }
                 if longer(since, stands.max(MISSING * behind)) {
                     news.extend(standing.told.take().map(News::Withdrawn));
                 }
@@ -322,7 +328,8 @@ impl LiveFindings {
         for found in found {
             let falls = found.to_mb_s < found.from_mb_s;
             let is_same = |s: &Standing| {
-                let overlap = s.found.low_bytes <= found.high_bytes && found.low_bytes <= s.found.high_bytes;
+                let overlap =
+                    s.found.low_s <= found.high_s + near_s && found.low_s <= s.found.high_s + near_s;
                 let moved = (s.found.at_s - found.at_s).abs();
                 let behind = now.secs() - s.found.at_s.min(found.at_s);
                 (s.found.to_mb_s < s.found.from_mb_s) == falls
@@ -352,18 +359,39 @@ impl LiveFindings {
 
     /// Whether the rate is still on its way from the last break to where that leads.
     fn is_underway(&self, found: &Break) -> bool {
-        let mut late: Vec<f64> =
-            self.newest.range(self.newest.len().saturating_sub(STIR.0)..).copied().collect();
-        let Some(now) = stats::median(&mut late) else { return false };
+        let Some(now) = self.rate_now() else { return false };
         let (from, to) = (found.from_mb_s.max(1e-6).ln(), found.to_mb_s.max(1e-6).ln());
         (now - to).abs() > DONE * (to - from).abs()
     }
 
-    /// Seconds that have to lie behind each break before it is told, `stands` and at most `longest_wait`; `legs` are the legs of those that are among the
-    /// findings.
-    fn waits(&self, legs: &[usize], stands: f64, longest_wait: f64) -> Vec<f64> {
+    /// Whether the change of a break that is missing has happened all the same: the leg is still underway, its rate is where the break led to or further on, and no
+    /// other break of that direction has taken its place. Until the end of a gradual change is seen, the engine takes it for a slope.
+    fn goes_on(&self, missing: &Standing) -> bool {
+        let found = &missing.found;
+        let start = trace_start(&self.trace, self.trace.legs().len().saturating_sub(1));
+        let falls = |b: &Break| b.to_mb_s < b.from_mb_s;
+        let replaces = |s: &Standing| {
+            s.gone_since.is_none() && falls(&s.found) == falls(found) && s.found.high_s >= found.low_s
+        };
+        let Some(now) = self.rate_now().filter(|_| found.at_s > start) else { return false };
+        let (from, to) = (found.from_mb_s.max(1e-6).ln(), found.to_mb_s.max(1e-6).ln());
+        let done = (now - from) / (to - from);
+        missing.gone_since.is_some() && done > 1.0 - DONE && !self.standing.iter().any(replaces)
+    }
+
+    /// Logarithm of the newest rate.
+    fn rate_now(&self) -> Option<f64> {
+        let mut late: Vec<f64> =
+            self.newest.range(self.newest.len().saturating_sub(STIR.0)..).copied().collect();
+        stats::median(&mut late)
+    }
+
+    /// Seconds that have to lie behind each break before it is told, `stands` at the least; `legs` are the legs of those that are among the findings.
+    fn waits(&self, legs: &[usize], stands: f64, sample_s: f64) -> Vec<f64> {
+        let longest_wait = LONGEST_WAIT_S.max(LONGEST_WAIT_SAMPLES * sample_s);
         let same = |a: f64, b: f64| (a.max(1e-6) / b.max(1e-6)).ln().abs() < SAME_RATE;
         let like = |a: &Break, b: &Break| same(b.from_mb_s, a.to_mb_s) || same(b.to_mb_s, a.to_mb_s);
+        let repeats = |a: &Break, b: &Break| same(b.from_mb_s, a.from_mb_s) && same(b.to_mb_s, a.to_mb_s);
         let mut waits = vec![stands; self.standing.len()];
         let mut from = 0;
         for leg in legs.chunk_by(|a, b| a == b) {
@@ -387,13 +415,16 @@ impl LiveFindings {
                 let before = i.checked_sub(1).map_or(began, |b| own[b].found.at_s);
                 longest = longest.max(own[i].found.at_s - before);
             }
-            for wait in &mut waits[from + first..from + own.len()] {
-                *wait = (HALF_PERIODS * longest).min(longest_wait).max(stands);
+            for i in first..own.len() {
+                let found = &own[i].found;
+                let again = !found.is_clear() && own[..i].iter().any(|b| repeats(found, &b.found));
+                let most = if again { f64::INFINITY } else { longest_wait };
+                waits[from + i] = (HALF_PERIODS * longest).min(most).max(stands);
             }
             from += leg.len();
         }
         if let Some(last) = from.checked_sub(1).filter(|last| self.is_underway(&self.standing[*last].found)) {
-            waits[last] = waits[last].max(UNDERWAY_S);
+            waits[last] = waits[last].max(UNDERWAY_S.max(UNDERWAY_SAMPLES * sample_s));
         }
         waits
     }

@@ -411,9 +411,10 @@ fn take_transitions(
         let (Some(left), Some(right)) = (parts.get(i - 1), parts.get(i + run)) else { break };
         let slow = left.blocks.end..right.blocks.start;
         let across = right.line.at(slow.end as f64) - left.line.at(slow.start as f64);
-        let shorter = left.blocks.len().min(right.blocks.len());
+        // How long the last plateau lasts is not known: the leg ended in it, or is still underway.
+        let behind = if i + run + 1 == parts.len() { 4 } else { 1 } * right.blocks.len();
         if run > 0
-            && 2 * slow.len() <= shorter
+            && 2 * slow.len() <= left.blocks.len().min(behind)
             && (across < 0.0) == falling
             && across.abs() >= settings.least_step()
         {

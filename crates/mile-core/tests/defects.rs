@@ -5,6 +5,7 @@ mod made;
 
 use made::{Maker, STEP, limits, shown, with};
 use mile_core::findings::{Break, Cause};
+use mile_core::live::News;
 use mile_core::{Bytes, Celsius, Context, LiveFindings, Nanos, Op, Rate, Sample, Trace, findings};
 
 /// Bytes moved until a time, by the samples themselves.
@@ -810,4 +811,70 @@ fn a_leg_of_one_sample_has_no_deviation_and_no_evenness() {
     assert_eq!(deviations, [None, Some(0.0)]);
     let even: Vec<bool> = found.legs.iter().map(|l| l.consistency.is_some()).collect();
     assert_eq!(even, [false, true]);
+}
+
+/// Bug: the rate of a drive went down over minutes. A fall was announced, taken back while the rate went on down, as the engine takes a change for a slope until it
+/// has seen where it ends, and announced again.
+#[test]
+fn a_gradual_fall_that_was_announced_is_not_taken_back_while_the_rate_goes_on_down() {
+    let mut announced = 0;
+    for (takes, to, noise) in
+        [(40.0, 0.7, 0.01), (60.0, 0.75, 0.02), (90.0, 0.8, 0.02), (150.0, 0.5, 0.03), (200.0, 0.8, 0.03)]
+    {
+        for seed in 1..=2 {
+            let falls = |t: f64| 1000.0 * (1.0 - (1.0 - to) * ((t - 400.0) / takes).clamp(0.0, 1.0));
+            let maker = Maker { noise, seed, ..Maker::new(400.0 + 5.0 * takes) };
+            let samples = with(maker.samples(falls), |_, s| s.temp = Some(Celsius(45.0)));
+            let mut live = LiveFindings::new(limits());
+            for sample in &samples {
+                live.push(sample, "soak");
+                for news in live.news() {
+                    announced += usize::from(matches!(news, News::Announced(_)));
+                    assert!(!matches!(news, News::Withdrawn(_)), "{takes} s to {to}, seed {seed}: {news:#?}");
+                }
+            }
+            let (_, last) = live.close();
+            assert_eq!(last.breaks.len(), 1, "{takes} s to {to}, seed {seed}: {:#?}", last.breaks);
+        }
+    }
+    assert!(announced >= 8, "{announced}");
+}
+
+/// What was taken for a fall while it lasted, and came back, is taken back all the same.
+#[test]
+fn a_short_dip_that_was_announced_is_taken_back_when_the_rate_is_back() {
+    let dips = |t: f64| if (t + 20.0) % 40.0 < 6.0 { 500.0 } else { 1000.0 };
+    let samples = with(Maker::new(1200.0).samples(dips), |_, s| s.temp = Some(Celsius(45.0)));
+    let mut live = LiveFindings::new(limits());
+    for sample in &samples {
+        live.push(sample, "soak");
+        live.news();
+    }
+    assert_eq!(live.breaks(), [], "of a pattern nothing is left");
+}
+
+/// Bug: a cache that folds for two hours out of three and a half: each of the ten changes was announced after an hour, before it was known that they repeat, and all were
+/// taken back when it was.
+#[test]
+fn changes_that_repeat_are_not_announced_one_by_one_before_it_is_known_that_they_repeat() {
+    // Samples of a minute.
+    let period = 210.0;
+    let folds = |m: f64| if m >= 280.0 && (m - 280.0) % period < 90.0 { 600.0 } else { 1000.0 };
+    let mut live = LiveFindings::new(limits());
+    let mut moved = Vec::new();
+    for m in 0..3000_u32 {
+        let noise = 1.0 + 0.01 * (f64::from(m) * 0.7).sin();
+        let bytes = (folds(f64::from(m)) * noise * 60e6) as u64;
+        let (start, end) = (Nanos::from_secs(60.0 * f64::from(m)), Nanos::from_secs(60.0 * f64::from(m + 1)));
+        let temp = Some(Celsius(45.0));
+        live.push(
+            &Sample { start, end, op: Op::Write, written: Bytes(bytes), temp, ..Sample::default() },
+            "soak",
+        );
+        moved.extend(live.news());
+    }
+    let told = |of: fn(&News) -> bool| moved.iter().filter(|n| of(n)).count();
+    let (announced, withdrawn) =
+        (told(|n| matches!(n, News::Announced(_))), told(|n| matches!(n, News::Withdrawn(_))));
+    assert!((1..=3).contains(&announced) && withdrawn <= 2, "{announced} {withdrawn} {moved:#?}");
 }

@@ -16,8 +16,10 @@ pub struct Live {
     pub changed: usize,
     /// For each break that the world knows of and that was announced: seconds, and samples, from its end to when it was told.
     pub delays: Vec<(f64, f64)>,
-    /// Looks at the run so far.
+    /// Samples of the runs.
     pub samples: usize,
+    /// Runs at whose end whoever watched saw something else than their findings say.
+    pub differ: usize,
     /// What was told, and when, for whoever looks for a reason.
     pub story: Vec<String>,
 }
@@ -29,6 +31,7 @@ impl Live {
         self.withdrawn += other.withdrawn;
         self.changed += other.changed;
         self.samples += other.samples;
+        self.differ += other.differ;
         self.delays.extend(other.delays);
     }
 
@@ -87,6 +90,8 @@ pub fn live(case: &Case) -> Live {
     let (news, last) = live.close();
     out.withdrawn += news.iter().filter(|n| matches!(n, News::Withdrawn(_))).count();
     out.changed = changed(&told, &last, interval);
+    let is_alike = last == findings(&case.trace(), &case.context) && live.breaks() == last.breaks;
+    out.differ = usize::from(!is_alike);
     for (_, t, _) in score::pairs(case, &last) {
         let truth = &case.truth.breaks[t];
         let near = (3.0 * interval).max(0.02 * truth.start_s).max(3.0);
@@ -116,15 +121,4 @@ fn changed(told: &[Told], last: &Findings, interval: f64) -> usize {
             t.is_clear() && nearest.is_some_and(|b| b.cause != t.cause)
         })
         .count()
-}
-
-/// Whether the findings of a run underway are, at its end, those of the run.
-pub fn ends_alike(case: &Case) -> bool {
-    let mut live = LiveFindings::new(case.context.clone());
-    for s in &case.samples {
-        live.push(s, &case.names[s.leg as usize]);
-        live.news();
-    }
-    let (_, last) = live.close();
-    last == findings(&case.trace(), &case.context) && live.breaks() == last.breaks
 }

@@ -92,8 +92,13 @@ impl Tally {
         self.first = self.first.or(other.first);
         self.reach = self.reach.max(other.reach);
         self.slowest = self.slowest.max(other.slowest);
+        other.add_latencies_to(&mut self.latency);
+    }
+
+    /// Adds the latencies to those of a longer time, a [`histogram`] as well.
+    pub fn add_latencies_to(&self, all: &mut Histogram<u64>) {
         // Both have the same bounds, so that adding cannot fail.
-        let _ = self.latency.add(&other.latency);
+        let _ = all.add(&self.latency);
     }
 
     /// Percentiles, where any operation completed.

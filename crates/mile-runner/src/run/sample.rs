@@ -115,8 +115,7 @@ impl Run<'_> {
         if took >= STALL {
             self.event(EventKind::Stall { took, offset });
         }
-        // Both have the same bounds, so that adding cannot fail.
-        let _ = self.leg_latency.add(&self.tally.latency);
+        self.tally.add_latencies_to(&mut self.leg_latency);
         self.tally.clear();
         self.sample_start = end;
         self.watch_sensor(readings.temp);
