@@ -325,7 +325,7 @@ impl Ready {
         };
         let errand = Recording { entered, told: news, waits: !real, aside: aside_folders() };
         let recorder = Recorder::start(book, errand)?;
-        {
+        let listening = {
             // At once, and not with the next sample, which may be a minute away.
             let (server, told) = (server.clone(), told.clone());
             std::thread::Builder::new().name("log news".into()).spawn(move || {
@@ -339,8 +339,8 @@ impl Ready {
                         let _ = told.send((0, message));
                     }
                 }
-            })?;
-        }
+            })?
+        };
         let work = move |commands: &Receiver<Command>| {
             let mut lost = false;
             let mut last = Vec::new();
@@ -395,6 +395,8 @@ impl Ready {
             drop(polling);
             let kept = recorder.finish();
             let archived = forwarding.and_then(Forwarding::finish);
+            // Both have let go of it. What they said last comes before the end of the run, after which nobody listens.
+            let _ = listening.join();
             if let Some(server) = server {
                 if let Err(e) = &kept {
                     server.tell(0, &failed(e.to_string()));
