@@ -26,6 +26,18 @@ fn thinned(samples: &[Sample]) -> Vec<Sample> {
     thin
 }
 
+/// Gives sequential writes their addresses: the first from the front of the drive on, those of later legs from byte `begins`.
+fn second_write_from(samples: &mut [Sample], begins: u64) {
+    let (mut at, mut leg) = (0, 0);
+    for sample in samples.iter_mut().filter(|s| s.op == Op::Write) {
+        if std::mem::replace(&mut leg, sample.leg) != sample.leg {
+            at = begins;
+        }
+        sample.offset = Some(Bytes(at));
+        at += sample.written.0;
+    }
+}
+
 /// Bug: the fill of a drive and its throttle counters were looked for in one sample each. Where that had none, all that was known of them was left out:
 /// "unexplained, 95 % confidence" of a throttle that a counter showed.
 #[test]
@@ -181,14 +193,7 @@ fn a_cache_that_ends_at_two_addresses_is_sure_while_the_run_goes_on() {
             s.leg = if t <= 200.0 { 0 } else { 1 + u32::from(t > 260.0) };
             s.op = if s.leg == 1 { Op::Idle } else { Op::Write };
         });
-        let (mut at, mut leg) = (0, 0);
-        for sample in samples.iter_mut().filter(|s| s.op == Op::Write) {
-            if std::mem::replace(&mut leg, sample.leg) != sample.leg {
-                at = begins;
-            }
-            sample.offset = Some(Bytes(at));
-            at += sample.written.0;
-        }
+        second_write_from(&mut samples, begins);
         let mut live = LiveFindings::new(limits());
         for sample in &samples {
             live.push(sample, ["soak 1", "rest", "soak 2"][sample.leg as usize]);
@@ -218,14 +223,7 @@ fn a_cache_is_not_sure_where_two_writes_fell_at_one_address_after_other_bytes() 
             s.leg = if t <= 200.0 { 0 } else { 1 + u32::from(t > 260.0) };
             s.op = if s.leg == 1 { Op::Idle } else { Op::Write };
         });
-        let (mut at, mut leg) = (0, 0);
-        for sample in samples.iter_mut().filter(|s| s.op == Op::Write) {
-            if std::mem::replace(&mut leg, sample.leg) != sample.leg {
-                at = (begins * 1e9) as u64;
-            }
-            sample.offset = Some(Bytes(at));
-            at += sample.written.0;
-        }
+        second_write_from(&mut samples, (begins * 1e9) as u64);
         let legs = ["write 1", "rest", "write 2"].map(String::from);
         let found = findings(&Trace::of(&samples, &legs), &limits());
         let falls: Vec<&Break> = found.breaks.iter().filter(|b| b.to_mb_s < b.from_mb_s).collect();
