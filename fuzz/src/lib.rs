@@ -362,13 +362,14 @@ pub fn rows(bytes: &[u8]) {
         };
         // A column that must not be empty stays as it was.
         if book.db.execute(change, [&value]).is_ok() {
-            look(book, kind & 0x38 == 0x38);
+            look(book, is_due(bytes, 8));
             book.db.execute(change, [good]).expect("the good row");
         }
     });
 }
 
-fn look(book: &Book, draws: bool) {
+/// What reads the rows. Findings and a figure, which take most of the time, are made of some of them.
+fn look(book: &Book, computes: bool) {
     let read = Logbook::read(&book.path).expect("a logbook whose tables are good");
     let list = read.list().expect("one bad row hides nothing");
     assert_eq!(list.len(), 1);
@@ -380,12 +381,12 @@ fn look(book: &Book, draws: bool) {
             let trace = run.trace(0);
             let (lane, head) = (run.first(), run.head.first());
             let context = Context { faults: faults_of(&lane.events), ..head.context() };
-            let found = findings(&trace, &context);
-            sound(&found, &trace);
             write_csv(std::io::sink(), &lane.samples, &head.leg_names(), &[]).expect("a sink takes all");
             let lanes: Vec<_> = run.lanes.iter().map(|l| (l.samples.as_slice(), l.events.as_slice())).collect();
             write_jsonl(std::io::sink(), &run.head, &lanes, &run.series).expect("a sink takes all");
-            if draws {
+            if computes {
+                let found = findings(&trace, &context);
+                sound(&found, &trace);
                 let figure = RunFigure {
                     title: "run",
                     lines: &[],
@@ -436,7 +437,9 @@ pub fn aside(bytes: &[u8]) {
                 let run =
                     Logbook::read(&book).and_then(|b| b.run(1)).expect("what was brought in can be read");
                 let trace = run.trace(0);
-                sound(&findings(&trace, &run.head.first().context()), &trace);
+                if is_due(bytes, 8) {
+                    sound(&findings(&trace, &run.head.first().context()), &trace);
+                }
             }
             Err(_) => assert!(std::fs::read(&path).expect("it is left") == text, "it is left as it is"),
         }

@@ -441,7 +441,7 @@ fn brief(edges: &[Edge], range: &Range<usize>, least: usize) -> Option<usize> {
 /// A sample that is off the mean of its stretch by this share is a burst or a dip; with so large a share of them, and so many, the noise from one value to
 /// the next says nothing of how far means are apart.
 const BURST: f64 = 0.3;
-const BURSTS: (f64, f64) = (0.05, 3.0);
+const BURSTS: (f64, f64) = (0.02, 3.0);
 /// Standard errors that the means of two stretches with bursts have to be apart.
 const CHANCE: f64 = 4.0;
 /// Fewer samples than this give no standard error to go by.
@@ -483,16 +483,23 @@ impl Sums {
         (self.squares - self.n * self.mean() * self.mean()).max(0.0)
     }
 
-    /// Standard errors by which two means are apart; `None` where the longer of both has no bursts.
-    fn apart(self, other: Self) -> Option<f64> {
+    /// Square of the standard error of the mean.
+    fn error2(self) -> f64 {
+        self.scatter() / (self.n * (self.n - 1.0)).max(1.0)
+    }
+
+    /// Standard errors by which two means are apart; `None` where the longer of both has no bursts. A short stretch may have none by chance, and has the
+    /// scatter of both. Where a pattern begins, each has `own`: what lies before it may be steady.
+    fn apart(self, other: Self, own: bool) -> Option<f64> {
         let longer = if self.n >= other.n { self } else { other };
         let has_bursts = longer.bursts >= BURSTS.1.max(BURSTS.0 * longer.n);
         if !has_bursts || self.n.min(other.n) < LEAST_MEAN {
             return None;
         }
-        let variance = (self.scatter() + other.scatter()) / (self.n + other.n - 2.0);
-        let error = (variance * (1.0 / self.n + 1.0 / other.n)).sqrt();
-        Some((self.mean() - other.mean()).abs() / error.max(1e-12))
+        let pooled = (self.scatter() + other.scatter()) / (self.n + other.n - 2.0);
+        let error2 =
+            if own { self.error2() + other.error2() } else { pooled * (1.0 / self.n + 1.0 / other.n) };
+        Some((self.mean() - other.mean()).abs() / error2.sqrt().max(1e-12))
     }
 }
 
@@ -507,7 +514,7 @@ fn by_chance(trace: &Trace, edges: &[Edge], range: &Range<usize>) -> Vec<usize> 
     let mut sums: Vec<Sums> = (0..=edges.len()).map(|i| Sums::of(trace, start(i)..end(i))).collect();
     let mut left: Vec<usize> = (0..edges.len()).collect();
     loop {
-        let apart = |k: usize| sums[k].apart(sums[k + 1]).filter(|_| !edges[left[k]].repeats);
+        let apart = |k: usize| sums[k].apart(sums[k + 1], edges[left[k]].repeats);
         let least = (0..left.len()).filter_map(|k| Some((apart(k)?, k))).min_by(|a, b| a.0.total_cmp(&b.0));
         let Some((_, k)) = least.filter(|l| l.0 < CHANCE) else { break };
         sums[k] = sums[k].and(sums[k + 1]);
