@@ -25,12 +25,14 @@ use std::collections::VecDeque;
 const STANDS_S: f64 = 2.0;
 const STANDS_SAMPLES: f64 = 4.0;
 /// A change that brings the rate back to where it was, or repeats an earlier one, may be part of a pattern, whose changes are no breaks. It takes five
-/// falls, four periods, to know one. So such a change waits for eight times the longest time between two of them, each of which may be half of a
-/// period, but not longer than these seconds, or samples where they are long. One without a clear cause that repeats both rates of an earlier one waits for all
+/// falls, four periods, to know one. So such a change waits for ten times the longest time between two of them, each of which may be half of a
+/// period (eight, and what it takes to see them), but not longer than these seconds, or samples where they are long. One without a clear cause that repeats both rates of an earlier one waits for all
 /// of it.
-const HALF_PERIODS: f64 = 8.0;
+const HALF_PERIODS: f64 = 10.0;
 const LONGEST_WAIT_S: f64 = 3600.0;
 const LONGEST_WAIT_SAMPLES: f64 = 240.0;
+/// One without a clear cause comes soon behind another where so many of the least plateaus lie between them.
+const SOON: f64 = 4.0;
 /// Longest time, seconds, or samples where they are long, for which a change that is still underway is waited for.
 const UNDERWAY_S: f64 = 120.0;
 const UNDERWAY_SAMPLES: f64 = 32.0;
@@ -271,7 +273,7 @@ impl LiveFindings {
         self.meet(look.breaks.clone(), now, near_s);
         let underway = self.trace.legs().len().saturating_sub(1);
         let mut news = Vec::new();
-        let waits = self.waits(&legs, stands, sample_s);
+        let waits = self.waits(&legs, stands, (sample_s, near_s));
         let goes_on: Vec<bool> = self.standing.iter().map(|s| self.goes_on(s)).collect();
         for (i, wait) in waits.into_iter().enumerate() {
             let standing = &mut self.standing[i];
@@ -387,11 +389,12 @@ impl LiveFindings {
     }
 
     /// Seconds that have to lie behind each break before it is told, `stands` at the least; `legs` are the legs of those that are among the findings.
-    fn waits(&self, legs: &[usize], stands: f64, sample_s: f64) -> Vec<f64> {
+    fn waits(&self, legs: &[usize], stands: f64, (sample_s, near_s): (f64, f64)) -> Vec<f64> {
         let longest_wait = LONGEST_WAIT_S.max(LONGEST_WAIT_SAMPLES * sample_s);
         let same = |a: f64, b: f64| (a.max(1e-6) / b.max(1e-6)).ln().abs() < SAME_RATE;
         let like = |a: &Break, b: &Break| same(b.from_mb_s, a.to_mb_s) || same(b.to_mb_s, a.to_mb_s);
         let repeats = |a: &Break, b: &Break| same(b.from_mb_s, a.from_mb_s) && same(b.to_mb_s, a.to_mb_s);
+        let underway_wait = UNDERWAY_S.max(UNDERWAY_SAMPLES * sample_s);
         let mut waits = vec![stands; self.standing.len()];
         let mut from = 0;
         for leg in legs.chunk_by(|a, b| a == b) {
@@ -421,10 +424,20 @@ impl LiveFindings {
                 let most = if again { f64::INFINITY } else { longest_wait };
                 waits[from + i] = (HALF_PERIODS * longest).min(most).max(stands);
             }
+            // So may the change before it, which it takes back, and one that comes so soon behind another, or behind the start, that it is not known yet
+            // whether it lasts.
+            for i in (0..own.len()).filter(|i| !own[*i].found.is_clear()) {
+                let found = &own[i].found;
+                let gap = found.at_s - i.checked_sub(1).map_or(began, |b| own[b].found.at_s);
+                let soon = if gap <= SOON * near_s { (HALF_PERIODS * gap).min(underway_wait) } else { 0.0 };
+                let back = own.get(i + 1).filter(|b| same(b.found.to_mb_s, found.from_mb_s));
+                let with = back.map_or(0.0, |_| waits[from + i + 1]);
+                waits[from + i] = waits[from + i].max(soon).max(with);
+            }
             from += leg.len();
         }
         if let Some(last) = from.checked_sub(1).filter(|last| self.is_underway(&self.standing[*last].found)) {
-            waits[last] = waits[last].max(UNDERWAY_S.max(UNDERWAY_SAMPLES * sample_s));
+            waits[last] = waits[last].max(underway_wait);
         }
         waits
     }

@@ -372,6 +372,10 @@ pub(crate) fn sharpen(values: &mut [f64], reach: usize) {
 /// told apart changes by a third of the whole, a plateau by nothing but its noise.
 const ON_THE_WAY: f64 = 0.15;
 
+/// Share of a change that happens along what lies between two levels, from which it is a way from the one to the other
+/// even if it takes three times as long as they do.
+const LEADS_OVER: f64 = 0.7;
+
 /// Change along values without their first and last, which a filter mixes with their neighbours: the slope of least squares times their number.
 fn drift(values: &[f64]) -> f64 {
     let inner = if values.len() > 4 { &values[1..values.len() - 1] } else { values };
@@ -413,8 +417,16 @@ fn take_transitions(
         let across = right.line.at(slow.end as f64) - left.line.at(slow.start as f64);
         // How long the last plateau lasts is not known: the leg ended in it, or is still underway.
         let behind = if i + run + 1 == parts.len() { 4 } else { 1 } * right.blocks.len();
+        // Between two levels it may take longer, where the change happens along it and not at its ends.
+        let is_level = |p: &Part| along(p).abs() < ON_THE_WAY * across.abs();
+        let leads_over = run > 0
+            && is_level(left)
+            && is_level(right)
+            && parts[i..i + run].iter().map(along).sum::<f64>() / across > LEADS_OVER;
+        let (before, after) = (left.blocks.len(), right.blocks.len());
+        let is_short = 2 * slow.len() <= before.min(behind);
         if run > 0
-            && 2 * slow.len() <= left.blocks.len().min(behind)
+            && (is_short || (leads_over && slow.len() <= 3 * before.min(after)))
             && (across < 0.0) == falling
             && across.abs() >= settings.least_step()
         {
