@@ -346,7 +346,7 @@ fn a_report_says_what_was_asked_and_found_and_a_folder_is_checked_before_it_is_b
     let here = bench.ok(&[&["findings", "a.csv", "--format", "json"][..], &beside].concat());
     let there = bench.ok(&["findings", "elsewhere", "--format", "json"]);
     assert_eq!(json(&there), json(&here));
-    assert_eq!(json(&here)["notes"][0], "1 rows of the file could not be used and were left out.");
+    assert_eq!(json(&here)["notes"][0], "1 row of the file could not be used and was left out.");
     // A file that was changed is named, whichever it is.
     let changed = folder.join("run-1-samples.csv");
     let mut samples = std::fs::read_to_string(&changed).unwrap();

@@ -282,6 +282,7 @@ impl EventKind {
                 };
                 format!("{why}: byte {} to byte {} is read last", at.0, end.0)
             }
+            Self::RowsLeftOut(1) => "1 row of the file could not be used and was left out".to_owned(),
             Self::RowsLeftOut(rows) => {
                 format!("{rows} rows of the file could not be used and were left out")
             }
