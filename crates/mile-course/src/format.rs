@@ -2,7 +2,7 @@
 //! where they stood.
 
 use crate::diagnostic::Diagnostic;
-use crate::parse::clauses::CLAUSES;
+use crate::parse::clauses::{CLAUSES, WAITING};
 use crate::parse::parse;
 use crate::parse::quantities::canonical_unit;
 use crate::token::{Kind, Token, with_comments};
@@ -215,11 +215,8 @@ impl Layout {
             clauses[0].text = format!("discard {}", over.text);
             clauses[0].behind = over.behind;
         }
-        // What waits says all of it on one line.
-        let lines: &[&str] = match clauses.first().map(|c| c.word.as_str()) {
-            Some("rest" | "ask" | "self-test") => &[],
-            _ => &["over", "until", "for", "at"],
-        };
+        let waits = clauses.first().is_some_and(|c| WAITING.contains(&c.word.as_str()));
+        let lines: &[&str] = if waits { &[] } else { &["over", "until", "for", "at"] };
         let group = |word: &str| lines.iter().position(|w| *w == word).map_or(0, |g| g + 1);
         let mut line = String::new();
         let mut last = 0;

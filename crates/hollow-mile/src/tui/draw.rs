@@ -70,10 +70,10 @@ fn too_small(buffer: &mut Buffer, area: Rect, theme: Theme) {
 #[derive(Clone, Copy)]
 enum Names {
     All,
-    /// All, each close behind its digit.
+    /// All, each close behind its key.
     Close,
-    /// The same, but for the last place.
-    Nearly,
+    /// The same, but for so many of the last places.
+    Nearly(usize),
     /// That of the place that is shown.
     Own,
 }
@@ -84,32 +84,30 @@ fn header(buffer: &mut Buffer, area: Rect, state: &mut State) {
     state.drawn.place_spans.clear();
     let here = state.place;
     let named = |place: Place, names: Names| match names {
-        // The last gives way first.
-        Names::Nearly if place != here && Some(&place) == place::ALL.last() => place.key().to_string(),
-        Names::Close | Names::Nearly => format!("{}{}", place.key(), place.name()),
-        Names::Own if place != here => place.key().to_string(),
+        // The last give way first.
+        Names::Nearly(last) if place != here && place::ALL.iter().rev().take(last).any(|p| *p == place) => {
+            place.key().to_owned()
+        }
+        Names::Close | Names::Nearly(_) => format!("{}{}", place.key(), place.name()),
+        Names::Own if place != here => place.key().to_owned(),
         Names::All | Names::Own => format!("{} {}", place.key(), place.name()),
     };
-    // With all names and dots between, without the dots, without the program's own name, with the digits close to the names, or with the name of this place
-    // only: whatever has room.
+    // With all names and dots between, without the dots, without the program's own name, with the keys close to the names, without the last names, or with the name of this
+    // place only: whatever has room.
     let progress = if state.runs.live.is_some() { 18 } else { 1 };
     let width = |between: &str, all: Names| -> usize {
         place::ALL.iter().map(|p| named(*p, all).chars().count() + between.chars().count()).sum::<usize>()
             - between.chars().count()
     };
     let own = "hollow mile  ";
-    let ways = [
-        (own, " · ", Names::All),
-        (own, " ", Names::All),
-        ("", " ", Names::All),
-        ("", " ", Names::Close),
-        ("", " ", Names::Nearly),
-        (own, " ", Names::Own),
-    ];
+    let first =
+        [(own, " · ", Names::All), (own, " ", Names::All), ("", " ", Names::All), ("", " ", Names::Close)];
+    let nearly = (1..=3).map(|last| ("", " ", Names::Nearly(last)));
+    let least = (own, " ", Names::Own);
     let fits = |(own, between, all): &(&str, &str, Names)| {
         own.len() + width(between, *all) <= usize::from(area.width.saturating_sub(x + progress))
     };
-    let (own, between, all) = ways.into_iter().find(fits).unwrap_or(ways[5]);
+    let (own, between, all) = first.into_iter().chain(nearly).find(fits).unwrap_or(least);
     buffer.set_string(x, area.y, own, theme.strong());
     x += own.len() as u16;
     for (i, place) in place::ALL.iter().copied().enumerate() {

@@ -19,26 +19,12 @@ const GENERAL: &[Binding] = &[
     general("q", &[Char('q')], Action::Quit, "quit", "leave Hollow Mile"),
 ];
 
-/// The digits that lead to places.
-const DIGITS: [(&str, &[KeyCode]); 10] = [
-    ("1", &[Char('1')]),
-    ("2", &[Char('2')]),
-    ("3", &[Char('3')]),
-    ("4", &[Char('4')]),
-    ("5", &[Char('5')]),
-    ("6", &[Char('6')]),
-    ("7", &[Char('7')]),
-    ("8", &[Char('8')]),
-    ("9", &[Char('9')]),
-    ("0", &[Char('0')]),
-];
-
-/// All keys of a place: its own, the digits, and those for everywhere. The first that has a key counts.
+/// All keys of a place: its own, those that lead to places, and those for everywhere. The first that has a key counts.
 pub(crate) fn of(place: Place) -> impl Iterator<Item = Binding> {
     let own = view(place).keys().iter().flat_map(|group| group.iter().copied());
     let ways = place::ALL
         .iter()
-        .zip(DIGITS)
+        .zip(place::KEYS)
         .map(|(to, (shown, keys))| general(shown, keys, Action::Go(*to), "", view(*to).way()));
     own.chain(ways).chain(GENERAL.iter().copied())
 }

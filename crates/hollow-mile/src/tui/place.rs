@@ -1,5 +1,7 @@
 //! The places by their names, in the order of the work. What each of them is stands in `places`.
 
+use crossterm::event::KeyCode::{self, Char};
+
 /// A place, known by its name in the header.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct Place(&'static str);
@@ -15,9 +17,23 @@ pub(crate) const SURFACE: Place = Place("surface");
 pub(crate) const COMPARE: Place = Place("compare");
 pub(crate) const FLEET: Place = Place("fleet");
 
-/// All places; the first ten have a digit, the tenth of them 0.
+/// All places; each has a key in [`KEYS`].
 pub(crate) const ALL: [Place; 10] =
     [BENCH, COURSE, UNDERWAY, FINDINGS, FILL, HEALTH, LOGBOOK, SURFACE, COMPARE, FLEET];
+
+/// The keys that lead to places, in their order: the digits, and capital letters behind them.
+pub(crate) const KEYS: [(&str, &[KeyCode]); ALL.len()] = [
+    ("1", &[Char('1')]),
+    ("2", &[Char('2')]),
+    ("3", &[Char('3')]),
+    ("4", &[Char('4')]),
+    ("5", &[Char('5')]),
+    ("6", &[Char('6')]),
+    ("7", &[Char('7')]),
+    ("8", &[Char('8')]),
+    ("9", &[Char('9')]),
+    ("0", &[Char('0')]),
+];
 
 impl Place {
     pub(crate) fn name(self) -> &'static str {
@@ -28,9 +44,9 @@ impl Place {
         ALL.iter().position(|p| *p == self).unwrap_or(0)
     }
 
-    /// The digit that leads there.
-    pub(crate) fn key(self) -> usize {
-        (self.at() + 1) % 10
+    /// The key that leads there.
+    pub(crate) fn key(self) -> &'static str {
+        KEYS[self.at()].0
     }
 
     /// The place so many further on, from the last to the first.

@@ -46,6 +46,9 @@ pub(crate) const CLAUSES: [&str; 34] = [
     "at",
 ];
 
+/// What waits: it says all of itself on one line.
+pub(crate) const WAITING: [&str; 3] = ["rest", "ask", "self-test"];
+
 /// Round of a steady state where the course names none.
 const ROUND: Nanos = Nanos(60_000_000_000);
 

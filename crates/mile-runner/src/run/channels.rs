@@ -49,7 +49,7 @@ impl Run<'_> {
     }
 
     /// The value that a channel has now, if it has one: of this lane, or of the run.
-    fn value_of(&self, name: &str) -> Option<f64> {
+    pub(super) fn value_of(&self, name: &str) -> Option<f64> {
         let lane = self.seat.map_or(0, |(_, lane)| lane as u32);
         let is = |of: Option<u32>| self.channels.iter().position(|c| c.name == name && c.of == of);
         let place = is(Some(lane)).or_else(|| is(None))?;
