@@ -13,6 +13,7 @@ pub use position::{Position, Range, WHOLE};
 use crate::kinds::ask::Ask;
 use crate::kinds::copy::Copy;
 use crate::kinds::discard::Discard;
+use crate::kinds::expect::Expect;
 use crate::kinds::files::Files;
 use crate::kinds::rest::Rest;
 use crate::kinds::scan;
@@ -150,6 +151,7 @@ impl Action {
             Self::SelfTest(test) => format!("self-test, {}", test.kind.word()),
             Self::Copy(copy) => copy.words(),
             Self::Files(files) => files.words(),
+            Self::Expect(_) => "expect".into(),
             Self::Ask(ask) => format!("ask \"{}\"", ask.text),
             Self::Transfer(t) => {
                 let verb = match t.kind {
@@ -187,6 +189,8 @@ pub enum Action {
     Health,
     /// Has the drive test itself.
     SelfTest(SelfTest),
+    /// Stops the run where something does not come true.
+    Expect(Expect),
     /// Tells the operator something and waits for a key.
     Ask(Ask),
 }

@@ -266,7 +266,8 @@ fn leg_forecast(leg: &PlannedLeg, known: &[Known], claims: &Claims) -> LegForeca
         Work::Skip | Work::Watch | Work::Told(_) | Work::Health | Work::Flush | Work::Discard { .. } => {
             out.seconds = Some(same.map_or(0.0, end_of));
         }
-        Work::Ask(_) => {
+        // What is expected is met as a rule.
+        Work::Ask(_) | Work::Expect => {
             out.seconds = same.map(end_of).or(Some(0.0));
         }
         Work::SelfTest(_) | Work::SelectiveTest { .. } => {

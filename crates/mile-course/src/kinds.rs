@@ -4,6 +4,7 @@
 pub(crate) mod ask;
 pub(crate) mod copy;
 pub(crate) mod discard;
+pub(crate) mod expect;
 pub(crate) mod files;
 pub(crate) mod fill;
 pub(crate) mod flush;

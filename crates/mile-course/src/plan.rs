@@ -15,7 +15,7 @@ use crate::course::{Action, Claims, Course, Seen, Threshold};
 use crate::kinds::files::There;
 use crate::kinds::transfer::Kind;
 use crate::kinds::verify::number_passes;
-use crate::kinds::{copy, discard, files, fill, rest, scan, transfer};
+use crate::kinds::{copy, discard, expect, files, fill, rest, scan, transfer};
 use fit::Fit;
 use folded::Folded;
 use mile_core::claims::conditions::StatedClaim;
@@ -127,6 +127,7 @@ impl Plan {
             | Work::Health
             | Work::SelfTest(_)
             | Work::SelectiveTest { .. }
+            | Work::Expect
             | Work::Ask(_) => false,
         })
     }
@@ -282,6 +283,10 @@ fn fit_leg(fit: &mut Fit<'_>, there: &mut There, empty: PlannedLeg, action: &Act
             PlannedLeg { work, time: test.at_most, ..empty }
         }
         Action::Health => PlannedLeg { work: Work::Health, ..empty },
+        Action::Expect(expect) => {
+            let (time, seen) = expect::fit(fit, name, expect)?;
+            PlannedLeg { work: Work::Expect, time: Some(time), seen, ..empty }
+        }
         Action::Ask(ask) => PlannedLeg { work: Work::Ask(ask.text.clone()), time: ask.at_most, ..empty },
         Action::Discard(range) => {
             let (start, length) = discard::fit(fit, name, range)?;

@@ -5,6 +5,7 @@ mod channels;
 mod copying;
 mod ends;
 mod errors;
+mod expect;
 mod files;
 mod go_on;
 mod guards;

@@ -298,3 +298,83 @@ fn a_rest_until_the_temperature_is_stable_ends_when_it_has_stayed_within_that_fo
     assert!(end - began > 320.0, "it was warm at first: {}", end - began);
     assert!(spread(end - 60.0) > 1.0 || spread(end - 30.0) > 1.0 || spread(end - 10.0) > 1.0);
 }
+
+/// A course that expects something and then writes.
+fn expecting(what: &str) -> String {
+    format!(
+        "course \"e\"\nsample every 250 ms\nleg before\n expect {what}\nleg load\n write sequential, blocks 1 MiB, depth 16, for 10 s\n"
+    )
+}
+
+#[test]
+fn a_run_goes_on_at_once_where_what_it_expects_is_so_and_writes_nothing_where_it_is_not() {
+    let lasted = |record: &Record, leg: u32| {
+        let own: Vec<Sample> = record.samples().into_iter().filter(|s| s.leg == leg).collect();
+        own.last().map_or(0.0, |s| s.end.secs()) - own.first().map_or(0.0, |s| s.start.secs())
+    };
+    let (met, _) = simulate(&expecting("temperature below 60 °C"), "sim:merrow-k2", 1);
+    assert_eq!((met.outcome.status, lasted(&met, 0)), (Status::Done, 0.0));
+    assert!((lasted(&met, 1) - 10.0).abs() < 0.01);
+    // What has to hold for so long takes so long, and has more than that.
+    let (held, _) = simulate(&expecting("temperature below 60 °C for 20 s"), "sim:merrow-k2", 1);
+    assert_eq!(held.outcome.status, Status::Done);
+    assert!((lasted(&held, 0) - 20.0).abs() < 0.3, "{}", lasted(&held, 0));
+    for (what, seconds, said) in [
+        ("temperature below 10 °C", 5.0, "leg before expected temperature below 10 °C ("),
+        ("temperature below 10 °C, at most 2 min", 120.0, "did not come true in 2 min"),
+        ("temperature above 90 °C for 7 s or temperature below 10 °C", 12.0, " or temperature below 10 °C ("),
+    ] {
+        let (missed, _) = simulate(&expecting(what), "sim:merrow-k2", 1);
+        let why = missed.outcome.why.clone().unwrap();
+        assert_eq!((missed.outcome.status, missed.outcome.bytes), (Status::Guarded, Bytes(0)), "{why}");
+        assert!((lasted(&missed, 0) - seconds).abs() < 0.3, "{what}: {}", lasted(&missed, 0));
+        // The reading that was there instead is that of the last sample.
+        let temp = missed.samples().last().unwrap().temp.unwrap();
+        assert!(why.contains(said) && why.contains(&format!("({temp})")), "{why}");
+    }
+}
+
+#[test]
+fn a_run_waits_for_what_it_expects_as_long_as_that_has_to_come_true() {
+    let course = "course \"e\"\nsample every 1 s\nleg load\n write sequential, blocks 1 MiB, depth 16, for 3 min\nleg cool\n expect temperature below 50 °C, at most 2 h\nleg again\n write sequential, blocks 1 MiB, depth 16, for 10 s\n";
+    let (record, _) = simulate(course, "sim:merrow-k2", 4);
+    assert_eq!(record.outcome.status, Status::Done);
+    let samples = record.samples();
+    let cooling: Vec<&Sample> = samples.iter().filter(|s| s.leg == 1).collect();
+    let (last, before) = cooling.split_last().unwrap();
+    assert!(last.temp.unwrap() < Celsius(50.0));
+    // No reading before the last one was below it, but for that of the sample in which it came true.
+    let early = before.iter().rev().skip(1).filter(|s| s.temp.unwrap() < Celsius(50.0)).count();
+    assert!(before.len() > 10 && early == 0, "{early} of {}", before.len());
+}
+
+#[test]
+fn a_reading_of_a_channel_is_expected_as_a_temperature_is() {
+    for (what, status) in [
+        ("probe below 60 °C, at most 10 s", Status::Done),
+        ("probe above 60 °C, at most 10 s", Status::Guarded),
+        // A channel that nobody gives has no reading; a run is not started on it from the command line.
+        ("humidity below 60 %, at most 10 s", Status::Guarded),
+    ] {
+        let mut drive = SimDrive::new("sim:merrow-k2", 1).unwrap();
+        drive.put_instruments();
+        let (_keep, commands) = unbounded();
+        let record = go(&expecting(what), &mut drive, 1, &commands, |_| {});
+        assert_eq!(record.outcome.status, status, "{what}: {:?}", record.outcome.why);
+        let none = record.outcome.why.is_some_and(|w| w.contains("there was no reading"));
+        assert_eq!(none, what.starts_with("humidity"));
+    }
+}
+
+#[test]
+fn a_drive_without_a_temperature_is_not_started_on_where_one_is_expected() {
+    let folder = tempfile::tempdir().unwrap();
+    let drive = FileDrive::new(&folder.path().join("v.bin"), Bytes(64 << 20), 1, EngineChoice::Auto, None);
+    let drive = drive.unwrap();
+    let all = plan(&parse(&expecting("temperature below 60 °C")).unwrap(), &run::plan_facts(&drive));
+    let said = all.unwrap_err().join("\n");
+    assert!(
+        said.contains("Leg before expects a temperature below 60 °C, but this drive gives no temp"),
+        "{said}"
+    );
+}

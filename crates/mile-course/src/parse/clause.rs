@@ -31,6 +31,7 @@ pub(crate) enum Clause {
     Health,
     SelfTest(SelfTestKind),
     Ask(String),
+    Expect(Vec<End>),
     Reads(f64),
     Workers(f64),
     Rate(Rate),

@@ -9,7 +9,7 @@ use crate::kinds::{copy, files, scan, self_test};
 use mile_core::{Nanos, Op};
 
 /// The words that begin a clause. The canonical form of a leg has them in this order.
-pub(crate) const CLAUSES: [&str; 34] = [
+pub(crate) const CLAUSES: [&str; 35] = [
     "write",
     "read",
     "mixed",
@@ -24,6 +24,7 @@ pub(crate) const CLAUSES: [&str; 34] = [
     "health",
     "self-test",
     "ask",
+    "expect",
     "reads",
     "sizes",
     "count",
@@ -47,7 +48,7 @@ pub(crate) const CLAUSES: [&str; 34] = [
 ];
 
 /// What waits: it says all of itself on one line.
-pub(crate) const WAITING: [&str; 3] = ["rest", "ask", "self-test"];
+pub(crate) const WAITING: [&str; 4] = ["rest", "ask", "expect", "self-test"];
 
 /// Round of a steady state where the course names none.
 const ROUND: Nanos = Nanos(60_000_000_000);
@@ -79,6 +80,7 @@ impl Reader {
             "health" => Clause::Health,
             "self-test" => self_test::head(self)?,
             "ask" => Clause::Ask(self.text("what the operator is told, in double quotes")?),
+            "expect" => Clause::Expect(self.ends()?),
             "reads" => Clause::Reads(self.share("a share, such as `reads 70 %`")?),
             "blocks" => Clause::Blocks(self.size()?),
             "depth" => Clause::Depth(self.plain("how many operations are in flight, such as `depth 16`")?),

@@ -5,7 +5,9 @@ use super::reader::{Reader, Unread};
 use crate::course::{Action, Leg};
 use crate::diagnostic::{Diagnostic, Span};
 use crate::kinds::transfer::Kind;
-use crate::kinds::{ask, copy, discard, files, fill, flush, health, rest, scan, self_test, transfer, verify};
+use crate::kinds::{
+    ask, copy, discard, expect, files, fill, flush, health, rest, scan, self_test, transfer, verify,
+};
 use crate::token;
 use mile_core::LegName;
 use std::collections::HashMap;
@@ -222,12 +224,13 @@ impl Legs {
             }
             Clause::SelfTest(kind) => Some(Action::SelfTest(self_test::read(reader, span, kind, clauses))),
             Clause::Ask(text) => Some(Action::Ask(ask::read(reader, text, clauses))),
+            Clause::Expect(that) => expect::read(reader, span, that, clauses).map(Action::Expect),
             Clause::Discard => Some(Action::Discard(discard::read(reader, clauses))),
             _ => {
                 if !unread {
                     reader.errors.push(
                         Diagnostic::new(span, "a leg begins with what it does")
-                            .hint("begin with `write`, `read` or `mixed` and `sequential` or `random`, or with `verify`, `fill`, `scan`, `files`, `copy`, `flush`, `discard`, `health`, `self-test`, `ask` or `rest`"),
+                            .hint("begin with `write`, `read` or `mixed` and `sequential` or `random`, or with `verify`, `fill`, `scan`, `files`, `copy`, `flush`, `discard`, `health`, `self-test`, `ask`, `expect` or `rest`"),
                     );
                 }
                 None

@@ -3,7 +3,7 @@
 use crate::course::ends::Seen;
 use crate::kinds::files::PlannedFiles;
 use crate::kinds::transfer::{PlannedTransfer, TransferLoad};
-use crate::kinds::{ask, discard, fill, flush, health, scan, self_test};
+use crate::kinds::{ask, discard, expect, fill, flush, health, scan, self_test};
 use mile_core::health::SelfTestKind;
 use mile_core::{Bytes, Nanos, Op};
 use serde::{Deserialize, Serialize};
@@ -59,6 +59,8 @@ pub enum Work {
     },
     /// Reads the drive's health and keeps it.
     Health,
+    /// Waits until one of what is seen has come true, and stops the run where none has in its time.
+    Expect,
     /// Tells the operator something and waits for a key.
     Ask(String),
 }
@@ -114,6 +116,7 @@ impl PlannedLeg {
             (Work::Rest, Some(time)) if seen.is_empty() => format!("{load} for {time}"),
             (Work::Rest, Some(time)) => format!("{load} until {seen}, at most {time}"),
             (Work::Rest, None) if !seen.is_empty() => format!("{load} until {seen}"),
+            (Work::Expect, _) => format!("{load} within {}", self.time.unwrap_or_default()),
             (Work::Transfer(_), Some(time)) if seen.is_empty() => format!("{load}, for {time}"),
             (Work::Transfer(_), Some(time)) => format!("{load}, until {seen}, at most {time}"),
             (Work::Transfer(_), None) if !seen.is_empty() => format!("{load}, until {seen}"),
@@ -149,6 +152,7 @@ impl PlannedLeg {
             Work::Health => Load::Health,
             Work::SelfTest(kind) => Load::SelfTest(*kind),
             Work::SelectiveTest { start, length } => Load::SelectiveTest { start: *start, length: *length },
+            Work::Expect => Load::Expect(self.seen.clone()),
             Work::Ask(text) => Load::Ask(text.clone()),
             Work::Rest => Load::Rest,
             Work::Files(f) => Load::Files(f.clone()),
@@ -170,6 +174,7 @@ pub enum Load {
     Health,
     SelfTest(SelfTestKind),
     SelectiveTest { start: Bytes, length: Bytes },
+    Expect(Vec<Seen>),
     Ask(String),
     Rest,
     Files(Box<PlannedFiles>),
@@ -188,6 +193,7 @@ impl Load {
             Self::Health => health::WORDS.into(),
             Self::SelfTest(kind) => self_test::words(*kind),
             Self::SelectiveTest { start, length } => self_test::selective_words(*start, *length),
+            Self::Expect(all) => expect::words(all),
             Self::Ask(text) => ask::words(text),
             Self::Rest => "resting".into(),
             Self::Files(f) => f.words(),

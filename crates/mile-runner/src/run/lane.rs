@@ -265,6 +265,7 @@ impl Run<'_> {
             Work::Watch => return Ok(LegEnd::Planned("the other lanes have ended it".into())),
             Work::Skip | Work::Told(_) => return Ok(LegEnd::Planned("there was nothing to wait for".into())),
             Work::Rest => self.rest(index, leg, began)?,
+            Work::Expect => self.expect(index, leg, began)?,
             Work::Ask(text) => self.ask(index, text, leg.time)?,
             Work::Health => {
                 if let Some(health) = self.drive.health() {
