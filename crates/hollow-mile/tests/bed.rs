@@ -497,6 +497,17 @@ true";
         shares.sort_by(f64::total_cmp);
         let middle = shares[shares.len() / 2];
         assert!((0.4..0.6).contains(&middle), "{member}: {middle} of it\n{csv}");
+        // It had something to do while the array was written to.
+        let busy = column(&format!("{member}-busy_pct"));
+        assert!(busy.iter().all(|b| (0.0..=100.0).contains(b)), "{csv}");
+        let mut loaded: Vec<f64> = busy
+            .iter()
+            .zip(&whole[whole.len() - busy.len()..])
+            .filter(|(_, all)| **all > 0.0)
+            .map(|(b, _)| *b)
+            .collect();
+        loaded.sort_by(f64::total_cmp);
+        assert!(loaded[loaded.len() / 2] > 1.0, "{member}: {loaded:?}");
     }
 }
 

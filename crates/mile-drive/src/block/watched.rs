@@ -1,4 +1,4 @@
-//! The drives below a stacked device while a run is on it: their temperatures, and what each moves.
+//! The drives below a stacked device while a run is on it: their temperatures, what each moves, and how busy each is.
 
 use super::attributes::sensor_file;
 use super::members::Member;
@@ -8,11 +8,12 @@ use crate::sysfs::{Disk, Roots};
 use mile_core::{Bytes, Celsius, Nanos};
 use std::fs;
 
-/// The members of a device while a run is on it: their temperatures and what each moves.
+/// The members of a device while a run is on it.
 pub(super) struct Watched {
     /// Whether it may have a temperature, its counters, and its sensor.
     members: Vec<(bool, Disk, Option<Sensors>)>,
-    moved: Vec<Option<Bytes>>,
+    /// What each had moved, and for how long it had been busy, when it was asked last.
+    before: Vec<(Option<Bytes>, Option<Nanos>)>,
     clock: Monotonic,
     asked: Nanos,
 }
@@ -29,8 +30,8 @@ impl Watched {
             (m.tells(), Disk { name: m.name.clone(), folder: m.folder.clone() }, sensors)
         };
         let members: Vec<_> = members.iter().map(one).collect();
-        let moved = members.iter().map(|(_, disk, _)| disk.moved()).collect();
-        Self { members, moved, clock: Monotonic::start(), asked: Nanos(0) }
+        let before = members.iter().map(|(_, disk, _)| (disk.moved(), busy(disk))).collect();
+        Self { members, before, clock: Monotonic::start(), asked: Nanos(0) }
     }
 
     /// The temperature of the warmest of them.
@@ -39,31 +40,45 @@ impl Watched {
         all.max_by(|a, b| a.0.total_cmp(&b.0))
     }
 
-    /// The readings of [`channels`], in their order. What each moved is since the last call, MB/s.
+    /// The readings of [`channels`], in their order. What each moved, MB/s, and for what share of the time it had anything to do, %, are since the last
+    /// call.
     pub(super) fn readings(&mut self) -> Vec<Option<f64>> {
         let now = self.clock.now();
         let seconds = now.since(self.asked).secs();
         self.asked = now;
         let mut all = Vec::new();
-        for ((tells, disk, sensors), before) in self.members.iter().zip(&mut self.moved) {
+        for ((tells, disk, sensors), before) in self.members.iter().zip(&mut self.before) {
             if *tells {
                 all.push(sensors.as_ref().and_then(|s| s.reading().temp).map(|t| t.0));
             }
-            let moved = disk.moved();
-            let rate =
-                moved.zip(*before).map(|(now, then)| now.0.saturating_sub(then.0) as f64 / 1e6 / seconds);
-            all.push(rate.filter(|_| seconds > 0.0));
-            *before = moved;
+            let now = (disk.moved(), busy(disk));
+            let moved = now.0.zip(before.0).map(|(now, then)| now.0.saturating_sub(then.0) as f64 / 1e6);
+            let busy = now.1.zip(before.1).map(|(now, then)| now.since(then).secs() * 100.0);
+            // The kernel counts its time in ticks of its own, and so may be a tick ahead.
+            let all_of_it = |share: f64| share.min(100.0);
+            all.extend([
+                moved.map(|mb| mb / seconds).filter(|_| seconds > 0.0),
+                busy.map(|b| all_of_it(b / seconds)).filter(|_| seconds > 0.0),
+            ]);
+            *before = now;
         }
         all
     }
 }
 
-/// Names and units of the channels that the members of a device give: a temperature where there is one, and what each moves.
+/// For how long a disk has had operations underway since the system started: field 10 of the kernel's Documentation/block/stat.rst, in ms.
+fn busy(disk: &Disk) -> Option<Nanos> {
+    let text = fs::read_to_string(disk.folder.join("stat")).ok()?;
+    let ms: u64 = text.split_whitespace().nth(9)?.parse().ok()?;
+    Some(Nanos(ms.saturating_mul(1_000_000)))
+}
+
+/// Names and units of the channels that the members of a device give: a temperature where there is one, what each moves, and how busy it is.
 pub(super) fn channels(members: &[Member]) -> Vec<(String, String)> {
     let of = |m: &Member| {
         let temp = m.tells().then(|| (m.name.clone(), "°C".to_owned()));
-        temp.into_iter().chain([(format!("{}-io", m.name), "MB/s".to_owned())])
+        let io = [("io", "MB/s"), ("busy", "%")];
+        temp.into_iter().chain(io.map(|(what, unit)| (format!("{}-{what}", m.name), unit.to_owned())))
     };
     members.iter().flat_map(of).collect()
 }
@@ -74,19 +89,19 @@ mod tests {
     use super::*;
     use std::path::Path;
 
-    /// The counters of a disk that has moved so many bytes.
-    fn stat(folder: &Path, bytes: u64) {
-        fs::write(folder.join("stat"), format!("1 0 {} 0 1 0 {} 0 0 0 0\n", bytes / 1024, bytes / 1024))
-            .unwrap();
+    /// The counters of a disk that has moved so many bytes, and was busy for so many ms.
+    fn stat(folder: &Path, bytes: u64, busy_ms: u64) {
+        let half = bytes / 1024;
+        fs::write(folder.join("stat"), format!("1 0 {half} 0 1 0 {half} 0 0 {busy_ms} 0\n")).unwrap();
     }
 
     #[test]
-    fn what_each_member_moves_and_how_warm_it_is_become_channels() {
+    fn what_each_member_moves_how_busy_and_how_warm_it_is_become_channels() {
         let tree = tempfile::tempdir().unwrap();
         let member = |name: &str| {
             let folder = tree.path().join(name);
             fs::create_dir_all(folder.join("device/hwmon/hwmon0")).unwrap();
-            stat(&folder, 1 << 20);
+            stat(&folder, 1 << 20, 5000);
             Member {
                 name: name.into(),
                 transport: Transport::Virtio,
@@ -101,20 +116,25 @@ mod tests {
         fs::write(tree.path().join("sdb/device/hwmon/hwmon0/temp1_input"), "38000\n").unwrap();
         let names: Vec<String> =
             channels(&all).into_iter().map(|(name, unit)| format!("{name} {unit}")).collect();
-        assert_eq!(names, ["sda-io MB/s", "sdb °C", "sdb-io MB/s"]);
+        assert_eq!(names, ["sda-io MB/s", "sda-busy %", "sdb °C", "sdb-io MB/s", "sdb-busy %"]);
         let mut watched = Watched::start(&Roots::below(tree.path()), &all);
         watched.readings();
         let began = watched.asked;
-        stat(&tree.path().join("sda"), (1 << 20) + 50_003_968);
+        // Busy for 8 ms of at least 20, and for longer than the time that has passed: a tick ahead.
+        stat(&tree.path().join("sda"), (1 << 20) + 50_003_968, 5008);
+        stat(&tree.path().join("sdb"), 1 << 20, 1_000_000_000);
         watched.clock.sleep_until(began.plus(Nanos(20_000_000)));
         let readings = watched.readings();
-        let [Some(a), Some(temp), Some(b)] = readings.as_slice() else { panic!("{readings:?}") };
+        let [Some(a), Some(a_busy), Some(temp), Some(b), Some(b_busy)] = readings.as_slice() else {
+            panic!("{readings:?}")
+        };
         let seconds = watched.asked.since(began).secs();
         assert!((a * seconds - 50.0).abs() < 0.1, "{a} MB/s in {seconds} s");
-        assert_eq!((*temp, *b), (38.0, 0.0));
+        assert!((a_busy * seconds - 0.8).abs() < 1e-9, "{a_busy} % in {seconds} s");
+        assert_eq!((*temp, *b, *b_busy), (38.0, 0.0, 100.0));
         assert_eq!(watched.warmest(), Some(Celsius(38.0)));
         // Counters that cannot be read are no reading, and not 0.
         fs::remove_file(tree.path().join("sdb/stat")).unwrap();
-        assert_eq!(watched.readings().last(), Some(&None));
+        assert_eq!(watched.readings()[3..], [None, None]);
     }
 }
