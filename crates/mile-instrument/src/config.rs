@@ -1,6 +1,7 @@
 //! The file that names the instruments of a bench.
 
 use crate::InstrumentError;
+use crate::value::Scale;
 use mile_core::Nanos;
 use mile_core::channel::{Channel, Source};
 use serde::Deserialize;
@@ -43,6 +44,8 @@ pub enum Kind {
     Scpi(String, u16),
     /// A sensor of this host.
     Hwmon,
+    /// Files that hold a number, one for each channel.
+    Value,
     /// Lines of text from a file that grows, or a FIFO.
     File(PathBuf),
     /// Lines of text from a TCP port: host and port.
@@ -56,8 +59,10 @@ pub struct ChannelConfig {
     pub name: String,
     /// Its unit; empty where it has none.
     pub unit: String,
-    /// What asks for it: an SCPI query, or the name of a sensor. Empty for text.
+    /// What asks for it: an SCPI query, the name of a sensor, or a file that holds its number. Empty for text.
     pub query: String,
+    /// What is made of the number in a file.
+    pub scale: Scale,
     /// The lane that it is of; of the whole run where there is none.
     pub lane: Option<String>,
 }
@@ -89,6 +94,9 @@ struct RawChannel {
     unit: String,
     query: Option<String>,
     sensor: Option<String>,
+    file: Option<String>,
+    times: Option<f64>,
+    per_second: Option<bool>,
     lane: Option<String>,
 }
 
@@ -120,6 +128,7 @@ impl Config {
             let kind = match raw.kind.as_str() {
                 "scpi" => Kind::Scpi(raw.host.ok_or_else(|| need("host"))?, raw.port.unwrap_or(5025)),
                 "hwmon" => Kind::Hwmon,
+                "value" => Kind::Value,
                 "text" => match (raw.path, raw.host, raw.port) {
                     (Some(path), None, None) => Kind::File(path),
                     (None, Some(host), Some(port)) => Kind::Tcp(host, port),
@@ -131,7 +140,7 @@ impl Config {
                 },
                 other => {
                     return wrong(format!(
-                        "instrument `{name}`: there is no kind `{other}`; there are scpi, hwmon and text"
+                        "instrument `{name}`: there is no kind `{other}`; there are scpi, hwmon, value and text"
                     ));
                 }
             };
@@ -149,8 +158,24 @@ impl Config {
                     Kind::Hwmon => {
                         c.sensor.ok_or_else(|| need("sensor` for each channel, such as `k10temp/Tctl"))?
                     }
+                    Kind::Value => c.file.ok_or_else(|| {
+                        need("file` for each channel, such as `/sys/class/thermal/thermal_zone0/temp")
+                    })?,
                     Kind::File(_) | Kind::Tcp(..) => String::new(),
                 };
+                if kind != Kind::Value && (c.times.is_some() || c.per_second.is_some()) {
+                    return wrong(format!(
+                        "instrument `{name}`: `times` and `per_second` are for the kind value"
+                    ));
+                }
+                let scale =
+                    Scale { times: c.times.unwrap_or(1.0), per_second: c.per_second.unwrap_or(false) };
+                if !scale.times.is_finite() || scale.times == 0.0 {
+                    return wrong(format!(
+                        "instrument `{name}`: `times` is {}, and has to be a number other than 0",
+                        scale.times
+                    ));
+                }
                 if c.name.trim().is_empty() || c.name.contains(['/', ',', '"', '\n']) {
                     return wrong(format!(
                         "instrument `{name}`: `{}` cannot be the name of a channel",
@@ -162,7 +187,7 @@ impl Config {
                     return wrong(format!("there are two channels `{}`", c.name));
                 }
                 names.push(key);
-                channels.push(ChannelConfig { name: c.name, unit: c.unit, query, lane: c.lane });
+                channels.push(ChannelConfig { name: c.name, unit: c.unit, query, scale, lane: c.lane });
             }
             let several = matches!(kind, Kind::File(_) | Kind::Tcp(..)) && channels.len() != 1;
             if channels.is_empty() || several {
@@ -262,6 +287,8 @@ mod tests {
             ("path = \"/run/room\"\n", "", "either `path`"),
             ("\"room\"", "\"logger\"", "two instruments"),
             ("name = \"ambient\"", "name = \"a,b\"", "cannot be the name"),
+            ("query = \"MEAS", "times = 2.0\nquery = \"MEAS", "are for the kind value"),
+            ("kind = \"text\"\npath = \"/run/room\"", "kind = \"value\"", "needs `file`"),
             ("kind = \"text\"", "colour = 1\nkind = \"text\"", "unknown field"),
         ] {
             let said = Config::of(&good.replacen(from, to, 1)).unwrap_err().to_string();

@@ -1,6 +1,6 @@
 //! Bench instruments: how each is asked, and which channels it gives.
 //!
-//! [`config`] reads the file that names them; [`scpi`], [`hwmon`] and [`text`] each ask one kind; [`poll`] asks all of them, each on a thread of
+//! [`config`] reads the file that names them; [`scpi`], [`hwmon`], [`value`] and [`text`] each ask one kind; [`poll`] asks all of them, each on a thread of
 //! its own, and puts what they tell on the [`mile_runner::Board`] of a run. An instrument that is lost is told once, is tried again, and
 //! stops nothing. [`simulate`] is a stand-in that speaks SCPI and measures the simulated bench.
 
@@ -10,6 +10,7 @@ pub mod poll;
 pub mod scpi;
 pub mod simulate;
 pub mod text;
+pub mod value;
 
 pub use config::{Config, InstrumentConfig};
 

@@ -4,6 +4,7 @@ use crate::config::{InstrumentConfig, Kind};
 use crate::hwmon::{self, Sensor};
 use crate::scpi::Scpi;
 use crate::text::Lines;
+use crate::value::Value;
 use crate::{Config, InstrumentError};
 use mile_core::Nanos;
 use mile_drive::clock::Monotonic;
@@ -58,6 +59,8 @@ pub enum Open {
     Scpi(Box<Scpi>),
     /// Sensors, one for each channel.
     Hwmon(Vec<Sensor>),
+    /// Files with a number, one for each channel.
+    Value(Vec<Value>),
     /// Lines of text.
     Text(Box<Lines>),
 }
@@ -75,6 +78,10 @@ pub fn open(instrument: &InstrumentConfig) -> Result<(Open, String), InstrumentE
         Kind::Hwmon => {
             let found = instrument.channels.iter().map(|c| hwmon::find(Path::new("/sys"), &c.query));
             Ok((Open::Hwmon(found.collect::<Result<_, _>>()?), "sensors of this host".into()))
+        }
+        Kind::Value => {
+            let files = instrument.channels.iter().map(|c| Value::new(Path::new(&c.query), c.scale));
+            Ok((Open::Value(files.collect::<Result<_, _>>()?), "files that hold a number".into()))
         }
         Kind::File(path) => {
             Ok((Open::Text(Box::new(Lines::file(path)?)), format!("lines of {}", path.display())))
@@ -106,6 +113,12 @@ impl Open {
             Self::Hwmon(sensors) => {
                 for (i, sensor) in sensors.iter().enumerate() {
                     all.push((i, Monotonic::start(), sensor.read()?));
+                }
+            }
+            Self::Value(files) => {
+                for (i, file) in files.iter_mut().enumerate() {
+                    let taken = Monotonic::start();
+                    all.extend(file.read()?.map(|value| (i, taken, value)));
                 }
             }
             Self::Text(lines) => {

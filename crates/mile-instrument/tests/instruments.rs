@@ -183,3 +183,52 @@ fn lines_with_a_time_keep_the_distances_of_the_source_and_a_fifo_without_a_write
         "neither a file nor a FIFO"
     );
 }
+
+#[test]
+fn a_file_with_a_number_is_read_at_its_interval_and_a_counter_gives_its_rise() {
+    let folder = tempfile::tempdir().unwrap();
+    let (temp, count) = (folder.path().join("temp"), folder.path().join("count"));
+    std::fs::write(&temp, "30500\n").unwrap();
+    std::fs::write(&count, "1000000\n").unwrap();
+    let channel = |name: &str, unit: &str, file: &std::path::Path, rest: &str| {
+        format!(
+            "[[instrument.channel]]\nname = \"{name}\"\nunit = \"{unit}\"\nfile = \"{}\"\n{rest}",
+            file.display()
+        )
+    };
+    let config = Config::of(&format!(
+        "[[instrument]]\nname = \"kernel\"\nkind = \"value\"\ninterval = \"20 ms\"\n{}{}",
+        channel("board", "°C", &temp, "times = 0.001\n"),
+        channel("power", "W", &count, "times = 1e-6\nper_second = true\n"),
+    ))
+    .unwrap();
+    // By itself: a counter that stands rises by nothing, and has no reading before that.
+    let (mut opened, _) = open(&config.instruments[0]).unwrap();
+    let read = |opened: &mut mile_instrument::poll::Open| -> Vec<(usize, f64)> {
+        opened.read(&config.instruments[0]).unwrap().into_iter().map(|(i, _, value)| (i, value)).collect()
+    };
+    assert_eq!(read(&mut opened), [(0, 30.5)]);
+    assert_eq!(read(&mut opened), [(0, 30.5), (1, 0.0)]);
+    // 5 J in a time that the clock says: the mean power is known.
+    let clock = Monotonic::start();
+    std::thread::sleep(Duration::from_millis(50));
+    std::fs::write(&count, "6000000\n").unwrap();
+    let longest = clock.now();
+    let [(0, _), (1, watts)] = read(&mut opened)[..] else { panic!("two channels give a reading each") };
+    assert!(watts > 0.0 && watts <= 5.0 / 0.05, "{watts} W in at least 50 ms");
+    assert!(watts >= 5.0 / (longest.secs() + 30.0), "{watts} W");
+    // In a run, as all instruments: a file that goes is told, and one that comes back too.
+    let board = Arc::new(Board::default());
+    let polling = Polling::start(&config, 0, &board).unwrap();
+    wait_for(&board, "a reading of the board", |t| matches!(t, Told::Reading(0, 30.5)));
+    std::fs::remove_file(&temp).unwrap();
+    wait_for(
+        &board,
+        "the loss",
+        |t| matches!(t, Told::Event(EventKind::InstrumentLost { name, .. }) if name == "kernel"),
+    );
+    std::fs::write(&temp, "31000\n").unwrap();
+    wait_for(&board, "its return", |t| matches!(t, Told::Event(EventKind::InstrumentBack { .. })));
+    wait_for(&board, "a reading behind it", |t| matches!(t, Told::Reading(0, 31.0)));
+    drop(polling);
+}
