@@ -88,9 +88,14 @@ fn header(buffer: &mut Buffer, area: Rect, state: &mut State) {
         Names::Nearly(last) if place != here && place::ALL.iter().rev().take(last).any(|p| *p == place) => {
             place.key().to_owned()
         }
-        Names::Close | Names::Nearly(_) => format!("{}{}", place.key(), place.name()),
+        // A letter would be read as the first of the name.
+        Names::Close | Names::Nearly(_) if place.key().starts_with(|c: char| c.is_ascii_digit()) => {
+            format!("{}{}", place.key(), place.name())
+        }
         Names::Own if place != here => place.key().to_owned(),
-        Names::All | Names::Own => format!("{} {}", place.key(), place.name()),
+        Names::All | Names::Own | Names::Close | Names::Nearly(_) => {
+            format!("{} {}", place.key(), place.name())
+        }
     };
     // With all names and dots between, without the dots, without the program's own name, with the keys close to the names, without the last names, or with the name of this
     // place only: whatever has room.
@@ -102,7 +107,7 @@ fn header(buffer: &mut Buffer, area: Rect, state: &mut State) {
     let own = "hollow mile  ";
     let first =
         [(own, " · ", Names::All), (own, " ", Names::All), ("", " ", Names::All), ("", " ", Names::Close)];
-    let nearly = (1..=3).map(|last| ("", " ", Names::Nearly(last)));
+    let nearly = (1..=4).map(|last| ("", " ", Names::Nearly(last)));
     let least = (own, " ", Names::Own);
     let fits = |(own, between, all): &(&str, &str, Names)| {
         own.len() + width(between, *all) <= usize::from(area.width.saturating_sub(x + progress))
