@@ -47,8 +47,8 @@ use mile_runner::remote::Frame;
 use mile_runner::{Message, Speed};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM};
 use state::{
-    BenchPlace, Choice, ComparePlace, CoursePlace, Drawn, FillPlace, FindingsPlace, FleetPlace, HealthPlace,
-    LogbookPlace, Outside, Runs, Setup, State, SurfacePlace, Told,
+    BenchPlace, Choice, ComparePlace, CoursePlace, Drawn, EventsPlace, FillPlace, FindingsPlace, FleetPlace,
+    HealthPlace, LogbookPlace, Outside, Runs, Setup, State, SurfacePlace, Told,
 };
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
@@ -113,6 +113,7 @@ pub(crate) fn state(logbook_path: PathBuf, speed: Speed, is_demo: bool) -> State
         setup: Setup { speed, logbook_path, is_demo, choices: choices() },
         bench: BenchPlace { cards: simulated(), ..BenchPlace::default() },
         course: CoursePlace::default(),
+        events: EventsPlace::default(),
         fill: FillPlace::default(),
         surface: SurfacePlace::default(),
         // A simulated run waits for whoever does not keep up.

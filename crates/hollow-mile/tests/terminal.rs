@@ -208,6 +208,10 @@ fn a_place_where_no_run_is_open_opens_the_newest_that_it_can_show() {
     t.press(&["5"], "Run 5: 4 levels.");
     // It stays open.
     t.press(&["4"], "Run 5, quay fill sweep on Halyard Q4 4TB: done");
+    // Its events are a key away, and lead back to the terrain.
+    t.press(&["E"], "Run 5: ");
+    t.press(&["f"], "legs only");
+    t.press(&["Down", "Enter"], "at the cursor");
     // Where a run is shown, its report is a key away, whatever is marked for a comparison.
     t.press(&["r"], "Written: report-5.pdf");
     t.press(&["5", "r"], "Written: report-5-2.pdf");

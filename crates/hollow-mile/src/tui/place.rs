@@ -16,10 +16,11 @@ pub(crate) const LOGBOOK: Place = Place("logbook");
 pub(crate) const SURFACE: Place = Place("surface");
 pub(crate) const COMPARE: Place = Place("compare");
 pub(crate) const FLEET: Place = Place("fleet");
+pub(crate) const EVENTS: Place = Place("events");
 
 /// All places; each has a key in [`KEYS`].
-pub(crate) const ALL: [Place; 10] =
-    [BENCH, COURSE, UNDERWAY, FINDINGS, FILL, HEALTH, LOGBOOK, SURFACE, COMPARE, FLEET];
+pub(crate) const ALL: [Place; 11] =
+    [BENCH, COURSE, UNDERWAY, FINDINGS, FILL, HEALTH, LOGBOOK, SURFACE, COMPARE, FLEET, EVENTS];
 
 /// The keys that lead to places, in their order: the digits, and capital letters behind them.
 pub(crate) const KEYS: [(&str, &[KeyCode]); ALL.len()] = [
@@ -33,6 +34,7 @@ pub(crate) const KEYS: [(&str, &[KeyCode]); ALL.len()] = [
     ("8", &[Char('8')]),
     ("9", &[Char('9')]),
     ("0", &[Char('0')]),
+    ("E", &[Char('E')]),
 ];
 
 impl Place {

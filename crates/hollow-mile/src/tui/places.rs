@@ -6,6 +6,7 @@
 mod bench;
 mod compare;
 mod course;
+mod events;
 mod fill;
 mod findings;
 mod fleet;
@@ -17,7 +18,7 @@ mod underway;
 
 use super::action::Action;
 use super::place::{
-    BENCH, COMPARE, COURSE, FILL, FINDINGS, FLEET, HEALTH, LOGBOOK, Place, SURFACE, UNDERWAY,
+    BENCH, COMPARE, COURSE, EVENTS, FILL, FINDINGS, FLEET, HEALTH, LOGBOOK, Place, SURFACE, UNDERWAY,
 };
 use super::state::State;
 use super::view::View;
@@ -37,6 +38,7 @@ const VIEWS: [(Place, &dyn View); super::place::ALL.len()] = [
     (SURFACE, &surface::OfSurface),
     (COMPARE, &compare::Compare),
     (FLEET, &fleet::FleetView),
+    (EVENTS, &events::Events),
 ];
 
 /// What a place is.

@@ -276,6 +276,47 @@ impl SurfacePlace {
     }
 }
 
+/// Which of the events of a run are shown.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) enum Which {
+    #[default]
+    All,
+    Legs,
+    /// What went wrong, or stopped or held up the run.
+    Wrong,
+    Notes,
+}
+
+impl Which {
+    pub(crate) fn word(self) -> &'static str {
+        match self {
+            Self::All => "all events",
+            Self::Legs => "legs",
+            Self::Wrong => "what went wrong",
+            Self::Notes => "notes and pauses",
+        }
+    }
+
+    pub(crate) fn after(self) -> Self {
+        match self {
+            Self::All => Self::Legs,
+            Self::Legs => Self::Wrong,
+            Self::Wrong => Self::Notes,
+            Self::Notes => Self::All,
+        }
+    }
+}
+
+/// The place of events.
+#[derive(Default)]
+pub(crate) struct EventsPlace {
+    /// Whether they are those of the run underway, or the last one that was; else of the run that is open.
+    pub(crate) is_live: bool,
+    pub(crate) which: Which,
+    /// Of those that are shown; the newest where there are fewer.
+    pub(crate) selected: usize,
+}
+
 /// What a path is typed for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum PathFor {
@@ -334,6 +375,7 @@ pub(crate) struct State {
     pub(crate) bench: BenchPlace,
     pub(crate) course: CoursePlace,
     pub(crate) fill: FillPlace,
+    pub(crate) events: EventsPlace,
     pub(crate) surface: SurfacePlace,
     pub(crate) runs: Runs,
     pub(crate) findings: FindingsPlace,
