@@ -198,12 +198,20 @@ pub fn plateaus(trace: &Trace, range: Range<usize>, settings: &Settings) -> Cut 
     join_to_cycles(&mut parts, &cycles, half, describe);
     let gradual = take_transitions(&mut parts, &blocks, settings, least);
     let steps = Steps { settings, noise, gradual: &gradual, cycles: &cycles };
+    steps.join_dips(&mut parts, &smooth, lasting(least), describe);
     steps.join_small(&mut parts, describe);
     let raw = Noise::of(&logs);
     let locate = Locate { trace, range: &range, logs: &logs, noise: raw, per_block, coarse };
     let mut edges = loop {
         let edges: Vec<Edge> = parts.windows(2).map(|pair| locate.edge(pair, &steps, half)).collect();
-        if let Some(brief) = brief(&edges, &range, settings.least(seconds / n as f64) / 2) {
+        let enough = settings.least(seconds / n as f64);
+        // A dip or a bump of half that length is a matter of where its edges were found; between two levels that differ, it is a step on the way.
+        let lasts = |i: usize| {
+            let beside = i.checked_sub(1).and_then(|left| parts.get(left)).zip(parts.get(i + 1));
+            let is_dip = beside.is_some_and(|(left, right)| steps.size(left, right) < 1.0);
+            if is_dip { lasting(enough) } else { enough / 2 }
+        };
+        if let Some(brief) = brief(&edges, &range, lasts) {
             steps.join_brief(&mut parts, brief, describe);
         } else {
             let chance = by_chance(trace, &edges, &range);
@@ -442,12 +450,17 @@ fn take_transitions(
     taken
 }
 
-/// The first stretch between edges that, located to the sample, has fewer than `least` samples: what was cut off there did not last, and
+/// Samples that a dip between two levels that are alike has to have to be a plateau, where one needs `least`: its edges are found to a sample or so.
+fn lasting(least: usize) -> usize {
+    least - least / 5
+}
+
+/// The first stretch between edges that, located to the sample, has fewer samples than it has to have: what was cut off there did not last, and
 /// the filter had made it longer than it is.
-fn brief(edges: &[Edge], range: &Range<usize>, least: usize) -> Option<usize> {
+fn brief(edges: &[Edge], range: &Range<usize>, least: impl Fn(usize) -> usize) -> Option<usize> {
     let start = |i: usize| if i == 0 { range.start } else { edges[i - 1].sample };
     let end = |i: usize| edges.get(i).map_or(range.end, |e| e.sample);
-    (0..=edges.len()).find(|&i| !edges.is_empty() && end(i).saturating_sub(start(i)) < least)
+    (0..=edges.len()).find(|&i| !edges.is_empty() && end(i).saturating_sub(start(i)) < least(i))
 }
 
 /// A sample that is off the mean of its stretch by this share is a burst or a dip; with so large a share of them, and so many, the noise from one value to

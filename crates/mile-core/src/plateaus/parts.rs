@@ -130,6 +130,34 @@ impl Steps<'_> {
         }
     }
 
+    /// Joins what lies beside a short dip, or bump, in which fewer than `least` of the `values` are nearer to its end than to the levels beside it, where those are
+    /// alike: the segmentation had to make it as long as a plateau, and so took some of the level behind it for a slope.
+    pub(super) fn join_dips(
+        &self,
+        parts: &mut Vec<Part>,
+        values: &[f64],
+        least: usize,
+        describe: impl Fn(Range<usize>) -> Part,
+    ) {
+        let mut i = 1;
+        while i + 1 < parts.len() {
+            let (left, own, right) = (&parts[i - 1], &parts[i], &parts[i + 1]);
+            let off = |block: usize| {
+                let at = block as f64;
+                let beside = f64::midpoint(left.line.at(at), right.line.at(at));
+                (values[block] - beside).abs()
+            };
+            let most = own.blocks.clone().map(off).fold(0.0, f64::max);
+            let lasted = own.blocks.clone().filter(|b| off(*b) > 0.5 * most).count();
+            if own.blocks.len() <= 2 * least && lasted < least && self.size(left, right) < 1.0 {
+                parts[i - 1] = describe(left.blocks.start..right.blocks.end);
+                parts.drain(i..=i + 1);
+            } else {
+                i += 1;
+            }
+        }
+    }
+
     /// Gives a part that did not last to the neighbour that is more like it, and joins its neighbours where they are alike without it.
     pub(super) fn join_brief(
         &self,
