@@ -382,3 +382,40 @@ fn claims_are_a_side_for_the_legs_that_ran_under_their_conditions() {
     bench.ok(&["run", "p.course", "--on", "sim:merrow-k2"]);
     assert!(bench.fails(&["compare", "claims", "2"]).contains("nothing is claimed"));
 }
+
+/// The first break of a run, as JSON.
+fn first_break(bench: &Bench, run: &str) -> Value {
+    json(&bench.ok(&["findings", run, "--format", "json"]))["breaks"][0].clone()
+}
+
+#[test]
+fn an_end_of_the_cache_that_an_earlier_run_of_the_drive_met_too_is_surer_and_another_drive_tells_nothing() {
+    let bench = Bench::new();
+    let text = "course \"burst\"\nsample every 250 ms\nleg burst\n write sequential, blocks 1 MiB, depth 16, until 200 GB written\n";
+    let course = put(&bench, "c.course", text);
+    let run = |drive: &str| bench.ok(&["run", &course, "--on", drive, "--seed", "3"]);
+    run("sim:merrow-k2");
+    // Another model, with a cache of its own.
+    run("sim:halyard-q4");
+    run("sim:merrow-k2");
+    let (alone, again) = (first_break(&bench, "1"), first_break(&bench, "3"));
+    let sure = |b: &Value| b["confidence"].as_f64().unwrap();
+    assert_eq!((&alone["cause"], &again["cause"]), (&"cache-exhausted".into(), &"cache-exhausted".into()));
+    // Nobody can be sure of a fall that nothing shows again.
+    assert!(sure(&alone) < 0.9 && sure(&again) > 0.95, "{alone:#} {again:#}");
+    let of_earlier = |b: &Value| -> Vec<String> {
+        let rows = b["evidence"].as_array().unwrap().iter();
+        let rows = rows.filter(|e| e["row"].as_str().is_some_and(|r| r.contains("earlier")));
+        rows.map(|e| e["text"].as_str().unwrap().to_owned()).collect()
+    };
+    assert_eq!(of_earlier(&alone), Vec::<String>::new());
+    assert_eq!(of_earlier(&again), ["run 1 of this drive found its cache exhausted after the same bytes"]);
+    // What was known when a run began stays, whatever becomes of the earlier one.
+    bench.ok(&["logbook", "remove", "1"]);
+    assert_eq!(first_break(&bench, "3"), again);
+    run("sim:merrow-k2");
+    assert_eq!(
+        of_earlier(&first_break(&bench, "4")),
+        ["run 3 of this drive found its cache exhausted after the same bytes"]
+    );
+}

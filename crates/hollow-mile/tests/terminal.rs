@@ -141,7 +141,7 @@ fn whole_way(columns: u16, rows: u16) {
     t.press(&["Left"], "Writes at most 600.0 GB");
     t.press(&["Right"], "Writes at most 1,600 GB");
     t.press(&["Enter"], "Leg 2 of 3, soak: writing 1 MiB blocks, 16 deep.");
-    let screen = t.until_all(&["write cache exhausted, 8", "→", "118.0 GB"]);
+    let screen = t.until_all(&["write cache exhausted, 9", "→", "118.0 GB"]);
     assert!(screen.contains("\n  1  ") && screen.contains("▤"), "{screen}");
     t.press(&["n"], "A note for the log");
     t.type_text("fan on");
@@ -401,7 +401,7 @@ fn a_resize_is_followed_and_a_window_too_small_is_said() {
     t.resize(50, 12);
     t.until("Hollow Mile needs 60 × 16 at least.");
     t.resize(80, 24);
-    t.until_all(&["1bench", "7logbook", "9compare", "A file"]);
+    t.until_all(&["1bench", "7logbook", "8surface", "A file"]);
     t.resize(30, 3);
     t.until("This window is 30 × 3.");
     t.keys(&["q"]);

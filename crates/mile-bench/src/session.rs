@@ -283,7 +283,11 @@ impl Ready {
                 (on.head, Entered { run, lanes: kept })
             }
             None => {
-                let head = self.head(real);
+                let mut head = self.head(real);
+                // A logbook that cannot be read, or a drive without a serial number, knows nothing.
+                for lane in &mut head.lanes {
+                    lane.earlier = book.earlier(&lane.drive).unwrap_or_default();
+                }
                 let run = book.begin(&head)?;
                 (head, Entered::new(run, self.lanes.len()))
             }

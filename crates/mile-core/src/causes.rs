@@ -5,6 +5,7 @@
 //! than without it (3 is twenty times). The weights are fitted on the corpus; `docs/accuracy.md` shows how well the confidences that come of them
 //! hold. Where the readings that would decide are missing, the confidence is capped, and says so.
 
+mod earlier;
 mod facts;
 mod rows;
 mod scales;
@@ -16,6 +17,7 @@ mod weights;
 use crate::breaks::{Break, Candidate, Cause, Evidence};
 use crate::sample::Op;
 use crate::units::Celsius;
+use earlier::Size;
 use facts::Facts;
 use scales::{ALL_OF_IT, BELOW_CRITICAL_C};
 pub use scene::Scene;
@@ -26,7 +28,7 @@ pub use weights::{Row, TABLE, weight_of};
 /// Highest confidence of a cause that shares a change with another.
 const CAP_SHARED: f64 = 0.6;
 /// Highest confidence without a temperature or a throttle counter.
-const CAP_BLIND: f64 = 0.8;
+const CAP_BLIND: f64 = 0.85;
 /// Highest confidence of a further stage of a cache where nobody knows how full the drive is.
 const CAP_NO_FILL: f64 = 0.8;
 /// Highest confidence of a further fall of a drive that heat had slowed, and that got no hotter, where nobody saw what others did.
@@ -36,6 +38,9 @@ const CAP_FOLLOWED: f64 = 0.75;
 /// Highest confidence of the first end of a cache while a run goes on: what would show another cause, that the rate comes back without a rest or that
 /// another pass falls at the same address, can only come later.
 const CAP_OPEN: f64 = 0.75;
+/// Highest confidence of the end of a cache that nothing shows again: no second fall after the same bytes, no rest that brought the rate back (without a
+/// fall after other bytes behind it), and no earlier run of the drive. About a quarter of such falls has no cause that a log shows.
+const CAP_ONCE: f64 = 0.88;
 /// Highest confidence of a cache that was full where another write fell at the same address after other bytes: a weak place looks alike, and a third write tells.
 const CAP_PLACE: f64 = 0.75;
 /// Highest confidence that none of the causes holds where the drive may have given no answer.
@@ -225,13 +230,16 @@ fn cap(cause: Cause, facts: &Facts) -> f64 {
 }
 
 /// What keeps a cause from being sure, and how sure it can be then.
-fn doubts(cause: Cause, facts: &Facts) -> [(bool, f64); 6] {
+fn doubts(cause: Cause, facts: &Facts) -> [(bool, f64); 7] {
     let throttled = cause == Cause::ThermalThrottle && facts.throttle_begins != Some(true);
     let heat = matches!(cause, Cause::ThermalThrottle | Cause::ThermalRelease);
     let no_others = facts.foreign.is_none() && facts.steal.is_none();
+    let shown_again = facts.same_bytes.0 > 0 || matches!(facts.earlier_size, Some(Size::Same(_)));
+    let came_back = facts.back_after_rest && facts.same_bytes.1 == 0;
     let no_limit = facts.throttle_begins.is_none() && facts.temp.is_some() && facts.limit.is_none();
     [
-        (cause == Cause::CacheExhausted && facts.open && facts.same_bytes.0 == 0, CAP_OPEN),
+        (cause == Cause::CacheExhausted && facts.open && !shown_again, CAP_OPEN),
+        (cause == Cause::CacheExhausted && !shown_again && !came_back, CAP_ONCE),
         (cause == Cause::CacheExhausted && facts.here_after_other_bytes > 0, CAP_PLACE),
         (cause == Cause::Unexplained && facts.maybe_stall, CAP_MAYBE_STALL),
         (throttled && facts.op == Op::Write && facts.fall_follows.is_some(), CAP_FOLLOWED),

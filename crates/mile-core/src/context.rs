@@ -2,6 +2,7 @@
 
 use crate::claims::conditions::{LegLoad, StatedClaim};
 use crate::demand::Demand;
+use crate::earlier::EarlierRun;
 use crate::faults::Faults;
 use crate::files::FileFigures;
 use crate::health::FailedTest;
@@ -29,6 +30,9 @@ pub struct Context {
     /// Most that the link carries, as it came up.
     #[serde(default)]
     pub link: Option<Rate>,
+    /// Earlier runs of the same drive, the newest first.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub earlier: Vec<EarlierRun>,
     /// Streams that must be held.
     #[serde(default)]
     pub demands: Vec<Demand>,

@@ -1,9 +1,10 @@
 //! What a run came to, in a few figures.
 
 use crate::Op;
+use crate::earlier::EarlierRun;
 use crate::findings::Findings;
 use crate::trace::Trace;
-use crate::units::Bytes;
+use crate::units::{Bytes, Celsius, Rate};
 use serde::{Deserialize, Serialize};
 
 /// Columns of a run's terrain in miniature.
@@ -35,6 +36,12 @@ pub struct Digest {
     /// Rate of its last plateau, where that is another and lasted at least 10 s.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub settled_mb_s: Option<f64>,
+    /// The most bytes that a leg wrote from its start on before its rate changed, or ended, and the rate until then, MB/s.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub unbroken: Option<(u64, f64)>,
+    /// Share of the drive that was in use when that began, 0 to 1.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub unbroken_fill: Option<f64>,
     /// Temperature at which heat throttled it first, °C.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub throttles_at_c: Option<f64>,
@@ -56,7 +63,37 @@ fn plateaus(found: &Findings) -> (Option<f64>, Option<f64>) {
     (first.map(|p| p.mean_mb_s), last.map(|p| p.mean_mb_s))
 }
 
+/// The longest write without a change: bytes, and MB/s. Legs that write whole files or through the host's cache are not told apart here: their rates are
+/// others.
+fn unbroken(trace: &Trace, found: &Findings) -> Option<((u64, f64), Option<f64>)> {
+    let writes = trace.legs().iter().filter(|l| l.op == Op::Write && !l.samples.is_empty());
+    let of_leg = |leg: &crate::trace::TraceLeg| {
+        let (start, end) = (trace.moved(leg.samples.start).0, trace.moved(leg.samples.end).0);
+        let begins = trace.start(leg.samples.start).secs();
+        let ends = trace.end(leg.samples.end - 1).secs();
+        let inside = found.breaks.iter().filter(|b| b.at_s > begins && b.at_s <= ends);
+        let to = inside.map(|b| b.low_bytes.max(start)).min().unwrap_or(end).min(end);
+        let until = trace.index_at_bytes(Bytes(to)).clamp(leg.samples.start + 1, leg.samples.end);
+        let fill = leg.samples.clone().find_map(|i| trace.fill.get(i));
+        Some(((to.saturating_sub(start), trace.mean_rate(leg.samples.start..until)?.mb_s()), fill))
+    };
+    writes.filter_map(of_leg).filter(|w| w.0.0 > 0).max_by_key(|w| w.0.0)
+}
+
 impl Digest {
+    /// What it tells of the drive to a later run; `None` where that is nothing.
+    pub fn earlier(&self, run: i64) -> Option<EarlierRun> {
+        let earlier = EarlierRun {
+            run,
+            cache: self.cache_bytes.map(Bytes),
+            unbroken: self.unbroken.map(|(bytes, mb_s)| (Bytes(bytes), Rate(mb_s * 1e6))),
+            fill: self.unbroken_fill,
+            throttled_at: self.throttles_at_c.map(Celsius),
+            hottest: self.max_c.map(Celsius),
+        };
+        Some(earlier).filter(EarlierRun::tells)
+    }
+
     /// The causes of its breaks in the order in which they come first, each with how often.
     pub fn causes(&self) -> String {
         let mut counts: Vec<(&str, usize)> = Vec::new();
@@ -92,7 +129,7 @@ impl Digest {
         if !rest.is_empty() {
             // Of one drive only.
             all.cache_bytes = None;
-            (all.burst_mb_s, all.settled_mb_s) = (None, None);
+            (all.burst_mb_s, all.settled_mb_s, all.unbroken) = (None, None, None);
             (all.throttles_at_c, all.throttles_after_s) = (None, None);
         }
         Some(all)
@@ -110,11 +147,14 @@ impl Digest {
             trace.rate.extent(from, to).map_or(0.0, |e| e.mean as f32)
         });
         let (burst_mb_s, settled_mb_s) = plateaus(found);
+        let unbroken = unbroken(trace, found);
         let throttled = found.throttling.episodes.first();
         let leg_of = |at: f64| found.legs.iter().rev().find(|l| l.start_s <= at).map_or(0.0, |l| l.start_s);
         Self {
             burst_mb_s,
             settled_mb_s,
+            unbroken: unbroken.map(|u| u.0),
+            unbroken_fill: unbroken.and_then(|u| u.1),
             throttles_at_c: throttled.and_then(|e| e.onset_c),
             throttles_after_s: throttled.map(|e| e.start_s - leg_of(e.start_s)),
             seconds: trace.end(trace.len()).secs(),

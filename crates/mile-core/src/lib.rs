@@ -15,6 +15,7 @@ pub mod copies;
 mod cycles;
 pub mod demand;
 mod digest;
+pub mod earlier;
 pub mod engine;
 pub mod faults;
 pub mod figures;
@@ -56,6 +57,7 @@ pub mod workload;
 
 pub use demand::Demand;
 pub use digest::{Digest, MINIATURE};
+pub use earlier::EarlierRun;
 pub use faults::{FaultKind, Faults};
 pub use findings::{Break, Cause, Context, Findings, Plateau, findings};
 pub use latencies::{Bin, LegLatencies};

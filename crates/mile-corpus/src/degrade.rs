@@ -23,12 +23,22 @@ pub enum Loss {
     Units,
     /// A temperature that follows with a time constant of 10 s.
     Lag,
+    /// No earlier runs of the drive.
+    Earlier,
 }
 
 impl Loss {
     /// All of them.
-    pub const ALL: [Self; 7] =
-        [Self::Half, Self::Temperature, Self::Others, Self::Limits, Self::Coarser, Self::Units, Self::Lag];
+    pub const ALL: [Self; 8] = [
+        Self::Half,
+        Self::Temperature,
+        Self::Others,
+        Self::Limits,
+        Self::Coarser,
+        Self::Units,
+        Self::Lag,
+        Self::Earlier,
+    ];
 
     /// In words.
     pub fn words(self) -> &'static str {
@@ -40,6 +50,7 @@ impl Loss {
             Self::Coarser => "three times coarser",
             Self::Units => "rates in whole 10 MB/s",
             Self::Lag => "temperature lags by 10 s",
+            Self::Earlier => "no earlier runs of the drive",
         }
     }
 }
@@ -74,6 +85,7 @@ pub fn degrade(case: &Case, losses: &[Loss]) -> Case {
             // Nobody logs a slow drive so: most of it would be zeros.
             Loss::Units => {}
             Loss::Lag => lag(&mut out.samples),
+            Loss::Earlier => out.context.earlier.clear(),
         }
     }
     out

@@ -6,6 +6,7 @@
 
 pub mod bench;
 pub mod degrade;
+pub mod earlier;
 pub mod fit;
 pub mod live;
 pub mod noise;
@@ -34,11 +35,13 @@ pub fn names() -> impl Iterator<Item = &'static str> {
 
 /// Makes the trace of a pattern of either set from a seed. The same again for the same two.
 pub fn case(pattern: &'static str, seed: u64) -> Case {
-    if tape::CLASSES.contains(&pattern) {
+    let mut case = if tape::CLASSES.contains(&pattern) {
         tape::classes::case(pattern, seed)
     } else {
         patterns::case(pattern, seed)
-    }
+    };
+    case.context.earlier = earlier::earlier(&case);
+    case
 }
 
 /// A trace and what really happened.

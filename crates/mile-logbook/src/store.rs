@@ -8,6 +8,7 @@
 //! A block of samples is the byte 1 (the version of this encoding) and the samples in postcard's encoding.
 mod book;
 mod copy;
+mod earlier;
 pub(crate) mod engine;
 mod entering;
 mod entry;

@@ -253,7 +253,27 @@ fn a_fleet_is_its_runs(at: &Path) {
             ("BS1-2", 0.0, both(5, 5))
         ]
     );
+    // What the runs of one drive tell a later one: those that ended, with the same firmware.
+    let drive = |serial: Option<&str>, firmware: &str| mile_drive::Identity {
+        model: "Bittern S1".into(),
+        serial: serial.map(str::to_owned),
+        firmware: Some(firmware.into()),
+        ..Default::default()
+    };
+    let open = begun(&mut book, "underway", 1);
+    let earlier = |book: &Logbook, serial, firmware| book.earlier(&drive(serial, firmware)).unwrap();
+    let told = earlier(&book, Some("BS1-0"), "1.1");
+    assert_eq!(told.iter().map(|e| e.run).collect::<Vec<_>>(), [b]);
+    let (written, rate) = told[0].unbroken.unwrap();
+    let seconds = sample(29).end.since(sample(0).start).secs();
+    assert_eq!(written.0, bytes);
+    assert!((rate.0 / (bytes as f64 / seconds) - 1.0).abs() < 1e-3, "{rate} over {seconds} s");
+    assert_eq!(earlier(&book, Some("BS1-0"), "1.0").iter().map(|e| e.run).collect::<Vec<_>>(), [a]);
+    assert!(earlier(&book, None, "1.1").is_empty() && earlier(&book, Some("BS1-9"), "1.1").is_empty());
+    assert_eq!(earlier(&book, Some("BS1-2"), "1.1").len(), 1);
+    book.finish(open, Status::Done, &[]).unwrap();
     book.remove(c, 1).unwrap();
+    assert!(earlier(&book, Some("BS1-2"), "1.1").is_empty());
     assert_eq!(book.seen_of("Bittern S1").unwrap().len(), 4, "one off the list counts for nothing");
     assert!(book.seen_of("'; DROP TABLE runs; --").unwrap().is_empty());
 }

@@ -5,7 +5,7 @@ use mile_core::channel::Channel;
 use mile_core::claims::conditions::{LegLoad, StatedClaim};
 use mile_core::files::FilesOp;
 use mile_core::health::FailedTest;
-use mile_core::{Bytes, Context, Demand, Nanos, RunId};
+use mile_core::{Bytes, Context, Demand, EarlierRun, Nanos, RunId};
 use mile_course::{Access, PlannedLeg, ScanOrder, Work};
 use mile_drive::io::EngineChoice;
 use mile_drive::{Claims, Facts, Health, Identity, Limits, Situation};
@@ -77,6 +77,9 @@ pub struct LaneHead {
     pub situation: Situation,
     /// Its legs, in order.
     pub legs: Vec<PlannedLeg>,
+    /// What earlier runs of the drive came to when this one began, the newest first.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub earlier: Vec<EarlierRun>,
     /// Streams that must be held.
     #[serde(default)]
     pub demands: Vec<Demand>,
@@ -165,6 +168,7 @@ impl LaneHead {
             rated_write: self.claims.write,
             rated_read: self.claims.read,
             link: self.drive.link.as_ref().map(|l| l.ceiling),
+            earlier: self.earlier.clone(),
             demands: self.demands.clone(),
             faults: Vec::new(),
             failed_tests: Vec::new(),
@@ -304,6 +308,7 @@ impl From<AnyHead> for RunHead {
                     stated: Vec::new(),
                     situation: any.situation,
                     legs,
+                    earlier: Vec::new(),
                     demands: any.demands,
                     order: any.order,
                     health: any.health,

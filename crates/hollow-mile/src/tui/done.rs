@@ -27,7 +27,7 @@ pub(crate) enum Done {
     Archived(u64, i64),
     Loaded(Result<Box<Shown>, String>),
     /// A long run was read; its findings follow.
-    Read(Early),
+    Read(Box<Early>),
     /// Paths of the files written.
     Exported(Result<Vec<String>, String>),
     /// The real drives as they are now.

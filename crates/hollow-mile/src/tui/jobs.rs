@@ -268,7 +268,7 @@ impl Jobs {
     pub(crate) fn load(&self, path: &Path, run: i64, lane: usize) -> Waiting {
         let (path, done) = (path.to_owned(), self.done.clone());
         self.task(Awaited::Run, move |_| {
-            let early = |early| drop(done.send(Done::Read(early)));
+            let early = |early| drop(done.send(Done::Read(Box::new(early))));
             Done::Loaded(load(&path, run, lane, &early).map(Box::new))
         })
     }

@@ -447,9 +447,9 @@ fn a_long_run_is_drawn_before_its_findings_are_known_and_nothing_is_said_of_brea
     let early = |run| super::state::Early { run, context: shown.context.clone(), trace: shown.trace.clone() };
     state.place = FINDINGS;
     state.findings.loading = Some(7);
-    update::done(&mut state, &Jobs::new(), Done::Read(early(8)));
+    update::done(&mut state, &Jobs::new(), Done::Read(Box::new(early(8))));
     assert!(screen(&mut state, 159, 46).contains("Reading run 7 …"), "that of another run is not shown");
-    update::done(&mut state, &Jobs::new(), Done::Read(early(7)));
+    update::done(&mut state, &Jobs::new(), Done::Read(Box::new(early(7))));
     let text = screen(&mut state, 159, 46);
     assert!(text.contains("Run 7: looking for breaks in ") && text.contains("MB/s"), "{text}");
     assert!(text.matches('█').count() > 200 && !text.to_lowercase().contains("no break"), "{text}");

@@ -1,5 +1,6 @@
 //! What the readings say about one break, before any of it is weighed.
 
+use super::earlier::{self, Heat, Size};
 use super::scales::{HOTTER, STANDSTILL};
 use super::scene::Scene;
 use super::seen::{Seen, address, extent};
@@ -72,6 +73,9 @@ pub(super) struct Facts {
     pub(super) hysteresis: usize,
     /// It was slowed by heat already, which the fall just before was put down to, and has got no hotter since.
     pub(super) no_hotter: bool,
+    /// What earlier runs of the drive say about the bytes before the first fall of a write, and about the temperature of a fall.
+    pub(super) earlier_size: Option<Size>,
+    pub(super) earlier_heat: Option<Heat>,
     /// Temperature at the fall that this rise undoes.
     pub(super) temp_at_fall: Option<Celsius>,
     /// How much cooler it became behind the fall while the rate stayed down.
@@ -195,6 +199,10 @@ impl Facts {
             hotter_elsewhere: scene.hottest_unthrottled(index, done),
             same_temp: scene.falls_at(index, temp, super::swing::SAME_TEMP),
             hysteresis: scene.hysteresis(index),
+            earlier_size: (leg.op == Op::Write && falls && first_fall && !seen.across)
+                .then(|| earlier::size(&scene.context.earlier, since_rest, edge.from, around.fill(trace)))
+                .flatten(),
+            earlier_heat: temp.filter(|_| falls).and_then(|temp| earlier::heat(&scene.context.earlier, temp)),
             no_hotter: falls && no_hotter(scene, index, done),
             temp_at_fall: undone.and_then(|j| scene.marks[j].temp),
             cooled_behind: (falls && next.is_none())

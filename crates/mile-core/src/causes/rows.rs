@@ -1,5 +1,6 @@
 //! The rows of the evidence: which fact speaks for or against which cause, and in which words. What each weighs is in `weights.rs`.
 
+use super::earlier::{Heat, Size};
 use super::facts::{Facts, WINDOW_S};
 use super::scales::{
     AT_LIMIT_C, CLEAR_C, COOL_C, FAR_C, FOREIGN, HOT_C, LARGEST_CACHE, NEAR_C, RELEASES_C, STOLEN, WARM_C,
@@ -66,6 +67,30 @@ pub(super) fn cache(facts: &Facts, list: &mut Vec<Evidence>) {
                 format!("the first fall after a rest came after the same bytes {times}"),
             );
         }
+    }
+    match &facts.earlier_size {
+        Some(Size::Same(runs)) => {
+            let text = match runs.as_slice() {
+                [one] => format!("run {one} of this drive found its cache exhausted after the same bytes"),
+                [one, two] => format!(
+                    "runs {one} and {two} of this drive found its cache exhausted after the same bytes"
+                ),
+                more => format!(
+                    "{} earlier runs of this drive found its cache exhausted after the same bytes",
+                    more.len()
+                ),
+            };
+            row(list, "cache.earlier-same", C, text);
+        }
+        Some(Size::Longer(run, bytes)) => {
+            let text = format!("run {run} of this drive wrote {bytes} as fast, and did not fall before");
+            row(list, "cache.earlier-longer", C, text);
+        }
+        Some(Size::Sooner(run, bytes)) => {
+            let text = format!("run {run} of this drive found its cache exhausted after {bytes} already");
+            row(list, "cache.earlier-sooner", C, text);
+        }
+        None => {}
     }
     if facts.first_fall {
         let text = format!("first fall of this leg, {} after the drive was last at rest", facts.since_rest);
@@ -348,6 +373,16 @@ pub(super) fn throttle(facts: &Facts, list: &mut Vec<Evidence>) {
             row(list, "throttle.held", T, "the temperature was held there while the rate was down");
         }
         _ => {}
+    }
+    match facts.earlier_heat {
+        Some(Heat::Same(run, at)) => {
+            row(list, "throttle.earlier-same", T, format!("heat throttled this drive at {at} in run {run}"));
+        }
+        Some(Heat::Hotter(run, at)) => {
+            let text = format!("this drive was at {at} in run {run}, and was not throttled so cool");
+            row(list, "throttle.earlier-hotter", T, text);
+        }
+        None => {}
     }
     if facts.no_hotter && facts.throttle_begins != Some(true) {
         let text = "it had been slowed by heat before, and got no hotter since";

@@ -41,6 +41,7 @@ pub fn lane_head(name: &str, plan: &Plan, drive: &dyn Drive) -> LaneHead {
         stated: plan.stated.clone(),
         situation: situation_of(plan, drive.situation()),
         legs: plan.legs.clone(),
+        earlier: Vec::new(),
         demands: plan.demands.clone(),
         order: None,
         health: None,

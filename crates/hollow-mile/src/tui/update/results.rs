@@ -45,7 +45,7 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
             state.fleet.asked = false;
         }
         Done::Read(early) => {
-            state.findings.early = Some(early).filter(|e| state.findings.loading == Some(e.run));
+            state.findings.early = Some(*early).filter(|e| state.findings.loading == Some(e.run));
         }
         Done::Loaded(Ok(shown)) => {
             state.findings.early = None;
