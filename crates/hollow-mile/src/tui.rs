@@ -29,6 +29,8 @@ mod view;
 #[cfg(test)]
 mod golden;
 #[cfg(test)]
+mod happened;
+#[cfg(test)]
 mod late;
 #[cfg(test)]
 mod tests;
