@@ -28,7 +28,7 @@ pub use weights::{Row, TABLE, weight_of};
 /// Highest confidence of a cause that shares a change with another.
 const CAP_SHARED: f64 = 0.6;
 /// Highest confidence without a temperature or a throttle counter.
-const CAP_BLIND: f64 = 0.85;
+const CAP_BLIND: f64 = 0.8;
 /// Highest confidence of a further stage of a cache where nobody knows how full the drive is.
 const CAP_NO_FILL: f64 = 0.8;
 /// Highest confidence of a further fall of a drive that heat had slowed, and that got no hotter, where nobody saw what others did.
@@ -40,7 +40,7 @@ const CAP_FOLLOWED: f64 = 0.75;
 const CAP_OPEN: f64 = 0.75;
 /// Highest confidence of the end of a cache that nothing shows again: no second fall after the same bytes, no rest that brought the rate back (without a
 /// fall after other bytes behind it), and no earlier run of the drive. About a quarter of such falls has no cause that a log shows.
-const CAP_ONCE: f64 = 0.88;
+const CAP_ONCE: f64 = 0.89;
 /// Highest confidence of a cache that was full where another write fell at the same address after other bytes: a weak place looks alike, and a third write tells.
 const CAP_PLACE: f64 = 0.75;
 /// Highest confidence that none of the causes holds where the drive may have given no answer.
