@@ -139,6 +139,9 @@ impl View for Events {
             n => format!("{n} events"),
         };
         let wrong = match count(Which::Wrong) {
+            0 if state.events.is_live && state.runs.is_underway() => {
+                "Nothing has gone wrong so far.".to_owned()
+            }
             0 => "Nothing went wrong.".to_owned(),
             1 => "1 is about something that went wrong.".to_owned(),
             n => format!("{n} are about something that went wrong."),
