@@ -2,7 +2,7 @@
 //!
 //! Everything is read below roots that tests replace.
 
-use mile_core::{Bytes, Celsius};
+use mile_core::{Bytes, Celsius, Nanos};
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -65,9 +65,15 @@ impl Disk {
     /// Bytes that it has read and written since the system started. The sector of these counters is always 512 bytes
     /// (the kernel's Documentation/block/stat.rst).
     pub fn moved(&self) -> Option<Bytes> {
+        self.moved_and_busy().map(|(moved, _)| moved)
+    }
+
+    /// The same, and for how long it has had operations underway since the system started, which the kernel counts in ms.
+    pub fn moved_and_busy(&self) -> Option<(Bytes, Nanos)> {
         let text = fs::read_to_string(self.folder.join("stat")).ok()?;
         let field = |i: usize| text.split_whitespace().nth(i)?.parse::<u64>().ok();
-        Some(Bytes((field(2)? + field(6)?) * 512))
+        let busy = Nanos(field(9)?.saturating_mul(1_000_000));
+        Some((Bytes((field(2)? + field(6)?) * 512), busy))
     }
 
     /// Model, where the disk tells.

@@ -13,7 +13,7 @@ pub(super) struct Watched {
     /// Whether it may have a temperature, its counters, and its sensor.
     members: Vec<(bool, Disk, Option<Sensors>)>,
     /// What each had moved, and for how long it had been busy, when it was asked last.
-    before: Vec<(Option<Bytes>, Option<Nanos>)>,
+    before: Vec<Option<(Bytes, Nanos)>>,
     clock: Monotonic,
     asked: Nanos,
 }
@@ -30,7 +30,7 @@ impl Watched {
             (m.tells(), Disk { name: m.name.clone(), folder: m.folder.clone() }, sensors)
         };
         let members: Vec<_> = members.iter().map(one).collect();
-        let before = members.iter().map(|(_, disk, _)| (disk.moved(), busy(disk))).collect();
+        let before = members.iter().map(|(_, disk, _)| disk.moved_and_busy()).collect();
         Self { members, before, clock: Monotonic::start(), asked: Nanos(0) }
     }
 
@@ -51,26 +51,15 @@ impl Watched {
             if *tells {
                 all.push(sensors.as_ref().and_then(|s| s.reading().temp).map(|t| t.0));
             }
-            let now = (disk.moved(), busy(disk));
-            let moved = now.0.zip(before.0).map(|(now, then)| now.0.saturating_sub(then.0) as f64 / 1e6);
-            let busy = now.1.zip(before.1).map(|(now, then)| now.since(then).secs() * 100.0);
+            let now = disk.moved_and_busy();
+            let both = now.zip(*before).filter(|_| seconds > 0.0);
+            all.push(both.map(|(now, then)| now.0.0.saturating_sub(then.0.0) as f64 / 1e6 / seconds));
             // The kernel counts its time in ticks of its own, and so may be a tick ahead.
-            let all_of_it = |share: f64| share.min(100.0);
-            all.extend([
-                moved.map(|mb| mb / seconds).filter(|_| seconds > 0.0),
-                busy.map(|b| all_of_it(b / seconds)).filter(|_| seconds > 0.0),
-            ]);
+            all.push(both.map(|(now, then)| (now.1.since(then.1).secs() / seconds * 100.0).min(100.0)));
             *before = now;
         }
         all
     }
-}
-
-/// For how long a disk has had operations underway since the system started: field 10 of the kernel's Documentation/block/stat.rst, in ms.
-fn busy(disk: &Disk) -> Option<Nanos> {
-    let text = fs::read_to_string(disk.folder.join("stat")).ok()?;
-    let ms: u64 = text.split_whitespace().nth(9)?.parse().ok()?;
-    Some(Nanos(ms.saturating_mul(1_000_000)))
 }
 
 /// Names and units of the channels that the members of a device give: a temperature where there is one, what each moves, and how busy it is.
