@@ -122,14 +122,16 @@ impl Config {
         let file: File = toml::from_str(text).map_err(|e| InstrumentError::Config(e.to_string()))?;
         let mut config = Self::default();
         let mut names: Vec<(String, Option<String>)> = Vec::new();
-        for raw in file.instrument {
+        for mut raw in file.instrument {
             let name = raw.name.clone();
             let need = |what: &str| InstrumentError::Config(format!("instrument `{name}` needs `{what}`"));
             let kind = match raw.kind.as_str() {
-                "scpi" => Kind::Scpi(raw.host.ok_or_else(|| need("host"))?, raw.port.unwrap_or(5025)),
+                "scpi" => {
+                    Kind::Scpi(raw.host.take().ok_or_else(|| need("host"))?, raw.port.take().unwrap_or(5025))
+                }
                 "hwmon" => Kind::Hwmon,
                 "value" => Kind::Value,
-                "text" => match (raw.path, raw.host, raw.port) {
+                "text" => match (raw.path.take(), raw.host.take(), raw.port.take()) {
                     (Some(path), None, None) => Kind::File(path),
                     (None, Some(host), Some(port)) => Kind::Tcp(host, port),
                     _ => {
@@ -144,32 +146,54 @@ impl Config {
                     ));
                 }
             };
+            // What a kind does not take would say something that does not happen.
+            let unfit = |what: &str| {
+                InstrumentError::Config(format!(
+                    "instrument `{name}`: `{what}` does not belong to the kind {}",
+                    raw.kind
+                ))
+            };
+            let left =
+                [("host", raw.host.is_some()), ("port", raw.port.is_some()), ("path", raw.path.is_some())];
+            if let Some((what, _)) = left.into_iter().find(|(_, is)| *is) {
+                return Err(unfit(what));
+            }
             let time = |text: Option<String>, default: Nanos| text.map_or(Ok(default), |t| duration(&t));
             let interval = time(raw.interval, INTERVAL)?;
             if interval < SHORTEST {
                 return wrong(format!("instrument `{name}`: it is read every {SHORTEST} at the most often"));
             }
             let mut channels = Vec::new();
-            for c in raw.channel {
+            for mut c in raw.channel {
                 let query = match &kind {
-                    Kind::Scpi(..) => {
-                        c.query.ok_or_else(|| need("query` for each channel, such as `MEAS:TEMP? (@101)"))?
-                    }
-                    Kind::Hwmon => {
-                        c.sensor.ok_or_else(|| need("sensor` for each channel, such as `k10temp/Tctl"))?
-                    }
-                    Kind::Value => c.file.ok_or_else(|| {
+                    Kind::Scpi(..) => c
+                        .query
+                        .take()
+                        .ok_or_else(|| need("query` for each channel, such as `MEAS:TEMP? (@101)"))?,
+                    Kind::Hwmon => c
+                        .sensor
+                        .take()
+                        .ok_or_else(|| need("sensor` for each channel, such as `k10temp/Tctl"))?,
+                    Kind::Value => c.file.take().ok_or_else(|| {
                         need("file` for each channel, such as `/sys/class/thermal/thermal_zone0/temp")
                     })?,
                     Kind::File(_) | Kind::Tcp(..) => String::new(),
                 };
-                if kind != Kind::Value && (c.times.is_some() || c.per_second.is_some()) {
-                    return wrong(format!(
-                        "instrument `{name}`: `times` and `per_second` are for the kind value"
-                    ));
+                let mut scale = Scale::default();
+                if kind == Kind::Value {
+                    scale.times = c.times.take().unwrap_or(scale.times);
+                    scale.per_second = c.per_second.take().unwrap_or(scale.per_second);
                 }
-                let scale =
-                    Scale { times: c.times.unwrap_or(1.0), per_second: c.per_second.unwrap_or(false) };
+                let left = [
+                    ("query", c.query.is_some()),
+                    ("sensor", c.sensor.is_some()),
+                    ("file", c.file.is_some()),
+                    ("times", c.times.is_some()),
+                    ("per_second", c.per_second.is_some()),
+                ];
+                if let Some((what, _)) = left.into_iter().find(|(_, is)| *is) {
+                    return Err(unfit(what));
+                }
                 if !scale.times.is_finite() || scale.times == 0.0 {
                     return wrong(format!(
                         "instrument `{name}`: `times` is {}, and has to be a number other than 0",
@@ -287,7 +311,15 @@ mod tests {
             ("path = \"/run/room\"\n", "", "either `path`"),
             ("\"room\"", "\"logger\"", "two instruments"),
             ("name = \"ambient\"", "name = \"a,b\"", "cannot be the name"),
-            ("query = \"MEAS", "times = 2.0\nquery = \"MEAS", "are for the kind value"),
+            ("query = \"MEAS", "times = 2.0\nquery = \"MEAS", "`times` does not belong to the kind scpi"),
+            ("query = \"MEAS", "file = \"/x\"\nquery = \"MEAS", "`file` does not belong to the kind scpi"),
+            ("host = \"127", "path = \"/x\"\nhost = \"127", "`path` does not belong to the kind scpi"),
+            (
+                "name = \"ambient\"",
+                "name = \"ambient\"\nsensor = \"a/b\"",
+                "`sensor` does not belong to the kind text",
+            ),
+            ("name = \"ambient\"", "name = \"ambient\"\nper_second = true", "`per_second` does not belong"),
             ("kind = \"text\"\npath = \"/run/room\"", "kind = \"value\"", "needs `file`"),
             ("kind = \"text\"", "colour = 1\nkind = \"text\"", "unknown field"),
         ] {
