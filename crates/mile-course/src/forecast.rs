@@ -266,8 +266,7 @@ fn leg_forecast(leg: &PlannedLeg, known: &[Known], claims: &Claims) -> LegForeca
         Work::Skip | Work::Watch | Work::Told(_) | Work::Health | Work::Flush | Work::Discard { .. } => {
             out.seconds = Some(same.map_or(0.0, end_of));
         }
-        // What is expected is met as a rule.
-        Work::Ask(_) | Work::Expect => {
+        Work::Ask(_) => {
             out.seconds = same.map(end_of).or(Some(0.0));
         }
         Work::SelfTest(_) | Work::SelectiveTest { .. } => {
@@ -287,7 +286,7 @@ fn leg_forecast(leg: &PlannedLeg, known: &[Known], claims: &Claims) -> LegForeca
             (out.written, out.read) = (f.writes(), if f.writes() == 0 { f.moves().0 } else { 0 });
         }
         Work::Rest if leg.seen.is_empty() => out.seconds = leg.time.map(Nanos::secs),
-        Work::Rest => match same {
+        Work::Rest | Work::Expect => match same {
             Some(k) => (out.seconds, out.basis) = (Some(end_of(k)), Basis::SameLeg(k.run)),
             None => (out.seconds, out.basis) = (leg.time.map(Nanos::secs), Basis::Limit),
         },

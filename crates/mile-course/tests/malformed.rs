@@ -45,11 +45,12 @@ const IN_A_WRITE: [(&str, &str); 34] = [
 ];
 
 /// Legs of other kinds.
-const OTHERS: [(&str, &str); 33] = [
+const OTHERS: [(&str, &str); 34] = [
     ("ask \"fan on\", «over 0 % to 10 %", "does not belong to a word"),
     ("discard, «at most 5 min", "does not belong to a discard"),
     ("«expect 5 GB written", "only a temperature or a reading"),
     ("expect temperature below 40 °C, «over 0 % to 10 %", "does not belong to what is expected"),
+    ("expect temperature below 40 °C for 1 min, «at most 10 s", "has to hold for longer"),
     ("expect temperature «under 40 °C", "`below` or `above`"),
     ("«rest", "never ends"),
     ("«rest until temperature below 40 °C", "may never end"),

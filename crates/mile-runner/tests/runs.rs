@@ -378,3 +378,16 @@ fn a_drive_without_a_temperature_is_not_started_on_where_one_is_expected() {
         "{said}"
     );
 }
+
+/// It was forecast to take no time, however long it may wait.
+#[test]
+fn what_is_expected_is_forecast_to_take_at_most_the_time_that_it_has() {
+    let drive = SimDrive::new("sim:merrow-k2", 1).unwrap();
+    let cast = |what: &str| {
+        let plan = plan(&parse(&expecting(what)).unwrap(), &run::plan_facts(&drive)).unwrap();
+        let cast = mile_course::forecast(&plan, &[], &mile_course::Claims::default());
+        (cast.legs[0].seconds, cast.legs[0].basis.clone())
+    };
+    assert_eq!(cast("temperature below 30 °C, at most 2 h"), (Some(7200.0), mile_course::Basis::Limit));
+    assert_eq!(cast("temperature below 60 °C for 20 s"), (Some(25.0), mile_course::Basis::Limit));
+}

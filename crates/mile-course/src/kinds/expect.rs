@@ -15,54 +15,67 @@ const AT_ONCE: Nanos = Nanos(5_000_000_000);
 #[derive(Clone, Debug, PartialEq)]
 pub struct Expect {
     /// One of these has to come true. Temperatures and channels only.
-    pub that: Vec<End>,
+    pub that: Vec<Seen>,
     /// It has so long to come true.
-    pub at_most: Option<Nanos>,
+    pub at_most: Nanos,
 }
 
-/// Whether something can be expected.
-fn can_be(end: &End) -> bool {
-    matches!(end, End::Seen(Seen::Below(..) | Seen::Above(..) | Seen::Stable(..) | Seen::Channel(..)))
+/// For how long something has to hold; `None` for what cannot be expected.
+fn held(end: &End) -> Option<(Seen, Nanos)> {
+    match end {
+        End::Seen(
+            seen @ (Seen::Below(_, hold)
+            | Seen::Above(_, hold)
+            | Seen::Stable(_, hold)
+            | Seen::Channel(_, hold)),
+        ) => Some((seen.clone(), *hold)),
+        _ => None,
+    }
 }
 
 /// Puts it together.
-pub(crate) fn read(reader: &mut Reader, span: Span, that: Vec<End>, clauses: Clauses) -> Option<Expect> {
+pub(crate) fn read(reader: &mut Reader, span: Span, that: &[End], clauses: Clauses) -> Option<Expect> {
     let hint =
         "write `expect temperature below 35 °C`, or `expect ambient above 20 °C`, and one `at most TIME`";
-    let mut expect = Expect { that, at_most: None };
-    if !expect.that.iter().all(can_be) {
+    let Some(all) = that.iter().map(held).collect::<Option<Vec<(Seen, Nanos)>>>() else {
         reader.errors.push(
             Diagnostic::new(span, "only a temperature or a reading of a channel can be expected").hint(hint),
         );
         return None;
-    }
+    };
+    let longest = all.iter().map(|(_, hold)| *hold).max().unwrap_or_default();
+    let mut at_most = None;
     for (clause, span) in clauses {
         match clause {
-            Clause::AtMost(time) if expect.at_most.is_none() => expect.at_most = Some(time),
+            Clause::AtMost(time) if at_most.is_none() => {
+                at_most = Some(time);
+                if all.iter().all(|(_, hold)| *hold > time) {
+                    reader.errors.push(
+                        Diagnostic::new(span, "this has to hold for longer than it has to come true").hint(
+                            format!("write `at most {}` or more, or a shorter `for`", longest.plus(AT_ONCE)),
+                        ),
+                    );
+                }
+            }
             _ => reader.errors.push(
                 Diagnostic::new(span, "this does not belong to what is expected, or is said twice")
                     .hint(hint),
             ),
         }
     }
-    Some(expect)
+    let at_most = at_most.unwrap_or(longest.plus(AT_ONCE));
+    Some(Expect { that: all.into_iter().map(|(seen, _)| seen).collect(), at_most })
 }
 
 /// Fits it to a drive: the time that it has, and what has to come true. `None`, with the reason in the errors, where it never can.
 pub(crate) fn fit(fit: &mut Fit<'_>, name: &str, expect: &Expect) -> Option<(Nanos, Vec<Seen>)> {
-    let of = |end: &End| if let End::Seen(seen) = end { Some(seen.clone()) } else { None };
-    let all: Vec<Seen> = expect.that.iter().filter_map(of).collect();
-    if let Some(seen) = all.iter().find(|s| s.needs_temperature()).filter(|_| !fit.drive.has_temperature) {
+    let needs = |s: &&Seen| s.needs_temperature() && !fit.drive.has_temperature;
+    if let Some(seen) = expect.that.iter().find(needs) {
         fit.errors
             .push(format!("Leg {name} expects a {}, but this drive gives no temperature.", seen.words()));
         return None;
     }
-    let held = |s: &Seen| match s {
-        Seen::Below(_, hold) | Seen::Above(_, hold) | Seen::Stable(_, hold) | Seen::Channel(_, hold) => *hold,
-        Seen::Steady(_) | Seen::Break(_) | Seen::Errors(_) => Nanos(0),
-    };
-    let longest = all.iter().map(held).max().unwrap_or_default();
-    Some((expect.at_most.unwrap_or(longest.plus(AT_ONCE)), all))
+    Some((expect.at_most, expect.that.clone()))
 }
 
 /// In words: `expecting temperature below 35 °C`.

@@ -224,7 +224,7 @@ impl Legs {
             }
             Clause::SelfTest(kind) => Some(Action::SelfTest(self_test::read(reader, span, kind, clauses))),
             Clause::Ask(text) => Some(Action::Ask(ask::read(reader, text, clauses))),
-            Clause::Expect(that) => expect::read(reader, span, that, clauses).map(Action::Expect),
+            Clause::Expect(that) => expect::read(reader, span, &that, clauses).map(Action::Expect),
             Clause::Discard => Some(Action::Discard(discard::read(reader, clauses))),
             _ => {
                 if !unread {

@@ -1,8 +1,8 @@
 //! What is expected before a run goes on.
 
-use super::ends::{Guarded, LegEnd, Watch};
+use super::ends::{Guarded, LegEnd};
 use super::state::Run;
-use mile_core::{Nanos, Op};
+use mile_core::Nanos;
 use mile_course::{PlannedLeg, Seen};
 use mile_drive::DriveError;
 
@@ -14,30 +14,8 @@ impl Run<'_> {
         leg: &PlannedLeg,
         began: Nanos,
     ) -> Result<LegEnd, DriveError> {
-        let mut paused = Nanos(0);
-        let mut watch = Watch::new(&leg.seen, self.drive.now(), 0, self.errors);
-        let end = loop {
-            if let Some(why) = self.seen(&mut watch) {
-                break LegEnd::Planned(why);
-            }
-            let deadline = leg.time.map(|t| began.plus(t).plus(paused));
-            if deadline.is_some_and(|d| self.drive.now() >= d) {
-                break LegEnd::Guarded(Guarded::Other(self.in_vain(leg)));
-            }
-            let until = self.slice_end(deadline);
-            self.drive.idle(until);
-            if let Some(end) = self.after_slice(index, Op::Idle)? {
-                return Ok(end);
-            }
-            if self.paused {
-                match self.pause(index)? {
-                    (Some(end), _) => return Ok(end),
-                    (None, time) => paused = paused.plus(time),
-                }
-            }
-        };
-        self.close_sample(index, Op::Idle);
-        Ok(end)
+        let seen = self.wait(index, leg, began)?;
+        Ok(seen.unwrap_or_else(|| LegEnd::Guarded(Guarded::Other(self.in_vain(leg)))))
     }
 
     /// What did not come true, and what was read instead.

@@ -25,26 +25,37 @@ impl Run<'_> {
     }
 
     pub(super) fn rest(&mut self, index: u32, leg: &PlannedLeg, began: Nanos) -> Result<LegEnd, DriveError> {
+        let seen = self.wait(index, leg, began)?;
+        Ok(seen.unwrap_or_else(|| LegEnd::Planned(format!("{} have passed", leg.time.unwrap_or_default()))))
+    }
+
+    /// Waits without load until something is seen that the leg waits for; `None` where its time has passed before.
+    pub(super) fn wait(
+        &mut self,
+        index: u32,
+        leg: &PlannedLeg,
+        began: Nanos,
+    ) -> Result<Option<LegEnd>, DriveError> {
         let mut paused = Nanos(0);
         let mut watch = Watch::new(&leg.seen, self.drive.now(), 0, self.errors);
         loop {
             if let Some(why) = self.seen(&mut watch) {
                 self.close_sample(index, Op::Idle);
-                return Ok(LegEnd::Planned(why));
+                return Ok(Some(LegEnd::Planned(why)));
             }
             let deadline = leg.time.map(|t| began.plus(t).plus(paused));
             if deadline.is_some_and(|d| self.drive.now() >= d) {
                 self.close_sample(index, Op::Idle);
-                return Ok(LegEnd::Planned(format!("{} have passed", leg.time.unwrap_or_default())));
+                return Ok(None);
             }
             let until = self.slice_end(deadline);
             self.drive.idle(until);
             if let Some(end) = self.after_slice(index, Op::Idle)? {
-                return Ok(end);
+                return Ok(Some(end));
             }
             if self.paused {
                 match self.pause(index)? {
-                    (Some(end), _) => return Ok(end),
+                    (Some(end), _) => return Ok(Some(end)),
                     (None, time) => paused = paused.plus(time),
                 }
             }
