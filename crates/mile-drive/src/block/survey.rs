@@ -316,6 +316,26 @@ mod tests {
         }
     }
 
+    /// Earlier versions stamped every 64 KiB.
+    #[test]
+    fn what_an_earlier_version_wrote_is_ours() {
+        let (block, stretch) = (1 << 20, 64 << 10);
+        let pool = Pool::new(RunId(77), 3, 2);
+        let mut slot = Buffer::filled(block, &pool, 1);
+        let mut content = vec![0; SIZE as usize];
+        for (i, place) in content[512..].chunks_exact_mut(block).enumerate() {
+            for (j, part) in slot.bytes_mut().chunks_mut(stretch).enumerate() {
+                pool.stamp(part, (512 + i * block + j * stretch) as u64, block + j * stretch, false);
+            }
+            place.copy_from_slice(slot.bytes());
+        }
+        let found = over(&content);
+        assert_eq!(found.with_data, 0, "{}", found.words());
+        // The stamps are what makes them so.
+        content.chunks_mut(stretch).for_each(|c| c[512] ^= 1);
+        assert_eq!(over(&content).to_name(), ["data"]);
+    }
+
     #[test]
     fn one_byte_that_a_run_of_ours_did_not_write_is_data() {
         let mut content = vec![0; SIZE as usize];

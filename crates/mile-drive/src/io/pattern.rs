@@ -2,7 +2,7 @@
 //!
 //! Every write of a pass by a worker takes its bytes from one stream of random stretches of 64 KiB, each made from the run's
 //! identity, the pass, the worker and its number in the stream; a buffer always holds the same part of the stream. Before a write
-//! the buffer is stamped, at its start and every 64 KiB, and every 4 KiB where the run is to verify what it wrote. A stamp holds
+//! the buffer is stamped, at its start and every 256 KiB, and every 4 KiB where the run is to verify what it wrote. A stamp holds
 //! the address, the run's identity, the pass, the worker, and the place in the stream, so that a verifying read knows every byte
 //! that should be there, and tells what is corrupt from what is stale or misplaced.
 //!
@@ -19,8 +19,10 @@ use rand_core::{Rng, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
 use std::collections::HashMap;
 
-/// Bytes from one stamp to the next, and of a stretch of the stream. A block shorter than that has one stamp.
-pub const STRIDE: usize = 64 << 10;
+/// Bytes of a stretch of the stream.
+const STRETCH: usize = 64 << 10;
+/// Bytes from one stamp to the next. A block shorter than that has one stamp. (Earlier versions had one in each stretch.)
+pub const STRIDE: usize = 256 << 10;
 /// Bytes from one stamp to the next in what is to be verified.
 pub const SEALED: usize = 4 << 10;
 /// Bytes of a stamp.
@@ -83,8 +85,8 @@ impl Pool {
         let mut at = 0;
         let [high, low] = halves(self.run);
         while at < memory.len() {
-            let (number, within) = ((place + at) / STRIDE, (place + at) % STRIDE);
-            let count = (STRIDE - within).min(memory.len() - at);
+            let (number, within) = ((place + at) / STRETCH, (place + at) % STRETCH);
+            let count = (STRETCH - within).min(memory.len() - at);
             let who = u64::from(self.pass) << 32 | u64::from(self.worker);
             let mut rng =
                 Xoshiro256PlusPlus::seed_from_u64(mix(mix(mix(high) ^ low ^ mix(who)) ^ number as u64));
@@ -107,18 +109,21 @@ impl Pool {
         }
     }
 
+    /// Tells the processor that a block will be stamped soon: the first of its stamps.
+    #[inline]
+    pub fn expect(&self, block: &[u8], sealed: bool) {
+        let stride = if sealed { SEALED } else { STRIDE };
+        block.chunks(stride).take(AHEAD).for_each(expect_write);
+    }
+
     /// Stamps a block that is written to `address` from `place` in the stream.
     #[inline]
     pub fn stamp(&self, block: &mut [u8], address: u64, place: usize, sealed: bool) {
         let stride = if sealed { SEALED } else { STRIDE };
         let [high, low] = halves(self.run);
-        let expect = |block: &[u8], i: usize| block.get(i * stride..).into_iter().for_each(expect_write);
         let stamps = block.len().div_ceil(stride);
-        if stamps > 1 {
-            (0..AHEAD.min(stamps)).for_each(|i| expect(block, i));
-        }
         for i in 0..stamps {
-            expect(block, i + AHEAD);
+            block.get((i + AHEAD) * stride..).into_iter().for_each(expect_write);
             let at = i * stride;
             let stretch = &mut block[at..];
             let who = u64::from(self.pass) | u64::from(self.worker) << 32;
@@ -251,13 +256,13 @@ impl Verifier {
     /// Whether a stretch is what was written with the stamp at its front.
     fn is_body(&mut self, stretch: &[u8], Stamp { run, who, place, .. }: Stamp) -> bool {
         let pool = Pool::new(run, who as u32, (who >> 32) as u32);
-        let (number, within) = (place / STRIDE, place % STRIDE);
+        let (number, within) = (place / STRETCH, place % STRETCH);
         if self.kept.len() >= KEPT {
             self.kept.clear();
         }
         let body = self.kept.entry((who, number)).or_insert_with(|| {
-            let mut body = vec![0; STRIDE];
-            pool.fill(&mut body, number * STRIDE);
+            let mut body = vec![0; STRETCH];
+            pool.fill(&mut body, number * STRETCH);
             body
         });
         match body.get(within..within + stretch.len()) {

@@ -328,6 +328,12 @@ impl<E: Engine> Pump<E> {
         let uneven = self.transfer.load.rate.is_some() || self.copy.is_some();
         let timeout = until.since(now).min(Nanos(if uneven { TICK } else { LOOK }));
         let waited = self.engine.wait(timeout, &mut done);
+        if self.copy.is_none() && self.transfer.load.op == Op::Write {
+            // These are likely to be written anew at once. The processor waits for their stamps while it counts.
+            for c in &done {
+                self.pool.expect(self.engine.buffer(c.slot), self.transfer.sealed);
+            }
+        }
         let now = clock.now().0;
         let block = self.transfer.load.block.0;
         for c in &done {
