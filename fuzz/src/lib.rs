@@ -21,7 +21,7 @@ use mile_logbook::{Logbook, LogbookError};
 use mile_runner::message::{Message, faults_of};
 use mile_runner::remote::{Frame, Frames, heard};
 use std::cell::OnceCell;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Once;
 
 /// NVMe structures. A health log that is read is written as it was, but for what is reserved.
@@ -291,8 +291,9 @@ fn of_today(path: &Path) {
 
 /// A logbook with one good run, whose rows are replaced.
 struct Book {
-    path: PathBuf,
     db: rusqlite::Connection,
+    /// The same for who only reads.
+    read: Logbook,
     good: Vec<(&'static str, rusqlite::types::Value)>,
     _folder: tempfile::TempDir,
 }
@@ -323,7 +324,8 @@ impl Book {
             (*change, db.query_row(query, [], |row| row.get(0)).expect("a good row"))
         };
         let good = ROWS.iter().map(value).collect();
-        Self { path, db, good, _folder: folder }
+        let read = Logbook::read(&path).expect("a logbook whose tables are good");
+        Self { db, read, good, _folder: folder }
     }
 }
 
@@ -362,15 +364,14 @@ pub fn rows(bytes: &[u8]) {
         };
         // A column that must not be empty stays as it was.
         if book.db.execute(change, [&value]).is_ok() {
-            look(book, is_due(bytes, 8));
+            look(&book.read, is_due(bytes, 32));
             book.db.execute(change, [good]).expect("the good row");
         }
     });
 }
 
 /// What reads the rows. Findings and a figure, which take most of the time, are made of some of them.
-fn look(book: &Book, computes: bool) {
-    let read = Logbook::read(&book.path).expect("a logbook whose tables are good");
+fn look(read: &Logbook, computes: bool) {
     let list = read.list().expect("one bad row hides nothing");
     assert_eq!(list.len(), 1);
     let told = |e: LogbookError| assert!(e.to_string().contains("run 1"), "{e}");
@@ -437,7 +438,7 @@ pub fn aside(bytes: &[u8]) {
                 let run =
                     Logbook::read(&book).and_then(|b| b.run(1)).expect("what was brought in can be read");
                 let trace = run.trace(0);
-                if is_due(bytes, 8) {
+                if is_due(bytes, 32) {
                     sound(&findings(&trace, &run.head.first().context()), &trace);
                 }
             }
