@@ -184,6 +184,42 @@ fn a_run_is_in_the_archive_as_its_bench_recorded_it() {
     );
 }
 
+/// Bug: a run for an archive went by earlier runs of its own bench alone, though the archive had those of others.
+#[test]
+fn earlier_runs_of_a_drive_are_known_on_whichever_bench_they_were() {
+    let Some(cluster) = lab() else { return };
+    let soak = "course \"soak\"\nsample every 100 ms\nleg soak\n  write sequential, blocks 1 MiB, depth 8\n  until 250 GB written\n";
+    let (bench, other, alone) = (Bench::new(), Bench::new(), Bench::new());
+    let address = cluster.address("bench");
+    // Another run first, so that numbers in the archive and on a bench differ.
+    bench.write("short.course", SHORT);
+    bench.ok(&["run", "short.course", "--on", "sim:halyard-q4", "--logbook", &address]);
+    let run = |bench: &Bench, role: &str| {
+        bench.write("soak.course", soak);
+        bench.ok(&["run", "soak.course", "--on", "sim:merrow-k2", "--logbook", role]);
+        let last = cluster.sql("lab", "SELECT max(id) FROM hollow_mile.runs");
+        let head = cluster.sql("lab", "SELECT head FROM hollow_mile.runs ORDER BY id DESC LIMIT 1");
+        let head: serde_json::Value = serde_json::from_str(head.trim()).unwrap();
+        let earlier = head["lanes"][0]["earlier"].as_array().cloned().unwrap_or_default();
+        (last.trim().to_owned(), earlier)
+    };
+    let (first, none) = run(&bench, &address);
+    assert_eq!(none.len(), 0, "{none:?}");
+    let (_, told) = run(&other, &cluster.address("other"));
+    assert_eq!(told.len(), 1, "{told:?}");
+    assert_eq!(told[0]["run"].to_string(), first, "by its number in the archive");
+    assert!(told[0]["cache"].as_u64().is_some_and(|b| b > 100_000_000_000), "{told:?}");
+    // Without the archive a bench goes by what it has itself.
+    drop(cluster);
+    alone.write("soak.course", soak);
+    let (own, lab) = (alone.path("own.logbook"), address);
+    alone.ok(&["run", "soak.course", "--on", "sim:merrow-k2", "--logbook", own.to_str().unwrap()]);
+    alone.ok(&["run", "soak.course", "--on", "sim:merrow-k2", "--logbook", &lab]);
+    let db = rusqlite::Connection::open(spool(&alone)).unwrap();
+    let head: String = db.query_row("SELECT head FROM runs", [], |row| row.get(0)).unwrap();
+    assert!(!head.contains("\"earlier\""), "the spool has none: {head}");
+}
+
 #[test]
 fn nobody_gets_or_changes_what_is_not_theirs() {
     let Some(cluster) = lab() else { return };

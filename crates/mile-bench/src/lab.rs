@@ -4,7 +4,8 @@ use crate::Failure;
 use crate::metrics::Metrics;
 use crate::order::Order;
 use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, bounded, unbounded};
-use mile_core::{Bytes, Nanos};
+use mile_core::{Bytes, EarlierRun, Nanos};
+use mile_drive::Identity;
 use mile_drive::clock::Monotonic;
 use mile_logbook::lab::forward::{AFTER_A_FAILURE, Forwarder, PAUSE, Request, Step};
 use mile_logbook::lab::watch::{Following, Told};
@@ -18,6 +19,8 @@ use std::time::Duration;
 
 /// How long the end of a run waits for what is still on its way to the archive.
 const AT_THE_END: Nanos = Nanos(10_000_000_000);
+/// How long a run that begins waits for what the archive has of earlier runs of its drives.
+const AT_THE_START: Duration = Duration::from_secs(3);
 /// What an operator may ask, as it is written.
 const WORDS: [(&str, Command); 4] =
     [("pause", Command::Pause), ("go-on", Command::Resume), ("skip", Command::Skip), ("stop", Command::Stop)];
@@ -48,6 +51,19 @@ pub fn recorded_in(order: &mut Order, logbook: &Path) -> Result<PathBuf, Failure
     let spool = spool_of(&lab)?;
     order.lab = Some(lab.name().display().to_string());
     Ok(spool)
+}
+
+/// What the archive has of earlier runs of drives, of whichever bench; `None` where it does not say so within 3 s.
+pub(crate) fn earlier(lab: &str, drives: Vec<Identity>) -> Option<Vec<Vec<EarlierRun>>> {
+    let (tell, told) = bounded(1);
+    let lab = PathBuf::from(lab);
+    // A thread of its own, which an archive that does not answer may hold.
+    let ask = move || {
+        let asked = Logbook::read(&lab).and_then(|book| drives.iter().map(|d| book.earlier(d)).collect());
+        let _ = tell.send(asked.ok());
+    };
+    std::thread::Builder::new().name("earlier runs".into()).spawn(ask).ok()?;
+    told.recv_timeout(AT_THE_START).ok().flatten()
 }
 
 /// The file in which a run was recorded, and its number there, by the number that it has in `logbook`.

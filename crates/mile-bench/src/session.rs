@@ -284,9 +284,13 @@ impl Ready {
             }
             None => {
                 let mut head = self.head(real);
+                let drives = head.lanes.iter().map(|l| l.drive.clone()).collect();
+                let archived = self.order.lab.as_deref().and_then(|lab| lab::earlier(lab, drives));
+                let mut archived = archived.into_iter().flatten();
                 // A logbook that cannot be read, or a drive without a serial number, knows nothing.
                 for lane in &mut head.lanes {
-                    lane.earlier = book.earlier(&lane.drive).unwrap_or_default();
+                    let own = || book.earlier(&lane.drive).unwrap_or_default();
+                    lane.earlier = archived.next().unwrap_or_else(own);
                 }
                 let run = book.begin(&head)?;
                 (head, Entered::new(run, self.lanes.len()))

@@ -1,6 +1,7 @@
 //! What a run came to, in a few figures.
 
 use crate::Op;
+use crate::breaks::Cause;
 use crate::earlier::EarlierRun;
 use crate::findings::Findings;
 use crate::trace::Trace;
@@ -45,10 +46,16 @@ pub struct Digest {
     /// Temperature at which heat throttled it first, °C.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub throttles_at_c: Option<f64>,
+    /// Confidence that it was heat, 0 to 1.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub throttles_confidence: Option<f64>,
     /// When that was, seconds since the start of its leg.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub throttles_after_s: Option<f64>,
 }
+
+/// Confidence from which a throttle tells something to later runs. What is hardly more than a guess would make another guess sure, where both fall at one temperature.
+const TELLS: f64 = 0.8;
 
 /// Shortest plateau that is called settled, seconds.
 const SETTLED_S: f64 = 10.0;
@@ -88,7 +95,11 @@ impl Digest {
             cache: self.cache_bytes.map(Bytes),
             unbroken: self.unbroken.map(|(bytes, mb_s)| (Bytes(bytes), Rate(mb_s * 1e6))),
             fill: self.unbroken_fill,
-            throttled_at: self.throttles_at_c.map(Celsius),
+            throttled_at: self
+                .throttles_confidence
+                .filter(|c| *c >= TELLS)
+                .and(self.throttles_at_c)
+                .map(Celsius),
             hottest: self.max_c.map(Celsius),
         };
         Some(earlier).filter(EarlierRun::tells)
@@ -130,7 +141,7 @@ impl Digest {
             // Of one drive only.
             all.cache_bytes = None;
             (all.burst_mb_s, all.settled_mb_s, all.unbroken) = (None, None, None);
-            (all.throttles_at_c, all.throttles_after_s) = (None, None);
+            (all.throttles_at_c, all.throttles_confidence, all.throttles_after_s) = (None, None, None);
         }
         Some(all)
     }
@@ -149,6 +160,7 @@ impl Digest {
         let (burst_mb_s, settled_mb_s) = plateaus(found);
         let unbroken = unbroken(trace, found);
         let throttled = found.throttling.episodes.first();
+        let by_heat = found.breaks.iter().find(|b| b.cause == Cause::ThermalThrottle);
         let leg_of = |at: f64| found.legs.iter().rev().find(|l| l.start_s <= at).map_or(0.0, |l| l.start_s);
         Self {
             burst_mb_s,
@@ -156,6 +168,7 @@ impl Digest {
             unbroken: unbroken.map(|u| u.0),
             unbroken_fill: unbroken.and_then(|u| u.1),
             throttles_at_c: throttled.and_then(|e| e.onset_c),
+            throttles_confidence: throttled.and(by_heat).map(|b| b.confidence),
             throttles_after_s: throttled.map(|e| e.start_s - leg_of(e.start_s)),
             seconds: trace.end(trace.len()).secs(),
             bytes,

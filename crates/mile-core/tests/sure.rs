@@ -7,7 +7,9 @@ mod made;
 use made::{Maker, STEP, limits, shown, with};
 use mile_core::findings::{Break, Cause};
 use mile_core::live::News;
-use mile_core::{Bytes, Celsius, Context, LiveFindings, Op, Rate, Sample, Throttled, Trace, findings};
+use mile_core::{
+    Bytes, Celsius, Context, Digest, LiveFindings, Op, Rate, Sample, Throttled, Trace, findings,
+};
 
 fn breaks(samples: &[Sample]) -> Vec<Break> {
     shown(samples).breaks
@@ -270,4 +272,31 @@ fn falls_repeat_at_a_temperature_where_the_rate_came_back_between_them() {
     for b in falls {
         assert!(b.evidence.iter().any(|e| e.row == "throttle.same-temperature"), "{b:#?}");
     }
+}
+
+/// Bug: the temperature of a throttle counted in later runs however unsure that verdict was, so that two guesses at one temperature would have made one that is sure.
+#[test]
+fn a_guess_of_heat_tells_nothing_to_later_runs() {
+    let rate = |t: f64| if t < 300.0 { 1000.0 } else { 600.0 };
+    let made = with(Maker::new(600.0).samples(rate), |t, s| {
+        s.temp = Some(Celsius(40.0 + (t / 300.0).min(1.0) * 35.0));
+        s.throttled = Some(Throttled { light_s: (t - 300.0).max(0.0).floor(), heavy_s: 0.0 });
+    });
+    let trace = Trace::of(&made, &["leg".to_owned()]);
+    let found = findings(&trace, &limits());
+    let [heat] = found.breaks.as_slice() else { panic!("{:#?}", found.breaks) };
+    assert!(heat.cause == Cause::ThermalThrottle && heat.confidence > 0.9, "{heat:?}");
+    let sure = Digest::of(&trace, &found);
+    assert_eq!(sure.throttles_confidence, Some(heat.confidence));
+    let told = |confidence| {
+        Digest { throttles_confidence: confidence, ..sure.clone() }
+            .earlier(1)
+            .unwrap()
+            .throttled_at
+            .map(|t| t.0)
+    };
+    let at = told(sure.throttles_confidence).unwrap();
+    assert!((at - 75.0).abs() < 1.0, "{at}");
+    // A guess; and a digest of an earlier version, which does not say how sure it was.
+    assert_eq!((told(Some(0.6)), told(None)), (None, None));
 }
