@@ -21,7 +21,7 @@ use mile_logbook::{Logbook, LogbookError};
 use mile_runner::message::{Message, faults_of};
 use mile_runner::remote::{Frame, Frames, heard};
 use std::cell::OnceCell;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Once;
 
 /// NVMe structures. A health log that is read is written as it was, but for what is reserved.
@@ -291,6 +291,7 @@ fn of_today(path: &Path) {
 
 /// A logbook with one good run, whose rows are replaced.
 struct Book {
+    path: PathBuf,
     db: rusqlite::Connection,
     /// The same for who only reads.
     read: Logbook,
@@ -325,7 +326,7 @@ impl Book {
         };
         let good = ROWS.iter().map(value).collect();
         let read = Logbook::read(&path).expect("a logbook whose tables are good");
-        Self { db, read, good, _folder: folder }
+        Self { path, db, read, good, _folder: folder }
     }
 }
 
@@ -364,7 +365,10 @@ pub fn rows(bytes: &[u8]) {
         };
         // A column that must not be empty stays as it was.
         if book.db.execute(change, [&value]).is_ok() {
-            look(&book.read, is_due(bytes, 32));
+            // Opened anew for some of them, which takes as long as all the rest.
+            let computes = is_due(bytes, 32);
+            let anew = computes.then(|| Logbook::read(&book.path).expect("a logbook whose tables are good"));
+            look(anew.as_ref().unwrap_or(&book.read), computes);
             book.db.execute(change, [good]).expect("the good row");
         }
     });
