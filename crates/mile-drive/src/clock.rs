@@ -13,11 +13,11 @@ pub struct Monotonic {
     from: u64,
 }
 
-/// The system's monotonic time in nanoseconds: the time since it was started, which 64 bits hold for 584 years. Every operation is timed by it, so
-/// that it is asked for without a detour, and counted in one number.
+/// What a clock of the system says, in nanoseconds: the monotonic one says the time since the system was started, which 64 bits hold for 584 years. Every
+/// operation is timed by that, so that it is asked for without a detour, and counted in one number.
 #[inline]
-fn system() -> u64 {
-    let time = clock_gettime(ClockId::Monotonic);
+pub(crate) fn nanoseconds(clock: ClockId) -> u64 {
+    let time = clock_gettime(clock);
     time.tv_sec as u64 * 1_000_000_000 + time.tv_nsec as u64
 }
 
@@ -29,13 +29,13 @@ impl Monotonic {
 
     /// Starts at `at` now.
     pub fn start_at(at: Nanos) -> Self {
-        Self { made: system(), from: at.0 }
+        Self { made: nanoseconds(ClockId::Monotonic), from: at.0 }
     }
 
     /// Time since it was made, and what it started at.
     #[inline]
     pub fn now(&self) -> Nanos {
-        Nanos(system().saturating_sub(self.made).saturating_add(self.from))
+        Nanos(nanoseconds(ClockId::Monotonic).saturating_sub(self.made).saturating_add(self.from))
     }
 
     /// Sleeps until `at`; returns at once where that is past.

@@ -1,6 +1,8 @@
 //! What the host did meanwhile: processor time stolen from it, and used by this process.
 
+use crate::clock::nanoseconds;
 use mile_core::Bytes;
+use rustix::time::ClockId;
 use std::fs::File;
 use std::os::unix::fs::FileExt;
 use std::sync::OnceLock;
@@ -43,11 +45,7 @@ impl Host {
             (passed > 0).then(|| stolen.saturating_sub(stolen_before) as f64 / passed as f64)
         });
         self.last = now;
-        let time = |clock| {
-            let t = rustix::time::clock_gettime(clock);
-            t.tv_sec as u64 * 1_000_000_000 + t.tv_nsec as u64
-        };
-        let cpu_now = (time(rustix::time::ClockId::Monotonic), time(rustix::time::ClockId::ProcessCPUTime));
+        let cpu_now = (nanoseconds(ClockId::Monotonic), nanoseconds(ClockId::ProcessCPUTime));
         let cpu = self.last_cpu.and_then(|(wall, used)| {
             let passed = cpu_now.0.saturating_sub(wall);
             (passed > 0).then(|| cpu_now.1.saturating_sub(used) as f64 / passed as f64)

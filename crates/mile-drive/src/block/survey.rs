@@ -143,8 +143,8 @@ pub fn survey(file: &File, size: Bytes, logical_block: Bytes, seed: u64, over: &
 
 /// How far before a page the stamp of its block can lie.
 const REACH: u64 = STRIDE as u64;
-/// Bytes of one read.
-const READ: u64 = 256 << 10;
+/// Bytes of one read: a page with all that lies in its reach comes at once.
+const READ: u64 = 2 * REACH;
 
 /// A stretch as far as it can be read.
 struct Read {
