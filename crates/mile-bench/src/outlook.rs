@@ -6,6 +6,7 @@ use mile_core::units::number;
 use mile_core::{Bytes, Celsius, LegName, Nanos, Op, Rate};
 use mile_course::{Access, Forecast, Known, Plan, Work, forecast};
 use mile_drive::clock::unix_seconds;
+use mile_drive::sysfs::{Counters, Disk};
 use mile_drive::{Claims, Identity};
 use mile_logbook::{Filter, Logbook, StoredRun};
 use mile_runner::Status;
@@ -159,12 +160,12 @@ impl Past {
 
 impl HostLoad {
     /// Looks for a fifth of a second.
-    pub fn look(disk: Option<&mile_drive::sysfs::Disk>) -> Self {
+    pub fn look(disk: Option<&Disk>) -> Self {
         let clock = mile_drive::clock::Monotonic::start();
-        let (before, cpu) = (disk.and_then(mile_drive::sysfs::Disk::moved), processors());
+        let (counters, cpu) = (disk.and_then(Counters::of), processors());
         clock.sleep_until(Nanos(200_000_000));
-        let moved = disk.and_then(mile_drive::sysfs::Disk::moved).zip(before);
-        let others = moved.map(|(now, then)| now.0.saturating_sub(then.0) as f64 / clock.now().secs());
+        let moved = counters.and_then(|c| c.moved());
+        let others = moved.map(|moved| moved.0 as f64 / clock.now().secs());
         let busy = processors().zip(cpu).and_then(|(now, then)| {
             let all = now.0.saturating_sub(then.0);
             (all > 0).then(|| 1.0 - now.1.saturating_sub(then.1) as f64 / all as f64)

@@ -163,6 +163,17 @@ fn hollows_of_simulated_drives_are_found_and_confirmed_and_nothing_else_is() {
     assert!(score.edges_as_said() >= 0.9, "{}", score.edges_as_said());
 }
 
+/// Flash drives that are weak there by 18 to 29 %. Read one operation at a time, a stretch of them shows less than half of that.
+#[test]
+fn the_edges_of_shallow_stretches_of_a_fast_drive_are_known_to_a_mib() {
+    let mut score = mile_corpus::surfaces::SurfaceScore::default();
+    for seed in [5, 20, 23] {
+        mile_corpus::surfaces::scan(seed, &mut score).unwrap();
+    }
+    assert!(score.edge_off.len() >= 8, "{score:?}");
+    assert!(score.edge_off.iter().all(|(off, said)| *off <= 1 << 20 && *said <= 2 << 20), "{score:?}");
+}
+
 /// Two passes over a weak stretch of 6.8 GB: one of them shows the first quarter of it by itself.
 #[test]
 fn a_stretch_that_one_pass_shows_in_part_is_one_hollow() {

@@ -211,6 +211,24 @@ fn a_scan_that_verifies_holds_each_of_its_passes_against_what_was_written() {
     assert!(parse("course \"c\"\nleg r\n scan write, verify\n").is_err());
 }
 
+/// One at a time, most of the time of an operation of a flash drive is the same everywhere, and hides an edge.
+#[test]
+fn edges_are_looked_for_with_as_many_operations_underway_as_in_the_passes() {
+    let loads = |how: &str| -> Vec<(u64, u32)> {
+        let course = parse(&format!("course \"c\"\nleg s\n scan, refine to 1 MiB{how}\n")).unwrap();
+        let plan = plan(&course, &K2).unwrap();
+        let transfers = plan.legs.iter().filter_map(|l| match &l.work {
+            Work::Transfer(t) => Some((t.load.block.0 >> 10, t.load.depth)),
+            _ => None,
+        });
+        transfers.collect()
+    };
+    assert_eq!(loads(", blocks 1 MiB, depth 4"), [(1024, 4), (1024, 4), (256, 4)]);
+    assert_eq!(loads(", blocks 64 KiB, depth 1"), [(64, 1), (64, 1), (64, 1)]);
+    // The shortest stretch has sixteen such operations.
+    assert_eq!(loads(", blocks 1 MiB, depth 32"), [(1024, 32), (1024, 32), (256, 8)]);
+}
+
 /// Each text, and where and what its errors are: `line:column what`.
 #[test]
 fn every_error_is_reported_at_its_place_with_what_was_expected() {

@@ -15,7 +15,7 @@ pub use crate::mark::run_of;
 use crate::pending::Pending;
 use crate::pipe::PipeEnd;
 use crate::sensors::{Sensors, Source};
-use crate::sysfs::{self, Disk};
+use crate::sysfs::{self, Counters, Disk};
 use crate::tally::Tally;
 use mile_core::files::{FileFigures, FilesOp};
 use mile_core::{Bytes, Nanos, RunId};
@@ -52,7 +52,7 @@ pub struct FileDrive {
     disk: Option<Disk>,
     temperature: Option<PathBuf>,
     sensors: Option<Sensors>,
-    moved_at_open: Option<Bytes>,
+    counters: Option<Counters>,
     /// Whether the file was made anew when it was opened.
     made: bool,
     clock: Monotonic,
@@ -170,7 +170,7 @@ impl FileDrive {
             disk,
             temperature,
             sensors: None,
-            moved_at_open: None,
+            counters: None,
             made: false,
             clock: Monotonic::start(),
             start_at: Nanos(0),
@@ -375,7 +375,7 @@ impl Drive for FileDrive {
         }
         self.sensors = self.temperature.clone().map(|t| Sensors::start(Source::Kernel(t), None));
         self.clock = Monotonic::start_at(self.start_at);
-        self.moved_at_open = self.disk.as_ref().and_then(Disk::moved);
+        self.counters = self.disk.as_ref().and_then(Counters::of);
         Ok(())
     }
 
@@ -488,10 +488,9 @@ impl Drive for FileDrive {
     }
 
     fn readings(&mut self) -> Readings {
-        let moved = self.disk.as_ref().and_then(Disk::moved).zip(self.moved_at_open);
         Readings {
             temp: self.sensors.as_ref().and_then(|s| s.reading().temp),
-            disk_moved: moved.map(|(now, then)| Bytes(now.0.saturating_sub(then.0))),
+            disk_moved: self.counters.as_ref().and_then(Counters::moved),
             ..Readings::default()
         }
     }

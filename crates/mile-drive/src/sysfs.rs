@@ -3,7 +3,8 @@
 //! Everything is read below roots that tests replace.
 
 use mile_core::{Bytes, Celsius, Nanos};
-use std::fs;
+use std::fs::{self, File};
+use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 
 /// The folders through which the kernel tells of its devices.
@@ -62,20 +63,6 @@ impl Disk {
         Some(Self { name: folder.file_name()?.to_str()?.to_owned(), folder })
     }
 
-    /// Bytes that it has read and written since the system started. The sector of these counters is always 512 bytes
-    /// (the kernel's Documentation/block/stat.rst).
-    pub fn moved(&self) -> Option<Bytes> {
-        self.moved_and_busy().map(|(moved, _)| moved)
-    }
-
-    /// The same, and for how long it has had operations underway since the system started, which the kernel counts in ms.
-    pub fn moved_and_busy(&self) -> Option<(Bytes, Nanos)> {
-        let text = fs::read_to_string(self.folder.join("stat")).ok()?;
-        let field = |i: usize| text.split_whitespace().nth(i)?.parse::<u64>().ok();
-        let busy = Nanos(field(9)?.saturating_mul(1_000_000));
-        Some((Bytes((field(2)? + field(6)?) * 512), busy))
-    }
-
     /// Model, where the disk tells.
     pub fn model(&self) -> Option<String> {
         text(self.folder.join("device/model"))
@@ -96,6 +83,40 @@ impl Disk {
             found.sort();
             found.into_iter().next()
         })
+    }
+}
+
+/// The counters of a disk, which are opened once and read with each sample.
+#[derive(Debug)]
+pub struct Counters {
+    stat: File,
+    first: Bytes,
+}
+
+impl Counters {
+    /// Opens them; `None` where the disk has none.
+    pub fn of(disk: &Disk) -> Option<Self> {
+        let stat = File::open(disk.folder.join("stat")).ok()?;
+        let mut counters = Self { stat, first: Bytes(0) };
+        counters.first = counters.since_start()?.0;
+        Some(counters)
+    }
+
+    /// Bytes that the disk has read and written since they were opened; `None` where it is gone.
+    pub fn moved(&self) -> Option<Bytes> {
+        let (now, _) = self.since_start()?;
+        Some(Bytes(now.0.saturating_sub(self.first.0)))
+    }
+
+    /// Bytes that it has read and written since the system started, and for how long it has had operations underway, which the kernel counts in
+    /// ms. The sector of these counters is always 512 bytes (the kernel's Documentation/block/stat.rst).
+    pub fn since_start(&self) -> Option<(Bytes, Nanos)> {
+        let mut buffer = [0; 512];
+        let read = self.stat.read_at(&mut buffer, 0).ok()?;
+        let text = std::str::from_utf8(&buffer[..read]).ok()?;
+        let field = |i: usize| text.split_ascii_whitespace().nth(i)?.parse::<u64>().ok();
+        let busy = Nanos(field(9)?.saturating_mul(1_000_000));
+        Some((Bytes((field(2)? + field(6)?) * 512), busy))
     }
 }
 
@@ -137,7 +158,10 @@ mod tests {
         let disk = Disk::of(sys.path(), 259, 2).unwrap();
         assert_eq!(disk, Disk::of(sys.path(), 259, 0).unwrap());
         assert_eq!(disk.name, "nvme0n1");
-        assert_eq!(disk.moved(), Some(Bytes(2400 * 512)));
+        let counters = Counters::of(&disk).unwrap();
+        assert_eq!(counters.since_start(), Some((Bytes(2400 * 512), Nanos(1_000_000))));
+        fs::write(disk.folder.join("stat"), "  11 1 801 5  20 2 1602 9 0 1 1 0 0 0 0 0 0\n").unwrap();
+        assert_eq!(counters.moved(), Some(Bytes(3 * 512)), "since they were opened");
         assert_eq!(disk.model().as_deref(), Some("Merrow K2 2TB"));
         let file = disk.temperature_file().unwrap();
         assert_eq!(temperature(&file), Some(Celsius(41.85)), "of another driver, this is what it measured");

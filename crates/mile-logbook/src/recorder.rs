@@ -52,6 +52,8 @@ impl Missed {
 /// A run being recorded.
 pub struct Recorder {
     queue: Option<Sender<(u32, Message)>>,
+    /// Wakes the thread before its time.
+    bell: Option<Sender<()>>,
     thread: Option<JoinHandle<Result<i64, LogbookError>>>,
     missed: Arc<Mutex<Vec<Missed>>>,
     waits: bool,
@@ -92,21 +94,33 @@ impl Recorder {
     /// Where the system has no thread.
     pub fn start(book: impl Archive + 'static, errand: Errand) -> std::io::Result<Self> {
         let (queue, messages) = bounded(QUEUE);
+        let (bell, rung) = bounded(1);
         let missed = Arc::new(Mutex::new(vec![Missed::default(); errand.entered.lanes.len()]));
         let (waits, shared) = (errand.waits, Arc::clone(&missed));
         let thread = std::thread::Builder::new().name("logbook".into()).spawn(move || {
             let sync = Synced::start(book.keeper()).ok();
-            Keeping::new(book, errand, sync, shared).record(&messages)
+            Keeping::new(book, errand, sync, shared).record(&messages, &rung)
         })?;
-        Ok(Self { queue: Some(queue), thread: Some(thread), missed, waits })
+        Ok(Self { queue: Some(queue), bell: Some(bell), thread: Some(thread), missed, waits })
     }
 
     /// Hands over a message of a lane. Never waits for a real drive's sake; a sample for which there is no room is told as a gap. Gives false
     /// where the thread has ended, which [`Recorder::finish`] explains.
     pub fn tell(&self, lane: u32, message: Message) -> bool {
-        let Some(queue) = &self.queue else { return false };
+        let (Some(queue), Some(bell)) = (&self.queue, &self.bell) else { return false };
+        let ends = matches!(message, Message::Ended(_));
+        let ring = || {
+            // A ring that has not been heard yet is enough.
+            let _ = bell.try_send(());
+        };
         match queue.try_send((lane, message)) {
-            Ok(()) => true,
+            Ok(()) => {
+                // Whoever drives a run does not wake another thread with each sample.
+                if ends || queue.len() >= QUEUE / 2 {
+                    ring();
+                }
+                true
+            }
             Err(TrySendError::Disconnected(_)) => false,
             Err(TrySendError::Full((lane, Message::Sample(sample)))) if !self.waits => {
                 let mut missed = self.missed.lock().unwrap_or_else(PoisonError::into_inner);
@@ -115,7 +129,12 @@ impl Recorder {
                 }
                 true
             }
-            Err(TrySendError::Full(message)) => queue.send(message).is_ok(),
+            Err(TrySendError::Full(message)) => {
+                ring();
+                let is_sent = queue.send(message).is_ok();
+                ring();
+                is_sent
+            }
         }
     }
 
@@ -124,7 +143,7 @@ impl Recorder {
     /// # Errors
     /// Where not everything could be kept in the logbook; the error says where the rest is.
     pub fn finish(mut self) -> Result<i64, LogbookError> {
-        self.queue = None;
+        (self.queue, self.bell) = (None, None);
         match self.thread.take().map(JoinHandle::join) {
             Some(Ok(result)) => result,
             // The thread panicked: what it had committed is kept, and the run will be found cut short.
@@ -342,24 +361,31 @@ impl<A: Archive> Keeping<A> {
         }
     }
 
-    fn record(&mut self, messages: &Receiver<(u32, Message)>) -> Result<i64, LogbookError> {
+    /// Sleeps until a block is due, or until the bell rings, and takes all that has come meanwhile.
+    fn record(
+        &mut self,
+        messages: &Receiver<(u32, Message)>,
+        rung: &Receiver<()>,
+    ) -> Result<i64, LogbookError> {
         // Without the thread that syncs, every commit waits for the disk. Where this cannot be set, each does.
         let _ = self.book.wait_for_disk(self.sync.is_none());
         let mut due = EVERY;
         loop {
             let wait = Duration::from_nanos(due.since(self.clock.now()).0);
-            match messages.recv_timeout(wait) {
-                Ok((_, Message::Began(head))) => self.pending.head = Some(head),
-                Ok((lane, message)) => {
-                    self.take(lane as usize, message);
-                    if self.ended.iter().all(Option::is_some) {
-                        return self.end(true);
-                    }
+            let is_over = rung.recv_timeout(wait) == Err(RecvTimeoutError::Disconnected);
+            for (lane, message) in messages.try_iter().take(messages.len()) {
+                self.take(lane as usize, message);
+                if self.ended.iter().all(Option::is_some) {
+                    return self.end(true);
                 }
-                Err(RecvTimeoutError::Timeout) => {}
-                Err(RecvTimeoutError::Disconnected) => return self.end(false),
+                if self.failing.is_none() && self.pending.samples() >= FULL {
+                    self.keep();
+                }
             }
-            if self.clock.now() >= due || self.failing.is_none() && self.pending.samples() >= FULL {
+            if is_over {
+                return self.end(false);
+            }
+            if self.clock.now() >= due {
                 self.keep();
                 due = self.clock.now().plus(EVERY);
             }
@@ -367,10 +393,17 @@ impl<A: Archive> Keeping<A> {
     }
 
     fn take(&mut self, lane: usize, message: Message) {
-        if let Message::Reading(channel, reading) = message {
-            self.pending.readings.entry(channel).or_default().push(reading);
-            return;
-        }
+        let message = match message {
+            Message::Reading(channel, reading) => {
+                self.pending.readings.entry(channel).or_default().push(reading);
+                return;
+            }
+            Message::Began(head) => {
+                self.pending.head = Some(head);
+                return;
+            }
+            other => other,
+        };
         let Some(pending) = self.pending.lanes.get_mut(lane) else { return };
         match message {
             Message::Sample(sample) => {

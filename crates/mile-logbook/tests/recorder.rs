@@ -1,6 +1,7 @@
 //! The recorder beside a logbook that fails: what it was told is kept, or marked as lost, and whoever runs the drive is never held up.
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
 
+use crossbeam_channel::Receiver;
 use mile_core::channel::Reading;
 use mile_core::{Bytes, Nanos, Op, Sample};
 use mile_drive::clock::Monotonic;
@@ -9,8 +10,8 @@ use mile_runner::{Event, EventKind, HealthShot, LaneHead, Message, Outcome, RunH
 use rand_core::{Rng, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 /// How the logbook fails.
@@ -22,6 +23,8 @@ enum Fails {
     From(u64, u64),
     /// Each operation takes so long.
     Slow(Duration),
+    /// None; but nothing is written before the other end of this is dropped.
+    Held(Receiver<()>),
 }
 
 /// A logbook that fails on cue. What fails is not done, or, as a torn write would leave it, not known to be done.
@@ -30,6 +33,8 @@ struct Faulty {
     fails: Fails,
     rng: Xoshiro256PlusPlus,
     operations: Arc<AtomicU64>,
+    /// Samples in each block.
+    blocks: Arc<Mutex<Vec<usize>>>,
 }
 
 impl Faulty {
@@ -42,6 +47,7 @@ impl Faulty {
                 std::thread::sleep(time);
                 false
             }
+            Fails::Held(_) => false,
         };
         if fails {
             return Err(LogbookError::Io {
@@ -61,6 +67,7 @@ impl Archive for Faulty {
     }
     fn append(&mut self, run: i64, blocks: &[Block<'_>]) -> Result<(), LogbookError> {
         self.operation()?;
+        self.blocks.lock().unwrap().extend(blocks.iter().map(|b| b.samples.len()));
         self.book.append(run, blocks)
     }
     fn keep_health(&mut self, run: i64, lane: usize, shot: &HealthShot) -> Result<(), LogbookError> {
@@ -86,6 +93,9 @@ impl Archive for Faulty {
         self.book.keep_readings(run, channel, readings)
     }
     fn wait_for_disk(&mut self, wait: bool) -> Result<(), LogbookError> {
+        if let Fails::Held(until) = &self.fails {
+            let _ = until.recv();
+        }
         Archive::wait_for_disk(&mut self.book, wait)
     }
     fn keeper(&self) -> Box<dyn FnMut() + Send> {
@@ -109,6 +119,34 @@ fn sample(i: u64) -> Sample {
 const DONE: Outcome =
     Outcome { status: Status::Done, at: Nanos(1), bytes: Bytes(1), why: None, health: None, digest: None };
 
+/// A block that waits for the next one is lost with its process for twice as long.
+#[test]
+fn all_that_has_come_when_a_block_is_due_is_in_it() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut book = Logbook::open(&folder.path().join("l.logbook")).unwrap();
+    let head = RunHead::of_lane(LaneHead::named(&["soak"]));
+    let entered = Entered::new(book.begin(&head).unwrap(), 1);
+    let (go, held) = crossbeam_channel::bounded(0);
+    let blocks = Arc::new(Mutex::new(Vec::new()));
+    let faulty = Faulty {
+        book,
+        fails: Fails::Held(held),
+        rng: Xoshiro256PlusPlus::seed_from_u64(1),
+        operations: Arc::default(),
+        blocks: Arc::clone(&blocks),
+    };
+    let (told, _news) = crossbeam_channel::unbounded();
+    let recorder =
+        Recorder::start(faulty, Errand { entered, told, waits: false, aside: Vec::new() }).unwrap();
+    (0..20).for_each(|i| assert!(recorder.tell(0, Message::Sample(sample(i)))));
+    // The first block is due by then.
+    std::thread::sleep(Duration::from_millis(400));
+    drop(go);
+    recorder.tell(0, Message::Ended(Box::new(DONE)));
+    recorder.finish().unwrap();
+    assert_eq!(*blocks.lock().unwrap(), [20]);
+}
+
 struct Told {
     folder: tempfile::TempDir,
     result: Result<i64, LogbookError>,
@@ -125,7 +163,7 @@ fn record(fails: Fails, seed: u64, samples: u64, pause: Duration) -> Told {
     let entered = Entered::new(book.begin(&head).unwrap(), 1);
     let operations = Arc::new(AtomicU64::new(0));
     let rng = Xoshiro256PlusPlus::seed_from_u64(seed);
-    let faulty = Faulty { book, fails, rng, operations: Arc::clone(&operations) };
+    let faulty = Faulty { book, fails, rng, operations: Arc::clone(&operations), blocks: Arc::default() };
     let (told, news) = crossbeam_channel::unbounded();
     let aside = vec![folder.path().join("aside")];
     let recorder = Recorder::start(faulty, Errand { entered, told, waits: false, aside }).unwrap();

@@ -1,6 +1,6 @@
 //! Where exactly a hollow begins and ends: what readings near its edges say.
 //!
-//! A scan knows an edge to one zone. A leg that refines reads stretches, one operation at a time, first some beside the hollow and some within it, long ones and short ones: they say
+//! A scan knows an edge to one zone. A leg that refines reads stretches, one at a time, first some beside the hollow and some within it, long ones and short ones: they say
 //! what a stretch of any length takes on either side, `overhead + length / rate`, and how much that varies. Then it reads one where the edge is most likely, a quarter as long as
 //! the interval in which it is known to be. What it takes, between what is usual and what is slow, says how much of it is on either side, held against a stretch beside the hollow
 //! that is read right behind it. All answers together say how likely each place is, so that a wrong answer is outvoted by later ones.

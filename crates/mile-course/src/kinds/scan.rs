@@ -13,8 +13,9 @@ use mile_core::{Bytes, Op};
 /// Zones of a scan where it does not say.
 const ZONES: u32 = 512;
 
-/// Largest block of a leg that looks for edges.
+/// Largest block of a leg that looks for edges, and its greatest depth: all that is underway is less than the shortest stretch.
 const REFINES_BY: Bytes = Bytes(256 << 10);
+const REFINES_AT: u32 = 8;
 
 /// Zones of a scan at the most.
 const MOST_ZONES: u32 = 100_000;
@@ -105,9 +106,11 @@ pub(crate) fn passes(
         let kind = Kind::Scan(zones, Some(order));
         let mut own = Transfer { kind, refine, ..transfer.clone() };
         if refine.is_some() {
-            // An operation is slow as a whole, so that short ones know better where it begins; and of several in flight one slow operation makes
-            // the others wait or not, so that only one at a time takes what its place takes.
-            (own.load.block, own.load.depth, own.load.workers) = (own.load.block.min(REFINES_BY), 1, 1);
+            // An operation is slow as a whole, so that short ones know better where it begins. As many are in flight as in the passes: where one at a
+            // time is read, most of its time is what any operation takes, and a stretch that is weak by a fifth shows by a few per cent.
+            own.load.block = own.load.block.min(REFINES_BY);
+            own.load.depth = own.load.depth.min(REFINES_AT);
+            own.load.workers = 1;
             // The passes have read all of it.
             own.verify = false;
         }

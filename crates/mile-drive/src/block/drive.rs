@@ -18,7 +18,7 @@ use crate::pending::Pending;
 use crate::pipe::PipeEnd;
 use crate::raw::{self, RawError};
 use crate::sensors::{Sensors, Source};
-use crate::sysfs::{Disk, Roots, number};
+use crate::sysfs::{Counters, Disk, Roots, number};
 use crate::tally::Tally;
 use mile_core::{Bytes, Nanos, RunId};
 use std::fs::File;
@@ -47,7 +47,7 @@ pub struct BlockDrive {
     sensors: Option<Sensors>,
     /// The drives that it is built on.
     watched: Option<Watched>,
-    moved_at_open: Option<Bytes>,
+    counters: Option<Counters>,
     clock: Monotonic,
     start_at: Nanos,
 }
@@ -117,7 +117,7 @@ impl BlockDrive {
             file: None,
             sensors: None,
             watched: None,
-            moved_at_open: None,
+            counters: None,
             clock: Monotonic::start(),
             start_at: Nanos(0),
         })
@@ -219,7 +219,7 @@ impl Drive for BlockDrive {
             Some(&self.found.members).filter(|m| !m.is_empty()).map(|m| Watched::start(&self.roots, m));
         self.file = Some(file);
         self.clock = Monotonic::start_at(self.start_at);
-        self.moved_at_open = self.disk().moved();
+        self.counters = Counters::of(&self.disk());
         Ok(())
     }
 
@@ -345,14 +345,13 @@ impl Drive for BlockDrive {
     }
 
     fn readings(&mut self) -> Readings {
-        let moved = self.disk().moved().zip(self.moved_at_open);
         let reading = self.sensors.as_ref().map(Sensors::reading).unwrap_or_default();
         Readings {
             temp: reading.temp.or_else(|| self.watched.as_ref()?.warmest()),
             throttled: reading.throttled,
             warning: reading.warning,
             fill: self.told.fill,
-            disk_moved: moved.map(|(now, then)| Bytes(now.0.saturating_sub(then.0))),
+            disk_moved: self.counters.as_ref().and_then(Counters::moved),
             ..Readings::default()
         }
     }

@@ -4,14 +4,14 @@ use super::attributes::sensor_file;
 use super::members::Member;
 use crate::clock::Monotonic;
 use crate::sensors::{Sensors, Source};
-use crate::sysfs::{Disk, Roots};
+use crate::sysfs::{Counters, Disk, Roots};
 use mile_core::{Bytes, Celsius, Nanos};
 use std::fs;
 
 /// The members of a device while a run is on it.
 pub(super) struct Watched {
     /// Whether it may have a temperature, its counters, and its sensor.
-    members: Vec<(bool, Disk, Option<Sensors>)>,
+    members: Vec<(bool, Option<Counters>, Option<Sensors>)>,
     /// What each had moved, and for how long it had been busy, when it was asked last.
     before: Vec<Option<(Bytes, Nanos)>>,
     clock: Monotonic,
@@ -27,10 +27,11 @@ impl Watched {
             let asked =
                 || fs::File::open(roots.dev.join(&m.name)).ok().filter(|_| m.tells()).map(Source::Ata);
             let sensors = kernel.or_else(asked).map(|source| Sensors::start(source, None));
-            (m.tells(), Disk { name: m.name.clone(), folder: m.folder.clone() }, sensors)
+            let disk = Disk { name: m.name.clone(), folder: m.folder.clone() };
+            (m.tells(), Counters::of(&disk), sensors)
         };
         let members: Vec<_> = members.iter().map(one).collect();
-        let before = members.iter().map(|(_, disk, _)| disk.moved_and_busy()).collect();
+        let before = members.iter().map(|(_, counters, _)| counters.as_ref()?.since_start()).collect();
         Self { members, before, clock: Monotonic::start(), asked: Nanos(0) }
     }
 
@@ -47,11 +48,11 @@ impl Watched {
         let seconds = now.since(self.asked).secs();
         self.asked = now;
         let mut all = Vec::new();
-        for ((tells, disk, sensors), before) in self.members.iter().zip(&mut self.before) {
+        for ((tells, counters, sensors), before) in self.members.iter().zip(&mut self.before) {
             if *tells {
                 all.push(sensors.as_ref().and_then(|s| s.reading().temp).map(|t| t.0));
             }
-            let now = disk.moved_and_busy();
+            let now = counters.as_ref().and_then(Counters::since_start);
             let both = now.zip(*before).filter(|_| seconds > 0.0);
             all.push(both.map(|(now, then)| now.0.0.saturating_sub(then.0.0) as f64 / 1e6 / seconds));
             // The kernel counts its time in ticks of its own, and so may be a tick ahead.
@@ -123,7 +124,7 @@ mod tests {
         assert_eq!((*temp, *b, *b_busy), (38.0, 0.0, 100.0));
         assert_eq!(watched.warmest(), Some(Celsius(38.0)));
         // Counters that cannot be read are no reading, and not 0.
-        fs::remove_file(tree.path().join("sdb/stat")).unwrap();
+        fs::write(tree.path().join("sdb/stat"), "").unwrap();
         assert_eq!(watched.readings()[3..], [None, None]);
     }
 }

@@ -105,11 +105,11 @@ impl Engine for Sqlite {
     }
 
     fn begin(&self) -> Answer<()> {
-        self.batch("BEGIN IMMEDIATE")
+        self.execute("BEGIN IMMEDIATE", &[]).map(|_| ())
     }
 
     fn end(&self, keep: bool) -> Answer<()> {
-        let ended = self.batch(if keep { "COMMIT" } else { "ROLLBACK" });
+        let ended = self.execute(if keep { "COMMIT" } else { "ROLLBACK" }, &[]).map(|_| ());
         // A commit that failed, on a full disk for one, leaves its transaction open.
         if keep && ended.is_err() && self.in_transaction() {
             let _ = self.batch("ROLLBACK");
