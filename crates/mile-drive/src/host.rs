@@ -16,24 +16,43 @@ pub struct HostReadings {
     pub cpu: Option<f64>,
 }
 
+/// Time after which the system is asked again, ns: it counts in ticks of 10 ms, and on a large computer takes long to list all its counters. Less than the
+/// tenth of a second that samples often take.
+const LEAST: u64 = 90_000_000;
+
 /// Reads `/proc/stat` and the process's own processor time.
 #[derive(Debug)]
 pub struct Host {
     stat: Option<File>,
     last: Option<(u64, u64)>,
     last_cpu: Option<(u64, u64)>,
+    told: Option<HostReadings>,
 }
 
 impl Host {
     /// Opens the readings; where a source is missing its reading will be `None`.
     pub fn new() -> Self {
-        let mut host = Self { stat: File::open("/proc/stat").ok(), last: None, last_cpu: None };
-        host.read();
+        let mut host = Self { stat: File::open("/proc/stat").ok(), last: None, last_cpu: None, told: None };
+        host.ask(nanoseconds(ClockId::Monotonic));
         host
     }
 
-    /// Shares since the last reading.
+    /// Shares since the last reading; where that was just now, those of then.
     pub fn read(&mut self) -> HostReadings {
+        self.read_when(nanoseconds(ClockId::Monotonic))
+    }
+
+    fn read_when(&mut self, now: u64) -> HostReadings {
+        let is_fresh = self.last_cpu.is_some_and(|(then, _)| now.saturating_sub(then) < LEAST);
+        if let Some(told) = self.told.filter(|_| is_fresh) {
+            return told;
+        }
+        let told = self.ask(now);
+        self.told = Some(told);
+        told
+    }
+
+    fn ask(&mut self, wall_now: u64) -> HostReadings {
         let mut buffer = [0; 512];
         let now = self
             .stat
@@ -45,7 +64,7 @@ impl Host {
             (passed > 0).then(|| stolen.saturating_sub(stolen_before) as f64 / passed as f64)
         });
         self.last = now;
-        let cpu_now = (nanoseconds(ClockId::Monotonic), nanoseconds(ClockId::ProcessCPUTime));
+        let cpu_now = (wall_now, nanoseconds(ClockId::ProcessCPUTime));
         let cpu = self.last_cpu.and_then(|(wall, used)| {
             let passed = cpu_now.0.saturating_sub(wall);
             (passed > 0).then(|| cpu_now.1.saturating_sub(used) as f64 / passed as f64)
@@ -90,5 +109,17 @@ mod tests {
         assert_eq!(parse_stat("cpu  10 20 30 40 50 60 70 80 90 100\ncpu0 1\n"), Some((360, 80)));
         assert_eq!(parse_stat("cpu  10 20\n"), None);
         assert_eq!(parse_stat(""), None);
+    }
+
+    #[test]
+    fn the_system_is_asked_ten_times_a_second_at_most() {
+        let mut host = Host::new();
+        let (began, _) = host.last_cpu.unwrap();
+        let before = HostReadings { steal: Some(0.5), cpu: Some(1e9) };
+        host.told = Some(before);
+        assert_eq!(host.read_when(began + LEAST - 1), before);
+        let after = host.read_when(began + LEAST);
+        assert!(after != before && after.cpu.is_some(), "{after:?}");
+        assert_eq!(host.read_when(began + LEAST + 1), after);
     }
 }
