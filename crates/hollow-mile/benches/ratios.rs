@@ -270,6 +270,13 @@ fn remove(path: &Path, book: &Path) {
     }
 }
 
+/// The order statistics between which the median lies with 97 % (binomial, 31 pairs: the 10th and the 22nd).
+fn spread(mut values: Vec<f64>) -> std::ops::Range<f64> {
+    values.sort_by(f64::total_cmp);
+    let outer = values.len() * 9 / PAIRS;
+    values[outer]..values[values.len() - 1 - outer]
+}
+
 /// A run whose log cannot be written, against one whose log is kept.
 fn failing_log(folder: &Path) {
     let (path, book) = written(folder);
@@ -281,15 +288,14 @@ fn failing_log(folder: &Path) {
             let of = |log| rates.iter().find(|r| r.0 == log).unwrap().1;
             of(Log::Locked) / of(Log::Kept)
         });
-        let mut ratios: Vec<f64> = ratios.collect();
-        ratios.sort_by(f64::total_cmp);
-        // The order statistics between which the median lies with 97 % (binomial, 31 pairs: the 10th and the 22nd).
+        let ratios: Vec<f64> = ratios.collect();
+        let known = spread(ratios.clone());
         println!(
             "{}: throughput while the log cannot be written against while it is kept {:.3}, {:.3} to {:.3} with 97 % (the last at least 1)",
             work.name,
-            ratios[PAIRS / 2],
-            ratios[9],
-            ratios[21]
+            median(ratios),
+            known.start,
+            known.end
         );
     }
     remove(&path, &book);
@@ -319,14 +325,7 @@ fn file_path(folder: &Path) {
             cpu.push(a.cpu_us() / b.cpu_us());
             costs.push((a.rate() * block as f64 / 1e6, a.cpu_us(), b.cpu_us()));
         }
-        // The order statistics between which the median lies with 97 % (binomial, 31 pairs: the 10th and the 22nd).
-        let spread = |v: &[f64]| {
-            let mut v = v.to_vec();
-            v.sort_by(f64::total_cmp);
-            let outer = v.len() * 9 / PAIRS;
-            v[outer]..v[v.len() - 1 - outer]
-        };
-        let (r, c) = (spread(&rate), spread(&cpu));
+        let (r, c) = (spread(rate.clone()), spread(cpu.clone()));
         println!("file path, {name}:");
         println!(
             "    throughput against the bare loop  {:.3}  ({:.3} to {:.3} with 97 %; at least {least})",
