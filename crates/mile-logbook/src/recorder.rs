@@ -393,17 +393,6 @@ impl<A: Archive> Keeping<A> {
     }
 
     fn take(&mut self, lane: usize, message: Message) {
-        let message = match message {
-            Message::Reading(channel, reading) => {
-                self.pending.readings.entry(channel).or_default().push(reading);
-                return;
-            }
-            Message::Began(head) => {
-                self.pending.head = Some(head);
-                return;
-            }
-            other => other,
-        };
         let Some(pending) = self.pending.lanes.get_mut(lane) else { return };
         match message {
             Message::Sample(sample) => {
@@ -415,7 +404,11 @@ impl<A: Archive> Keeping<A> {
             Message::Health(shot) => pending.healths.push(*shot),
             Message::LegLatency(leg, histogram) => pending.latencies.push((leg, histogram)),
             Message::Ended(outcome) => self.ended[lane] = Some(*outcome),
-            Message::Began(_) | Message::SelfTest(_) | Message::Reading(..) => {}
+            Message::Began(head) => self.pending.head = Some(head),
+            Message::Reading(channel, reading) => {
+                self.pending.readings.entry(channel).or_default().push(reading);
+            }
+            Message::SelfTest(_) => {}
         }
     }
 
