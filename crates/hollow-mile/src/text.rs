@@ -434,11 +434,13 @@ fn evenness(found: &Findings) -> String {
     }
     for d in &found.dips {
         let period = Nanos::from_secs(d.period_s);
-        let _ = writeln!(
-            out,
-            "\nDips every {period}: {:.0} % deep, {:.0} % of the time",
-            d.depth_pct, d.duty_pct
-        );
+        let _ = writeln!(out, "\nDips every {period}: {}", d.measure());
+        if let Some(verdict) = d.verdict() {
+            let _ = writeln!(out, "    {verdict}");
+        }
+        for reason in d.reasons().take(3) {
+            let _ = writeln!(out, "    + {reason}");
+        }
     }
     for i in &found.interference {
         let (from, to) = (Nanos::from_secs(i.start_s), Nanos::from_secs(i.end_s));

@@ -160,7 +160,8 @@ impl Digest {
         let (burst_mb_s, settled_mb_s) = plateaus(found);
         let unbroken = unbroken(trace, found);
         let throttled = found.throttling.episodes.first();
-        let by_heat = found.breaks.iter().find(|b| b.cause == Cause::ThermalThrottle);
+        let by_heat = found.breaks.iter().find(|b| b.cause == Cause::ThermalThrottle).map(|b| b.confidence);
+        let in_dips = found.dips.iter().find(|d| d.is_heat()).map(|d| d.confidence);
         let leg_of = |at: f64| found.legs.iter().rev().find(|l| l.start_s <= at).map_or(0.0, |l| l.start_s);
         Self {
             burst_mb_s,
@@ -168,7 +169,7 @@ impl Digest {
             unbroken: unbroken.map(|u| u.0),
             unbroken_fill: unbroken.and_then(|u| u.1),
             throttles_at_c: throttled.and_then(|e| e.onset_c),
-            throttles_confidence: throttled.and(by_heat).map(|b| b.confidence),
+            throttles_confidence: throttled.and(by_heat.or(in_dips)),
             throttles_after_s: throttled.map(|e| e.start_s - leg_of(e.start_s)),
             seconds: trace.end(trace.len()).secs(),
             bytes,

@@ -8,7 +8,7 @@ use crate::causes::{Scene, Seen};
 use crate::context::Context;
 use crate::hollow::Hollow;
 use crate::leg_name::LegName;
-use crate::plateaus::{self, Cut, Edge, Settings, Stretch};
+use crate::plateaus::{self, Cut, Edge, Settings, Stretch, Swing};
 use crate::sample::Op;
 use crate::surface::{self, Surface};
 use crate::trace::Trace;
@@ -110,10 +110,21 @@ fn seen(trace: &Trace, cuts: &[Cut], settings: &Settings) -> Vec<Seen> {
         for (i, &edge) in cut.edges.iter().enumerate() {
             let from = cut.stretches[i].samples.start;
             let until = cut.stretches[i + 1].samples.end;
-            all.push(Seen { leg: index, edge, from, until, across: false });
+            let swing = cut.swings.iter().find(|s| edge.to.0 < edge.from.0 && begins(trace, edge.sample, s));
+            all.push(Seen { leg: index, edge, from, until, across: false, swing: swing.cloned() });
         }
     }
     all
+}
+
+/// So many samples before a pattern its first fall may be, as both are found by themselves.
+const NEAR: usize = 4;
+
+/// Whether a fall at a sample is the one with which a pattern begins: its own first fall, or one that leads into it.
+fn begins(trace: &Trace, at: usize, swing: &Swing) -> bool {
+    let first = trace.start(swing.samples.start.min(trace.len().saturating_sub(1)));
+    let soon = at < swing.samples.end && trace.start(at).since(first).secs() <= swing.period_s;
+    soon && at + NEAR >= swing.samples.start
 }
 
 /// Whether the leg before had the same rate at the address at which the next one begins: then only the address changed. Held against each other is
@@ -177,5 +188,6 @@ fn between(
         from: sample,
         until: behind.samples.end,
         across: true,
+        swing: None,
     })
 }

@@ -6,6 +6,7 @@
 pub use crate::breaks::{Break, Candidate, Cause, Evidence};
 pub use crate::cache::Cache;
 pub use crate::context::Context;
+pub use crate::dips::Dip;
 pub use crate::figures::{LegFigures, Plateau, Spread};
 pub use crate::hollow::Hollow;
 pub use crate::interference::Interference;
@@ -20,6 +21,7 @@ use crate::claims::stated::{StatedFound, stated};
 use crate::claims::{self, ClaimFound};
 use crate::consistency;
 use crate::demand::{self, DemandFound};
+use crate::dips;
 use crate::engine::{Engine, Look};
 use crate::faults::Faults;
 use crate::figures::{leg_figures, plateau};
@@ -44,15 +46,6 @@ use std::collections::HashSet;
 
 /// Version of the findings in JSON. 2 renamed `behind_mb_s` to `after_mb_s`.
 pub const VERSION: u32 = 2;
-
-/// A periodic dip.
-#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
-#[expect(missing_docs, reason = "the format's own names say it")]
-pub struct Dip {
-    pub period_s: f64,
-    pub depth_pct: f64,
-    pub duty_pct: f64,
-}
 
 /// What a run shows.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -200,11 +193,8 @@ pub(crate) fn findings_of(trace: &Trace, context: &Context, look: Look) -> Findi
     for (index, (leg, cut)) in
         trace.legs().iter().zip(cuts).enumerate().filter(|(_, (leg, _))| leg.op != Op::Idle)
     {
-        all.dips.extend(cut.swings.iter().map(|s| Dip {
-            period_s: s.period_s,
-            depth_pct: 100.0 * s.depth,
-            duty_pct: 100.0 * s.duty,
-        }));
+        let in_leg: Vec<_> = seen.iter().zip(&all.breaks).filter(|(s, _)| s.leg == index).collect();
+        all.dips.extend(dips::dips(trace, context, (index, &cut), &in_leg));
         all.plateaus.extend(cut.stretches.iter().map(|s| plateau(trace, leg, s, &all.interference)));
         all.legs[index].consistency = consistency::consistency(trace, leg, &cut.stretches);
         let own = seen.iter().zip(&all.breaks).filter(|(s, _)| s.leg == index && !s.across);
@@ -234,7 +224,7 @@ pub(crate) fn findings_of(trace: &Trace, context: &Context, look: Look) -> Findi
     all.fill = sweeps::fill(trace, &pieces);
     all.ramp = sweeps::ramps(trace, &pieces);
     all.recovery = sweeps::recovery(trace, &pieces);
-    all.throttling = thermal::throttling(trace, &all.breaks, &all.plateaus, &swings);
+    all.throttling = thermal::throttling(trace, &all.breaks, &all.plateaus, &swings, &all.dips);
     if let Some(thermal) = &mut all.thermal {
         thermal::settle(thermal, trace, context, &all.breaks, &all.plateaus, &all.throttling);
     }

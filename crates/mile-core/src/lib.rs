@@ -15,6 +15,7 @@ pub mod copies;
 mod cycles;
 pub mod demand;
 mod digest;
+mod dips;
 pub mod earlier;
 pub mod engine;
 pub mod faults;

@@ -13,7 +13,7 @@ use crate::ruler::{Column, Ruler, Wanted, Window, columns_with};
 use crate::sample::Op;
 use crate::thermal::HeatCurve;
 use crate::trace::Trace;
-use crate::units::{Nanos, number, thousands};
+use crate::units::{Nanos, latency_text, number, thousands};
 
 /// What there is to show of one drive.
 #[derive(Clone, Copy, Debug)]
@@ -280,19 +280,6 @@ pub fn ceiling(value: f64) -> f64 {
         .map(|m| m * power)
         .find(|r| *r >= value)
         .unwrap_or(value)
-}
-
-/// A latency in µs, short.
-pub fn latency_text(us: f64) -> String {
-    if us < 1000.0 {
-        format!("{us:.0} µs")
-    } else if us < 1e4 {
-        format!("{:.1} ms", us / 1e3)
-    } else if us < 1e6 {
-        format!("{:.0} ms", us / 1e3)
-    } else {
-        format!("{:.1} s", us / 1e6)
-    }
 }
 
 impl Scene {

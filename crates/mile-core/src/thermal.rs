@@ -2,6 +2,7 @@
 
 use crate::breaks::{Break, Cause};
 use crate::context::Context;
+use crate::dips::Dip;
 use crate::figures::Plateau;
 use crate::heat::{self, HeatFit};
 use crate::plateaus::Swing;
@@ -244,8 +245,15 @@ pub fn phases(trace: &Trace) -> Vec<Phase> {
     all
 }
 
-/// Episodes of throttling: each from a break put down to heat until it is released, or until its leg ends.
-pub fn throttling(trace: &Trace, breaks: &[Break], plateaus: &[Plateau], swings: &[Swing]) -> Throttling {
+/// Episodes of throttling: each from a break put down to heat until it is released, or until its leg ends; and the lows of a pattern that is put down to
+/// heat although no break begins it.
+pub fn throttling(
+    trace: &Trace,
+    breaks: &[Break],
+    plateaus: &[Plateau],
+    swings: &[Swing],
+    dips: &[Dip],
+) -> Throttling {
     let mut result = Throttling::default();
     let loaded: f64 = trace
         .legs()
@@ -253,7 +261,6 @@ pub fn throttling(trace: &Trace, breaks: &[Break], plateaus: &[Plateau], swings:
         .filter(|leg| leg.op != Op::Idle)
         .map(|leg| trace.end(leg.samples.end - 1).since(trace.start(leg.samples.start)).secs())
         .sum();
-    let mut throttled = 0.0;
     let mut until = 0.0;
     for (i, onset) in breaks.iter().enumerate() {
         let is_heat = onset.cause == Cause::ThermalThrottle || onset.also == Some(Cause::ThermalThrottle);
@@ -264,10 +271,35 @@ pub fn throttling(trace: &Trace, breaks: &[Break], plateaus: &[Plateau], swings:
         let leg_end = leg_end(plateaus, onset.at_s);
         let release = release.filter(|b| b.at_s <= leg_end);
         let end_s = release.map_or(leg_end, |b| b.at_s);
-        let first = trace.index_at_time(Nanos::from_secs(onset.at_s));
-        let last = trace.index_at_time(Nanos::from_secs(end_s)).max(first + 1).min(trace.len());
         until = end_s;
-        // Where the rate comes back and falls again and again, it was throttled in the lows only.
+        result.add_lows(trace, swings, (onset.at_s, end_s), onset.from_mb_s, release.is_some());
+    }
+    let told = result.episodes.clone();
+    for (swing, dip) in swings.iter().zip(dips).filter(|(_, d)| d.is_heat()) {
+        let is_told = |e: &Episode| e.start_s < dip.end_s && dip.start_s < e.end_s;
+        if !told.iter().any(is_told) {
+            let own = std::slice::from_ref(swing);
+            result.add_lows(trace, own, (dip.start_s, dip.end_s), swing.high().mb_s(), false);
+        }
+    }
+    result.episodes.sort_by(|a, b| a.start_s.total_cmp(&b.start_s));
+    let throttled: f64 = result.episodes.iter().map(|e| e.end_s - e.start_s).sum();
+    result.share_of_time = if loaded > 0.0 { throttled / loaded } else { 0.0 };
+    result
+}
+
+impl Throttling {
+    /// Adds what lies between two times, seconds; where the rate comes back and falls again and again, the drive was throttled in the lows only.
+    fn add_lows(
+        &mut self,
+        trace: &Trace,
+        swings: &[Swing],
+        (start_s, end_s): (f64, f64),
+        before_mb_s: f64,
+        is_released: bool,
+    ) {
+        let first = trace.index_at_time(Nanos::from_secs(start_s));
+        let last = trace.index_at_time(Nanos::from_secs(end_s)).max(first + 1).min(trace.len());
         let low = |i: usize| {
             let swing = swings.iter().find(|s| s.samples.contains(&i));
             swing.is_none_or(|s| trace.rate.get(i).is_none_or(|r| r * 1e6 < s.middle.0))
@@ -279,26 +311,23 @@ pub fn throttling(trace: &Trace, breaks: &[Break], plateaus: &[Plateau], swings:
                 at += 1;
             }
             if at > begin {
-                let from_s = if begin == first { onset.at_s } else { trace.start(begin).secs() };
+                let from_s = if begin == first { start_s } else { trace.start(begin).secs() };
                 let to_s = if at == last { end_s } else { trace.start(at).secs() };
-                let during = trace.mean_rate(begin..at).unwrap_or(Rate(onset.to_mb_s * 1e6)).mb_s();
-                throttled += to_s - from_s;
-                result.lost_bytes += ((onset.from_mb_s - during).max(0.0) * 1e6 * (to_s - from_s)) as u64;
-                let is_released = at < last || release.is_some();
-                result.episodes.push(Episode {
+                let during = trace.mean_rate(begin..at).unwrap_or(Rate(before_mb_s * 1e6)).mb_s();
+                self.lost_bytes += ((before_mb_s - during).max(0.0) * 1e6 * (to_s - from_s)) as u64;
+                let is_released = at < last || is_released;
+                self.episodes.push(Episode {
                     start_s: from_s,
                     end_s: to_s,
                     onset_c: trace.temp_at(begin, 20).map(|t| t.0),
                     release_c: trace.temp_at(at - 1, 20).filter(|_| is_released).map(|t| t.0),
-                    before_mb_s: onset.from_mb_s,
+                    before_mb_s,
                     during_mb_s: during,
                 });
             }
             at += 1;
         }
     }
-    result.share_of_time = if loaded > 0.0 { throttled / loaded } else { 0.0 };
-    result
 }
 
 /// End of the leg that is underway at `at_s`: of the last plateau of the same leg.

@@ -238,6 +238,19 @@ impl std::str::FromStr for Bytes {
     }
 }
 
+/// A latency in µs, short.
+pub(crate) fn latency_text(us: f64) -> String {
+    if us < 1000.0 {
+        format!("{us:.0} µs")
+    } else if us < 1e4 {
+        format!("{:.1} ms", us / 1e3)
+    } else if us < 1e6 {
+        format!("{:.0} ms", us / 1e3)
+    } else {
+        format!("{:.1} s", us / 1e6)
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

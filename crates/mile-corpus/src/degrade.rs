@@ -76,6 +76,8 @@ pub fn degrade(case: &Case, losses: &[Loss]) -> Case {
                 let others = |c| matches!(c, Cause::Interference | Cause::InterferenceEnd);
                 let unseen = out.truth.breaks.iter_mut().filter(|b| others(b.cause));
                 unseen.for_each(|b| b.cause = Cause::Unexplained);
+                let cycles = out.truth.cycles.iter_mut().filter(|c| others(c.cause));
+                cycles.for_each(|c| c.cause = Cause::Unexplained);
             }
             Loss::Limits => {
                 out.context = Context { warn: None, critical: None, capacity: None, ..out.context.clone() };

@@ -104,8 +104,9 @@ fn warmed(case: &Case, d: &mut Draw) -> (Option<Celsius>, Option<Celsius>) {
     let whole = |c: f64| Some(Celsius(c.round()));
     let all = case.samples.iter().filter_map(|s| Some((s.end.secs(), s.temp?.0)));
     let Some(hottest) = all.clone().map(|(_, t)| t).reduce(f64::max) else { return (None, None) };
-    let throttle = case.truth.breaks.iter().find(|b| b.cause == Cause::ThermalThrottle);
-    let onset = throttle.and_then(|b| all.clone().take_while(|(at, _)| *at <= b.start_s).last());
+    let throttle = case.truth.breaks.iter().find(|b| b.cause == Cause::ThermalThrottle).map(|b| b.start_s);
+    let again = case.truth.cycles.filter(|c| c.cause == Cause::ThermalThrottle).map(|c| c.start_s);
+    let onset = throttle.or(again).and_then(|from| all.clone().take_while(|(at, _)| *at <= from).last());
     if let Some((_, onset)) = onset {
         return if d.chance(0.75) {
             let at = onset + d.scatter(1.0);

@@ -4,9 +4,10 @@
 //! exp(sum of its rows' weights) in that of all candidates. The negative log-likelihood, with a penalty on the distance of each weight from the one
 //! that was argued from physics, is convex; Newton's method finds its least value. A weight never takes the sign that physics forbids.
 
+use crate::score::pattern;
 use crate::{Case, pairs};
 use mile_core::causes::{Row, TABLE};
-use mile_core::findings::{Cause, Findings};
+use mile_core::findings::{Candidate, Cause, Evidence, Findings};
 use nalgebra::{DMatrix, DVector};
 use std::fmt::Write;
 
@@ -24,23 +25,30 @@ pub struct Choice {
     right: usize,
 }
 
-/// The breaks of a case that were found. A cause that was not considered counts as unexplained: no reading pointed to it.
+/// The breaks of a case that were found, and its pattern where no break begins it. A cause that was not considered counts as unexplained: no reading
+/// pointed to it.
 pub fn choices(case: &Case, findings: &Findings) -> Vec<Choice> {
     let place = |id: &str| TABLE.iter().position(|r| r.id == id);
-    let choice = |(_, truth, found): (f64, usize, usize)| {
-        let (truth, found) = (&case.truth.breaks[truth], &findings.breaks[found]);
-        let causes: Vec<Cause> = found.candidates.iter().map(|c| c.cause).collect();
+    let choice = |truth: Cause, candidates: &[Candidate], evidence: &[Evidence]| {
+        let causes: Vec<Cause> = candidates.iter().map(|c| c.cause).collect();
         let at = |cause: Cause| causes.iter().position(|c| *c == cause);
         let rows_of = |cause: &Cause| {
-            let own = found.evidence.iter().filter(|e| e.cause == *cause);
+            let own = evidence.iter().filter(|e| e.cause == *cause);
             own.filter_map(|e| Some((place(&e.row)?, e.value))).collect()
         };
         Some(Choice {
             rows: causes.iter().map(rows_of).collect(),
-            right: at(truth.cause).or(at(Cause::Unexplained))?,
+            right: at(truth).or(at(Cause::Unexplained))?,
         })
     };
-    pairs(case, findings).into_iter().filter_map(choice).collect()
+    let of_break = |(_, truth, found): (f64, usize, usize)| {
+        let found = &findings.breaks[found];
+        choice(case.truth.breaks[truth].cause, &found.candidates, &found.evidence)
+    };
+    let mut all: Vec<Choice> = pairs(case, findings).into_iter().filter_map(of_break).collect();
+    let own = pattern(case, findings).filter(|(_, d)| d.evidence.iter().any(|e| e.row == "throttle.repeats"));
+    all.extend(own.and_then(|(cycle, d)| choice(cycle.cause, &d.candidates, &d.evidence)));
+    all
 }
 
 /// What a fit came to.

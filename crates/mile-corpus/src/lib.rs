@@ -78,8 +78,21 @@ impl Case {
 pub struct Truth {
     /// The breaks, in the order of time.
     pub breaks: Vec<TrueBreak>,
-    /// A pattern that repeats itself: from, to, and its period, seconds.
-    pub cycles: Option<(f64, f64, f64)>,
+    /// A pattern that repeats itself.
+    pub cycles: Option<TrueCycle>,
+}
+
+/// A pattern as it really was.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct TrueCycle {
+    /// Where it began, seconds.
+    pub start_s: f64,
+    /// Where it ended.
+    pub end_s: f64,
+    /// Its period, seconds.
+    pub period_s: f64,
+    /// Why it is slow again and again.
+    pub cause: Cause,
 }
 
 /// A break as it really was.

@@ -195,6 +195,17 @@ fn line(name: &str, own: &Score) {
         100.0 * own.coverage(),
         100.0 * wrong
     );
+    if own.patterns > 0 {
+        let (right, wrong) = own.patterns_right();
+        println!(
+            "{:<28} {:>5} patterns, {} found, {:.1} % right, {:.1} % of the sure ones wrong",
+            "",
+            own.patterns,
+            own.why.len(),
+            100.0 * right,
+            100.0 * wrong
+        );
+    }
 }
 
 fn tuning(count: u64, only: Option<&'static str>) -> Result<(), Failure> {
@@ -289,7 +300,7 @@ fn measure(pattern: &'static str, first: u64, count: u64, losses: &[Loss], show:
 
 /// Shows a case in which something went wrong.
 fn tell(case: &Case, found: &Findings, own: &Score) {
-    let wrong = own.causes.iter().any(|c| c.0 != c.1);
+    let wrong = own.causes.iter().chain(&own.why).any(|c| c.0 != c.1) || own.why.len() < own.patterns;
     if own.found == own.breaks && own.false_breaks == 0 && !wrong && own.error(1.0) < 0.02 {
         return;
     }
@@ -308,6 +319,30 @@ fn tell(case: &Case, found: &Findings, own: &Score) {
             t.start_bytes / 1e9,
             t.cause.word()
         );
+    }
+    if let Some(c) = &case.truth.cycles {
+        println!(
+            "   true  {:10.2} to {:.2} s, every {:.2} s: {}",
+            c.start_s,
+            c.end_s,
+            c.period_s,
+            c.cause.word()
+        );
+    }
+    for d in &found.dips {
+        println!(
+            "   dips  {:10.2} to {:.2} s, every {:.2} s, {:.0} % deep, {:.0} % of the time: {} {:.2}",
+            d.start_s,
+            d.end_s,
+            d.period_s,
+            d.depth_pct,
+            d.duty_pct,
+            d.cause.map_or("", |c| c.word()),
+            d.confidence
+        );
+        for e in &d.evidence {
+            println!("          {:+6.2} {}: {}", e.weight, e.cause.word(), e.text);
+        }
     }
     for b in &found.breaks {
         println!(

@@ -1,8 +1,8 @@
 //! The patterns, and how their worlds are drawn.
 
 use crate::noise::Noise;
-use crate::world::{Channels, Cycle, Heat, Leg, Other, Seen, Stage, Throttle, World};
-use crate::{Case, TrueBreak};
+use crate::world::{Channels, Cycle, Heat, Leg, Other, Seen, Shapes, Stage, Throttle, World};
+use crate::{Case, TrueBreak, TrueCycle};
 use mile_core::findings::Cause;
 use mile_core::{Bytes, Celsius, Context, Op};
 use rand::{RngExt, SeedableRng};
@@ -211,6 +211,13 @@ fn attempted(pattern: &'static str, seed: u64, mut rng: Xoshiro256PlusPlus) -> O
         _ => return None,
     }
     let mut rng = d.rng.clone();
+    let mut shapes = d.rng.clone();
+    shapes.jump();
+    world.shapes = Shapes::draw(&mut shapes);
+    if pattern == "link" {
+        // A narrower link carries every operation as much slower.
+        world.shapes.riddle = (1.0, 0.0);
+    }
     let mut seen = world.run(&mut rng);
     settle_truth(pattern, &d, &world, &mut seen)?;
     let limit = warn_at.unwrap_or_else(|| {
@@ -280,6 +287,7 @@ fn plain(d: &mut Draw, noise: Noise) -> World {
         noise,
         channels,
         latency: d.log(20.0, 20_000.0),
+        shapes: Shapes::default(),
         block: if d.chance(0.5) {
             1.0
         } else {
@@ -651,11 +659,16 @@ fn settle_truth(pattern: &str, d: &Draw, world: &World, seen: &mut Seen) -> Opti
                 return None;
             }
             let first = *seen.flips.first()?;
-            seen.truth.cycles = Some((first, end, 2.0 * lengths.iter().sum::<f64>() / lengths.len() as f64));
+            seen.truth.cycles = Some(TrueCycle {
+                start_s: first,
+                end_s: end,
+                period_s: 2.0 * lengths.iter().sum::<f64>() / lengths.len() as f64,
+                cause: Cause::ThermalThrottle,
+            });
             keep_start(d, world, seen, first, Cause::ThermalThrottle)?;
         }
         "sawtooth" => {
-            let from = seen.truth.cycles?.0;
+            let from = seen.truth.cycles?.start_s;
             seen.truth.breaks.clear();
             if from > 0.0 {
                 keep_start(d, world, seen, from, Cause::Unexplained)?;
@@ -747,7 +760,7 @@ fn keep_start(d: &Draw, world: &World, seen: &mut Seen, from: f64, cause: Cause)
     }
     let found = TrueBreak { start_s: from, end_s: from, start_bytes: before, end_bytes: before, cause };
     // The first fall may come up to a period later than the pattern begins.
-    let period = seen.truth.cycles.map_or(0.0, |c| c.2);
+    let period = seen.truth.cycles.map_or(0.0, |c| c.period_s);
     let reach = bytes_at(seen, from + period);
     seen.truth.breaks = vec![TrueBreak { end_s: from + period, end_bytes: reach, ..found }];
     Some(())

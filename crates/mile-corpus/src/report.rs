@@ -78,6 +78,15 @@ pub fn markdown(
         "| right cause, without the two patterns of falls of writes that have no cause | | {:.1} % | |",
         100.0 * known.right()
     );
+    let (right, wrong) = all.patterns_right();
+    let _ = writeln!(
+        text,
+        "| patterns of dips and saws: found, of these put down to the right cause, wrong of what was said with 90 % or more | | {} of {}, {:.1} %, {:.1} % | |",
+        all.why.len(),
+        all.patterns,
+        100.0 * right,
+        100.0 * wrong
+    );
     text.push_str(
         "\nErrors of positions are shares of the bytes up to the break; inside a gradual change they are 0.\n\n## By pattern\n\n\
          | pattern | traces | hours | breaks | found | false | median error | 95 % | right cause |\n|---|---|---|---|---|---|---|---|---|\n",

@@ -1,7 +1,7 @@
 //! Findings held against the truth.
 
-use crate::{Case, TrueBreak};
-use mile_core::findings::{Break, Cause, Findings};
+use crate::{Case, TrueBreak, TrueCycle};
+use mile_core::findings::{Break, Cause, Dip, Findings};
 
 /// What findings of one or many traces come to.
 #[derive(Clone, Debug, Default)]
@@ -22,6 +22,10 @@ pub struct Score {
     pub causes: Vec<(Cause, Cause, f64)>,
     /// Whether the truth lies inside the interval of each sharp one.
     pub inside: Vec<bool>,
+    /// Patterns that repeat themselves.
+    pub patterns: usize,
+    /// True and attributed cause of each of them that was found, with its confidence.
+    pub why: Vec<(Cause, Cause, f64)>,
 }
 
 impl Score {
@@ -35,6 +39,8 @@ impl Score {
         self.errors.extend(&other.errors);
         self.causes.extend(&other.causes);
         self.inside.extend(&other.inside);
+        self.patterns += other.patterns;
+        self.why.extend(&other.why);
     }
 
     /// Share of the true breaks that was found, 0 to 1.
@@ -58,6 +64,12 @@ impl Score {
     /// Share of the found breaks with the right cause.
     pub fn right(&self) -> f64 {
         share(self.causes.iter().map(|c| c.0 == c.1))
+    }
+
+    /// Share of the patterns that were found with the right cause, 0 to 1, and of those said with 90 % confidence or more the share that was wrong.
+    pub fn patterns_right(&self) -> (f64, f64) {
+        let sure = self.why.iter().filter(|c| c.2 >= 0.9);
+        (share(self.why.iter().map(|c| c.0 == c.1)), 1.0 - share(sure.map(|c| c.0 == c.1)))
     }
 
     /// Of the causes that were said with so much confidence or more, the share that was wrong, and how many there are.
@@ -146,15 +158,35 @@ pub fn score(case: &Case, findings: &Findings) -> Score {
             score.inside.push(b.low_bytes as f64 <= at && at <= b.high_bytes as f64);
         }
     }
-    // A change that takes minutes may be told in steps: each of them is a part of it, and for its reason.
+    // A change that takes minutes may be told in steps, and a pattern by each of its changes: each of them is a part of it, and for its reason.
     let is_part = |j: usize, b: &Break| {
         let at = b.at_bytes as f64;
         let within = |t: &TrueBreak| t.cause == b.cause && t.start_bytes <= at && at <= t.end_bytes;
-        paired.iter().all(|p| p.2 != j) && truth.iter().any(within)
+        let repeats = |c: TrueCycle| {
+            let end = match c.cause {
+                Cause::ThermalThrottle => Cause::ThermalRelease,
+                Cause::Interference => Cause::InterferenceEnd,
+                other => other,
+            };
+            let near = c.start_s - 0.2 * c.period_s..c.end_s + 0.2 * c.period_s;
+            c.cause != Cause::Unexplained && [c.cause, end].contains(&b.cause) && near.contains(&b.at_s)
+        };
+        paired.iter().all(|p| p.2 != j)
+            && (truth.iter().any(within) || case.truth.cycles.is_some_and(repeats))
     };
     let parts = findings.breaks.iter().enumerate().filter(|(j, b)| is_part(*j, b)).count();
     score.false_breaks = findings.breaks.len() - score.found - parts;
+    score.patterns = usize::from(case.truth.cycles.is_some());
+    score.why.extend(pattern(case, findings).and_then(|(c, d)| Some((c.cause, d.cause?, d.confidence))));
     score
+}
+
+/// The true pattern, and the one that was found for it: that which shares most time with it.
+pub fn pattern<'a>(case: &Case, findings: &'a Findings) -> Option<(TrueCycle, &'a Dip)> {
+    let cycle = case.truth.cycles?;
+    let shared = |d: &Dip| d.end_s.min(cycle.end_s) - d.start_s.max(cycle.start_s);
+    let most = findings.dips.iter().max_by(|a, b| shared(a).total_cmp(&shared(b)))?;
+    (shared(most) > 0.3 * (cycle.end_s - cycle.start_s)).then_some((cycle, most))
 }
 
 /// Distance of a break from the truth, share of the bytes up to it; 0 within a gradual one.

@@ -7,7 +7,7 @@
 
 pub(crate) mod classes;
 
-use crate::TrueBreak;
+use crate::{TrueBreak, TrueCycle};
 use mile_core::findings::Cause;
 use mile_core::{Bytes, Celsius, Latency, Nanos, Op, Rate, Sample, Throttled};
 use rand::{RngExt, SeedableRng};
@@ -15,7 +15,7 @@ use rand_distr::{Distribution, Exp1, StandardNormal};
 use rand_xoshiro::Xoshiro256PlusPlus;
 
 /// All classes.
-pub const CLASSES: [&str; 29] = [
+pub const CLASSES: [&str; 32] = [
     "tape: level",
     "tape: wander",
     "tape: cache",
@@ -31,6 +31,9 @@ pub const CLASSES: [&str; 29] = [
     "tape: visits while hot",
     "tape: steps of a throttle",
     "tape: held temperature",
+    "tape: shallow saw",
+    "tape: dips while hot",
+    "tape: brief visits",
     "tape: fan",
     "tape: hot reads",
     "tape: cache, then heat",
@@ -97,6 +100,84 @@ struct Shown {
     lost: f64,
 }
 
+/// What operations have to wait for while a drive is slow.
+#[derive(Clone, Copy, PartialEq)]
+enum Wait {
+    /// Each of them for its share.
+    Each,
+    /// Each, and one in so many for much more.
+    Some,
+    /// One in so many for all of it.
+    Few,
+}
+
+/// Latencies. An operation takes as long as it has to wait, and the mean of all goes with the slowness.
+struct Delays {
+    rng: Xoshiro256PlusPlus,
+    /// For what is slow because of the flash, of heat, of others, of a place, and of nothing that shows.
+    waits: [Wait; 5],
+    now: Wait,
+    /// Slowness of the last row, and when the reason changed.
+    last: f64,
+    base: f64,
+    /// The 99th percentile over the median of a drive that is not slow.
+    tail: f64,
+}
+
+impl Delays {
+    fn draw(seed: u64) -> Self {
+        let mut rng = Xoshiro256PlusPlus::seed_from_u64(seed ^ 0x6465_6c61_7973);
+        let plain = rng.random_bool(0.25);
+        let mut one = |each: f64, some: f64| {
+            let at: f64 = rng.random();
+            match () {
+                () if plain || at < each => Wait::Each,
+                () if at < each + some => Wait::Some,
+                () => Wait::Few,
+            }
+        };
+        let waits = [one(0.3, 0.5), one(0.5, 0.1), one(0.6, 0.4), one(0.3, 0.7), one(0.5, 0.3)];
+        let tail = rng.random_range(1.4..4.0);
+        Self { rng, waits, now: Wait::Each, last: 1.0, base: 1.0, tail }
+    }
+
+    /// Whatever makes it slow makes each operation as much slower.
+    fn all_alike(&mut self) {
+        self.waits = [Wait::Each; 5];
+    }
+
+    /// From here on it is slow, or slow no more, for another reason.
+    fn turn(&mut self, cause: Cause) {
+        let place = match cause {
+            Cause::CacheExhausted | Cause::CacheRecovered | Cause::FillLevel => 0,
+            Cause::ThermalThrottle | Cause::ThermalRelease => 1,
+            Cause::Interference | Cause::InterferenceEnd => 2,
+            Cause::Surface => 3,
+            _ => 4,
+        };
+        (self.now, self.base) = (self.waits[place], self.last.max(1.0));
+    }
+
+    /// The median in units of that of a drive that is not slow, and the 99th percentile over it.
+    fn at(&mut self, slow: f64) -> (f64, f64) {
+        self.last = slow;
+        let spread: f64 = Exp1.sample(&mut self.rng);
+        let noise = 1.0 + 0.08 * spread;
+        // What came on top of what was slow before, or what is left of it.
+        let (low, high) = (self.base.min(slow).max(1.0), self.base.max(slow).max(1.0));
+        let more = high / low - 1.0;
+        let (median, tail) = match self.now {
+            Wait::Each => (slow, self.tail),
+            // One in ten waits for half of what is lost.
+            Wait::Some => (low * (1.0 + 0.55 * more), self.tail * (1.0 + 5.0 * more) / (1.0 + 0.55 * more)),
+            // One in thirty waits for all of it.
+            Wait::Few => (low, self.tail + 30.0 * more),
+        };
+        let is_back = slow < self.base && self.now != Wait::Each;
+        if is_back { (slow, self.tail * noise) } else { (median, tail * noise) }
+    }
+}
+
 struct Tape {
     rng: Xoshiro256PlusPlus,
     /// Length of a row, seconds.
@@ -125,6 +206,7 @@ struct Tape {
     reading: f64,
     samples: Vec<Sample>,
     truth: Vec<TrueBreak>,
+    cycles: Option<TrueCycle>,
     /// What is collected for the row underway.
     start: f64,
     bytes: f64,
@@ -133,6 +215,8 @@ struct Tape {
     told: u64,
     /// Whether each row is at another address.
     random: bool,
+    /// The latencies that go with it.
+    delays: Delays,
     /// How long the operation was out that comes back next, seconds.
     waited: f64,
 }
@@ -188,12 +272,14 @@ impl Tape {
             reading: 0.0,
             samples: Vec::new(),
             truth: Vec::new(),
+            cycles: None,
             start: 0.0,
             bytes: 0.0,
             from: 0.0,
             told: 0,
             random: false,
             waited: 0.0,
+            delays: Delays::draw(name),
             rng,
         };
         // It has been on for a while.
@@ -224,7 +310,14 @@ impl Tape {
     /// From here on it is for `cause` that the rate differs.
     fn mark(&mut self, cause: Cause) {
         let (at, bytes) = (self.now, self.moved.floor());
+        self.delays.turn(cause);
         self.truth.push(TrueBreak { start_s: at, end_s: at, start_bytes: bytes, end_bytes: bytes, cause });
+    }
+
+    /// Since `from` it has been slow so often, for `cause`.
+    fn repeats(&mut self, from: f64, turns: usize, cause: Cause) {
+        let period_s = (self.now - from) / turns as f64;
+        self.cycles = Some(TrueCycle { start_s: from, end_s: self.now, period_s, cause });
     }
 
     /// The next leg.
@@ -297,9 +390,9 @@ impl Tape {
         // Bytes are whole, and none gets lost.
         let bytes = Bytes((self.moved as u64).saturating_sub(self.told));
         self.told += bytes.0;
-        let slow = self.full * 1e6 * length / self.bytes.max(1.0);
-        let spread: f64 = Exp1.sample(&mut self.rng);
-        let us = |k: f64| Nanos((90e3 * slow.min(1e4) * k * (1.0 + 0.05 * spread)) as u64);
+        let slow = (self.full * 1e6 * length / self.bytes.max(1.0)).min(1e4);
+        let (median, tail) = self.delays.at(slow);
+        let us = |k: f64| Nanos((90e3 * median * k) as u64);
         let s = self.shown;
         self.samples.push(Sample {
             start: Nanos::from_secs(self.start),
@@ -310,9 +403,9 @@ impl Tape {
             read: if self.op == Op::Read { bytes } else { Bytes(0) },
             latency: (s.latency && self.bytes > 0.0).then(|| Latency {
                 p50: us(1.0),
-                p99: us(2.5),
-                p999: us(6.0),
-                max: us(11.0).max(Nanos::from_secs(std::mem::take(&mut self.waited))),
+                p99: us(tail),
+                p999: us(1.0 + 1.6 * (tail - 1.0)),
+                max: us(1.0 + 3.0 * (tail - 1.0)).max(Nanos::from_secs(std::mem::take(&mut self.waited))),
             }),
             temp: s.temp.then_some(Celsius(self.reading)),
             ambient: s.ambient.then_some(Celsius((self.body.ambient * 2.0).round() / 2.0)),

@@ -1,10 +1,11 @@
 //! A small world: a rate that follows from a cache, heat, fill level, surface and others, step by step.
 
 use crate::noise::Noise;
-use crate::{TrueBreak, Truth};
+use crate::{TrueBreak, TrueCycle, Truth};
 use mile_core::findings::Cause;
 use mile_core::{Bytes, Celsius, Latency, Nanos, Op, Rate, Sample, Throttled};
 use rand::RngExt;
+use rand_distr::{Distribution, StandardNormal};
 use rand_xoshiro::Xoshiro256PlusPlus;
 
 /// One leg.
@@ -118,6 +119,55 @@ pub struct Channels {
     pub offset: bool,
 }
 
+/// How the latencies of a world go with its slowness: for each reason, the power of the slowness with which the median goes, and that with which the 99th
+/// percentile goes over the median.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Shapes {
+    /// A full cache, or a full drive.
+    pub media: (f64, f64),
+    /// Heat.
+    pub heat: (f64, f64),
+    /// A weak place.
+    pub weak: (f64, f64),
+    /// What has no reason.
+    pub riddle: (f64, f64),
+    /// Others on the drive.
+    pub others: (f64, f64),
+    /// Others on the host.
+    pub host: (f64, f64),
+    /// The 99th percentile over the median where nothing is slow, and how much the logarithm of it scatters.
+    pub tail: (f64, f64),
+}
+
+impl Shapes {
+    /// Draws them. As many operations are underway whatever happens, so that their mean goes with the slowness. A log of a quarter of the worlds tells no
+    /// more than that. Else a cache that is full mostly makes some operations wait for room; heat slows a clock, or stops the drive for moments; a weak
+    /// place is slow, or read again; a processor that is taken away stops everything for moments.
+    pub fn draw(rng: &mut Xoshiro256PlusPlus) -> Self {
+        let plain = rng.random_bool(0.25);
+        let mut one = |alike: f64, spreads: f64| {
+            let (at, by, deep): (f64, f64, f64) =
+                (rng.random(), rng.random_range(0.5..1.8), rng.random_range(0.0..0.25));
+            if plain || at < alike {
+                (1.0, 0.0)
+            } else if at < alike + spreads {
+                (0.9, by)
+            } else {
+                (deep, 0.8 + by)
+            }
+        };
+        Self {
+            media: one(0.25, 0.5),
+            heat: one(0.4, 0.2),
+            weak: one(0.4, 0.6),
+            riddle: one(0.5, 0.3),
+            others: one(0.5, 0.5),
+            host: one(0.0, 0.4),
+            tail: (rng.random_range(1.3..6.0), rng.random_range(0.01..0.25)),
+        }
+    }
+}
+
 /// A world to be run.
 #[derive(Clone, Debug)]
 pub struct World {
@@ -159,6 +209,8 @@ pub struct World {
     pub channels: Channels,
     /// Latency at the full rate, µs.
     pub latency: f64,
+    /// How it goes with what makes it slow.
+    pub shapes: Shapes,
     /// Bytes come in whole blocks of this many.
     pub block: f64,
 }
@@ -176,6 +228,27 @@ pub struct Seen {
     pub curve: Vec<(f64, f64)>,
     /// Mean rate before and behind each flip is not kept; what the throttle left, at each step.
     pub left: Vec<(f64, f64)>,
+}
+
+/// Sums of the logarithms of the median and of what the 99th percentile is over it, over the steps of a sample.
+#[derive(Default)]
+struct Spread {
+    median: f64,
+    tail: f64,
+}
+
+impl Spread {
+    /// A step in which only a share of the rate is left.
+    fn add(&mut self, (median, tail): (f64, f64), left: f64) {
+        let slowness = -left.max(1e-3).ln();
+        self.median += median * slowness;
+        self.tail += tail * slowness;
+    }
+
+    /// Factors of the median and of the 99th percentile over it.
+    fn mean(&self) -> (f64, f64) {
+        ((self.median / FINE as f64).exp(), (self.tail / FINE as f64).exp())
+    }
 }
 
 /// Steps of time in a sample.
@@ -202,6 +275,9 @@ impl World {
         let (mut next_dip, mut dip_from) = (f64::INFINITY, f64::INFINITY);
         let mut cycle_on = false;
         let full = self.legs.iter().map(|l| l.rate).fold(0.0, f64::max);
+        // Latencies take nothing from the numbers that all else is drawn from.
+        let mut shapes = rng.clone();
+        shapes.long_jump();
         for (index, leg) in self.legs.iter().enumerate() {
             let leg_end = now + leg.seconds;
             let (mut address, mut behind) = (leg.from, false);
@@ -212,13 +288,14 @@ impl World {
                 let begin = address;
                 let factor = noise.factor(rng);
                 let (mut bytes, mut foreign, mut steal) = (0.0, 0.0, 0.0);
-                let mut rate = 0.0;
+                let mut spread = Spread::default();
                 for _ in 0..FINE {
                     let ambient = self.heat.ambient.0 + self.heat.ambient.1 * now / 3600.0;
                     let temp = ambient + self.heat.rise[0] * mass[0] + self.heat.rise[1] * mass[1];
-                    rate = if leg.op == Op::Idle { 0.0 } else { leg.rate };
+                    let mut rate = if leg.op == Op::Idle { 0.0 } else { leg.rate };
                     if leg.op != Op::Idle {
                         rate *= 1.0 - self.slope * address;
+                        spread.add((1.0, 0.0), 1.0 - self.slope * address);
                         if leg.op == Op::Write {
                             for (stage, was) in self.stages.iter().zip(&mut stage_was) {
                                 let into = if stage.width > 0.0 {
@@ -230,6 +307,7 @@ impl World {
                                     let base = rate;
                                     let target = leg.rate * (1.0 - self.slope * address) * stage.share;
                                     rate = base + (target - base) * into;
+                                    spread.add(self.shapes.media, rate / base);
                                 }
                                 mark(&mut events, *was, into, now, moved, Cause::CacheExhausted);
                                 behind |= into >= 1.0;
@@ -239,6 +317,7 @@ impl World {
                         if let Some((from, to, share)) = self.fill {
                             let into = ((fill - from) / (to - from).max(1e-9)).clamp(0.0, 1.0);
                             rate *= 1.0 - (1.0 - share) * into;
+                            spread.add(self.shapes.media, 1.0 - (1.0 - share) * into);
                             mark(&mut events, fill_was, into, now, moved, Cause::FillLevel);
                             fill_was = into;
                         }
@@ -246,6 +325,7 @@ impl World {
                             let inside = (from..to).contains(&address);
                             if inside {
                                 rate *= share;
+                                spread.add(self.shapes.weak, share);
                             }
                             if inside != *was {
                                 events.push((now, moved, Cause::Surface, true));
@@ -259,11 +339,15 @@ impl World {
                         }
                         if let Some(r) = reached.checked_sub(1) {
                             rate *= self.riddles[r].1;
+                            spread.add(self.shapes.riddle, self.riddles[r].1);
                         }
                         for (other, was) in self.others.iter().zip(&mut other_was) {
                             let inside = (other.from..other.to).contains(&now);
                             if inside {
                                 rate *= other.share;
+                                let shape =
+                                    if other.steal > 0.0 { self.shapes.host } else { self.shapes.others };
+                                spread.add(shape, other.share);
                                 foreign += other.foreign / FINE as f64;
                                 steal += other.steal / FINE as f64;
                             }
@@ -285,7 +369,16 @@ impl World {
                                 cycle_on = true;
                                 next_dip =
                                     now + cycle.period * (1.0 - cycle.duty) * rng.random_range(0.2..1.0);
-                                seen.truth.cycles = Some((now, 0.0, cycle.period));
+                                seen.truth.cycles = Some(TrueCycle {
+                                    start_s: now,
+                                    end_s: 0.0,
+                                    period_s: cycle.period,
+                                    cause: if cycle.behind_cache {
+                                        Cause::CacheExhausted
+                                    } else {
+                                        Cause::Unexplained
+                                    },
+                                });
                             }
                             if cycle_on {
                                 if now >= next_dip {
@@ -294,6 +387,7 @@ impl World {
                                         cycle.period * (1.0 + cycle.jitter * rng.random_range(-1.0..1.0));
                                 }
                                 let phase = (now - dip_from) / (cycle.period * cycle.duty);
+                                let before = rate;
                                 if cycle.ramps {
                                     // Sinks slowly over the duty, comes back at once: a saw.
                                     if (0.0..1.0).contains(&phase) {
@@ -302,8 +396,9 @@ impl World {
                                 } else if (0.0..1.0).contains(&phase) {
                                     rate *= 1.0 - cycle.depth;
                                 }
+                                spread.add(self.shapes.media, rate / before);
                                 if let Some(c) = &mut seen.truth.cycles {
-                                    c.1 = now;
+                                    c.end_s = now;
                                 }
                             }
                         }
@@ -333,6 +428,7 @@ impl World {
                         };
                         if leg.op != Op::Idle {
                             rate *= left;
+                            spread.add(self.shapes.heat, left);
                         }
                         if left < 0.98 && leg.op != Op::Idle {
                             counted += dt;
@@ -380,9 +476,13 @@ impl World {
                 owed -= whole;
                 let whole = (whole + std::mem::take(&mut gap_bytes)) as u64;
                 let start = gap_start.take().unwrap_or(start);
-                let us = self.latency * full / rate.max(full * 1e-3);
-                let wobble: f64 = rng.random_range(0.9..1.1);
-                let latency = |k: f64| Nanos((us * wobble * k * 1e3) as u64);
+                let (slow, tail) = spread.mean();
+                let wobble: f64 = shapes.random_range(0.9..1.1);
+                let scatter: f64 = StandardNormal.sample(&mut shapes);
+                let us = self.latency * full / leg.rate.max(full * 1e-3) * slow * wobble;
+                let over =
+                    (self.shapes.tail.0 * (self.shapes.tail.1 * scatter).exp() * tail).clamp(1.05, 400.0);
+                let latency = |k: f64| Nanos((us * k * 1e3) as u64);
                 let c = &self.channels;
                 seen.samples.push(Sample {
                     start: Nanos::from_secs(start),
@@ -393,9 +493,9 @@ impl World {
                     read: Bytes(if leg.op == Op::Read { whole } else { 0 }),
                     latency: (c.latency && leg.op != Op::Idle).then(|| Latency {
                         p50: latency(1.0),
-                        p99: latency(4.0),
-                        p999: latency(9.0),
-                        max: latency(15.0),
+                        p99: latency(over),
+                        p999: latency(over * 2.2),
+                        max: latency(over * 3.8),
                     }),
                     temp: c.temp.map(|_| Celsius(shown)),
                     ambient: c.ambient.then(|| {
@@ -422,6 +522,13 @@ impl World {
                 }
             }
         }
+        // The optimisation of a compiler once had them differ.
+        let told: u64 = seen.samples.iter().map(|s| s.moved().0).sum();
+        let owed = owed + gap_bytes;
+        assert!(
+            (moved - told as f64 - owed).abs() <= 1e-6 * moved + seen.samples.len() as f64,
+            "bytes of a world do not add up"
+        );
         seen.truth.breaks = breaks(events);
         seen
     }

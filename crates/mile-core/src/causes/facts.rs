@@ -4,6 +4,8 @@ use super::earlier::{self, Heat, Size};
 use super::scales::{HOTTER, STANDSTILL};
 use super::scene::Scene;
 use super::seen::{Seen, address, extent};
+use super::shift::Shift;
+use super::sides;
 use crate::breaks::{Break, Cause};
 use crate::interference::GAP;
 use crate::plateaus::Edge;
@@ -29,6 +31,13 @@ const UNDONE: f64 = 0.35;
 pub(super) struct Facts {
     pub(super) op: Op,
     pub(super) falls: bool,
+    /// A pattern: what is said is of all of its falls.
+    pub(super) repeats: bool,
+    /// Of the pattern that begins with it: whether throttle counters count its slow times, and whether it began when the drive was as warm as never before.
+    pub(super) counts_slow_times: bool,
+    pub(super) begins_hottest: bool,
+    /// Confidence that the write cache was exhausted before a pattern.
+    pub(super) full_before: Option<f64>,
     /// Between two legs and not within one.
     pub(super) across: bool,
     /// No fall since the last rest.
@@ -108,6 +117,8 @@ pub(super) struct Facts {
     pub(super) pause: Option<Op>,
     /// Seconds between the ends of the two samples around the break, where far more than usual.
     pub(super) in_gap: bool,
+    /// What became of the latencies.
+    pub(super) latency: Option<Shift>,
     /// Share of the time for which the lane waited for the other side of a copy, before the break and behind it.
     pub(super) waited: Option<(f64, f64)>,
 }
@@ -164,11 +175,16 @@ impl Facts {
             (!falls).then(|| (0..index).rev().find(|&j| scene.seen[j].edge.to.0 < scene.seen[j].edge.from.0));
         let undone = undone.flatten();
         let stall = stall(scene, seen, falls);
+        let heat = seen.swing.as_ref().map(|swing| sides::Heat::of(trace, leg.samples.start, swing));
         let comes_back = falls && (edge.repeats || next.is_some_and(|n| undoes(edge, &n.edge)));
         let since_rest = Bytes(mark.since.min(edge.bytes.0.saturating_sub(rested.0)));
         Self {
             op: leg.op,
             falls,
+            repeats: false,
+            counts_slow_times: heat.as_ref().is_some_and(|h| h.counted),
+            begins_hottest: heat.as_ref().is_some_and(|h| h.hottest),
+            full_before: None,
             across: seen.across,
             first_fall,
             came_back,
@@ -205,7 +221,7 @@ impl Facts {
             earlier_heat: temp.filter(|_| falls).and_then(|temp| earlier::heat(&scene.context.earlier, temp)),
             no_hotter: falls && no_hotter(scene, index, done),
             temp_at_fall: undone.and_then(|j| scene.marks[j].temp),
-            cooled_behind: (falls && next.is_none())
+            cooled_behind: (falls && next.is_none() && !edge.repeats)
                 .then(|| around.cooled(trace, temp, seen.until))
                 .flatten(),
             gradual: around.done > around.begin,
@@ -229,6 +245,7 @@ impl Facts {
                 .filter(|op| *op != leg.op),
             in_gap: trace.unlogged(around.at).max(trace.end(around.at).since(trace.start(around.at)).secs())
                 > GAP * around.usual,
+            latency: around.shift(trace, edge),
             waited: trace
                 .waited(around.before..around.begin.max(around.before + 1))
                 .zip(trace.waited((around.done + 1).min(around.after.saturating_sub(1))..around.after)),
@@ -417,6 +434,16 @@ impl Around {
     fn more(&self, column: &crate::pyramid::Pyramid) -> Option<f64> {
         let behind = column.extent((self.done + 1).min(self.after.saturating_sub(1)), self.after)?.mean;
         Some(behind - column.extent(self.before, self.begin).map_or(0.0, |b| b.mean))
+    }
+
+    /// Which operations are slower on the slower side.
+    fn shift(&self, trace: &Trace, edge: &Edge) -> Option<Shift> {
+        let (before, behind) = (self.before..self.begin, (self.done + 1).min(self.after)..self.after);
+        if edge.to.0 < edge.from.0 {
+            Shift::of(trace, before, behind, (edge.from, edge.to))
+        } else {
+            Shift::of(trace, behind, before, (edge.to, edge.from))
+        }
     }
 
     fn stays(&self, trace: &Trace, seen: &Seen) -> Option<bool> {

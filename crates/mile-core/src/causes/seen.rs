@@ -1,6 +1,6 @@
 //! A break to be explained, and where and how warm the drive was at it.
 
-use crate::plateaus::Edge;
+use crate::plateaus::{Edge, Swing};
 use crate::trace::Trace;
 use crate::units::{Bytes, Celsius, Nanos};
 
@@ -17,6 +17,8 @@ pub struct Seen {
     pub until: usize,
     /// Between two legs.
     pub across: bool,
+    /// The pattern that begins with it.
+    pub swing: Option<Swing>,
 }
 
 /// What a break is compared with others by.
@@ -35,7 +37,7 @@ pub(super) struct Mark {
 }
 
 /// A sensor that is read every few seconds and lags behind shows what was at a break so much later.
-const LAG_S: f64 = 10.0;
+pub(super) const LAG_S: f64 = 10.0;
 
 /// Address at which a sample began, where addresses are logged.
 pub(crate) fn address(trace: &Trace, at: usize) -> Option<Bytes> {

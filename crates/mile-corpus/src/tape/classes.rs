@@ -258,6 +258,51 @@ fn told(class: &'static str, seed: u64, drawn: u64) -> Option<Case> {
                 cause: Cause::ThermalThrottle,
             });
         }
+        "tape: shallow saw" => {
+            // It is slowed for moments only, so that its mean hardly falls.
+            let limit = t.range(62.0, 84.0).round();
+            warn = Some(if t.chance(0.6) { limit } else { limit + t.range(2.0, 20.0).round() });
+            let (top, swing, share) = (limit + t.range(1.0, 4.0), t.range(2.0, 4.0), t.share(0.5).min(0.9));
+            t.top(top);
+            heats(&mut t, limit, full);
+            let (from, turns) = (t.now, t.rng.random_range(8..25));
+            let (mut slow, mut shortest) = (0.0, f64::INFINITY);
+            for _ in 0..turns {
+                t.counting = true;
+                let at = t.now;
+                t.until(4000.0, |_| full * share, |t| t.body.sensor() <= limit - swing);
+                t.counting = false;
+                let back = t.now;
+                if !t.until(4000.0, |_| full, |t| t.body.sensor() >= limit) {
+                    return None;
+                }
+                slow += back - at;
+                shortest = shortest.min(back - at);
+            }
+            if slow * (1.0 - share) > 0.065 * (t.now - from) || shortest < 2.5 * t.row {
+                return None;
+            }
+            t.repeats(from, turns, Cause::ThermalThrottle);
+        }
+        "tape: dips while hot" => {
+            // Warm, perhaps at its limit, and what makes it slow for moments is its own housekeeping.
+            let limit = t.range(66.0, 84.0).round();
+            warn = Some(limit);
+            let top = limit - t.range(-1.0, 12.0);
+            t.top(top);
+            let seconds = 3.0 * t.body.tau.1;
+            t.hold(seconds, full);
+            brief(&mut t, Cause::Unexplained);
+        }
+        "tape: brief visits" => {
+            t.shown.others = true;
+            if t.chance(0.5) {
+                t.leg("long read", Op::Read);
+            }
+            let seconds = t.stretch();
+            t.hold(seconds, full);
+            brief(&mut t, Cause::Interference);
+        }
         "tape: fan" => {
             let limit = t.range(66.0, 82.0).round();
             warn = Some(limit);
@@ -355,6 +400,7 @@ fn told(class: &'static str, seed: u64, drawn: u64) -> Option<Case> {
         "tape: narrow link" => {
             let op = if t.chance(0.5) { Op::Read } else { Op::Write };
             t.leg("long transfer", op);
+            t.delays.all_alike();
             let (before, seconds, after) = (t.stretch(), t.stretch(), t.stretch());
             t.hold(before, full);
             // Its temperature is long what it will be.
@@ -497,8 +543,26 @@ fn told(class: &'static str, seed: u64, drawn: u64) -> Option<Case> {
         samples: t.samples,
         names: t.names,
         context,
-        truth: Truth { breaks: t.truth, cycles: None },
+        truth: Truth { breaks: t.truth, cycles: t.cycles },
     })
+}
+
+/// Slow for moments, again and again, so that the mean hardly falls: for no reason that shows, or as others come.
+fn brief(t: &mut Tape, cause: Cause) {
+    let (from, turns, share) = (t.now, t.rng.random_range(8..25), t.share(0.4));
+    let slow = t.range(2.5, 8.0) * t.row.max(0.4);
+    let pause = slow * (1.0 - share) / t.range(0.02, 0.065);
+    for _ in 0..turns {
+        let (a, b) = (t.range(0.9, 1.1), t.range(0.9, 1.1));
+        if cause == Cause::Interference {
+            t.others = t.full * (1.0 - share) * 0.9;
+        }
+        let full = t.full;
+        t.hold(slow * a, full * share);
+        t.others = 0.0;
+        t.hold(pause * b, full);
+    }
+    t.repeats(from, turns, cause);
 }
 
 /// Heats up at a rate until the sensor is at `limit`. A cooling with which it does not come so far, or is there at once, is made worse or better.

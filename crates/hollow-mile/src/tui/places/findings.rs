@@ -548,7 +548,8 @@ fn plateaus(shown: &Shown, theme: Theme) -> Vec<(String, Style)> {
     }
     for d in found.dips.iter().take(4) {
         let period = Nanos::from_secs(d.period_s);
-        fact("dips", format!("every {period}, {:.0} % deep, {:.0} % of the time", d.depth_pct, d.duty_pct));
+        fact("dips", format!("every {period}, {}", d.measure()));
+        d.verdict().into_iter().for_each(|v| fact("", v));
     }
     for i in found.interference.iter().take(4) {
         let (from, to) = (Nanos::from_secs(i.start_s), Nanos::from_secs(i.end_s));
