@@ -18,6 +18,9 @@ use std::fmt::Write as _;
 use std::io::Write;
 use std::sync::atomic::{AtomicI32, Ordering};
 
+/// Episodes of throttling that are told one by one.
+const EPISODES: usize = 8;
+
 /// The first error of the system while standard output was written, 0 for none.
 static UNSAID: AtomicI32 = AtomicI32::new(0);
 
@@ -294,7 +297,8 @@ pub(crate) fn findings(found: &Findings) -> String {
             number(c.after_mb_s)
         );
     }
-    for e in &found.throttling.episodes {
+    let episodes = &found.throttling.episodes;
+    for e in episodes.iter().take(EPISODES) {
         let onset = e.onset_c.map_or(String::new(), |t| format!(" at {t:.0} °C"));
         let _ = writeln!(
             out,
@@ -304,6 +308,17 @@ pub(crate) fn findings(found: &Findings) -> String {
             number(e.during_mb_s),
             number(e.before_mb_s)
         );
+    }
+    match episodes.get(EPISODES..).unwrap_or_default() {
+        [] => {}
+        [last] => {
+            let (from, to) = (Nanos::from_secs(last.start_s), Nanos::from_secs(last.end_s));
+            let _ = writeln!(out, "Throttled once more, from {from} to {to}");
+        }
+        [more @ .., last] => {
+            let (more, end) = (more.len() + 1, Nanos::from_secs(last.end_s));
+            let _ = writeln!(out, "Throttled {more} times more, the last until {end}");
+        }
     }
     if found.throttling.lost_bytes > 0 {
         let share = 100.0 * found.throttling.share_of_time;

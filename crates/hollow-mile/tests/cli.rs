@@ -668,6 +668,34 @@ fn the_demo_logbook_is_what_the_script_makes() {
 }
 
 /// A trace from elsewhere is kept as a run with what was said beside it, whatever the format that it comes in.
+/// A log of a drive that its throttle holds at 82 °C, with a low of 4.5 s in every 50 s: it has no break, and says what is the matter all the same, without
+/// filling the page with each of its lows.
+#[test]
+fn a_log_of_dips_is_told_with_their_cause_and_not_low_by_low() {
+    let bench = Bench::new();
+    let mut csv = String::from("elapsed_s,leg,op,write_mb_s,temp_c\n");
+    let (mut temp, mut slow, mut lows) = (40.0_f64, false, 0);
+    for i in 1..=2400 {
+        temp += 0.5 * if slow { -1.0 } else { ((90.0 - temp) / 110.0).max(0.09) };
+        let was = slow;
+        slow = if slow { temp > 78.0 } else { temp >= 82.0 };
+        lows += usize::from(slow && !was);
+        let wobble = 1.0 + 0.01 * (f64::from(i) * 12.9898).sin();
+        let rate = if slow { 2050.0 } else { 3300.0 } * wobble;
+        csv += &format!("{},soak,write,{rate:.1},{temp:.0}\n", f64::from(i) / 2.0);
+    }
+    bench.write("saw.csv", &csv);
+    let out = bench.ok(&["findings", "saw.csv", "--warn", "82"]);
+    assert!(out.contains("No break in the rate was found."), "{out}");
+    assert!(out.contains("% deep") && out.contains("\n    throttled by heat, 9"), "{out}");
+    assert!(out.contains("\n    + "), "{out}");
+    assert_eq!(out.matches("\nThrottled at").count(), 8, "{out}");
+    assert!(
+        out.contains(&format!("Throttled {} times more, the last until", lows - 8)),
+        "{lows} lows: {out}"
+    );
+}
+
 #[test]
 fn a_trace_from_elsewhere_is_kept_as_a_run() {
     let bench = Bench::new();

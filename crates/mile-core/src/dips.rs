@@ -58,6 +58,19 @@ impl Dip {
         self.cause == Some(Cause::ThermalThrottle) && self.confidence > 0.5
     }
 
+    /// Whether a break is one of its changes, put down to the same known cause.
+    pub(crate) fn tells(&self, one: &Break) -> bool {
+        let slack = 0.5 * self.period_s;
+        let ends = match self.cause {
+            Some(Cause::ThermalThrottle) => Some(Cause::ThermalRelease),
+            Some(Cause::Interference) => Some(Cause::InterferenceEnd),
+            _ => None,
+        };
+        one.cause != Cause::Unexplained
+            && (self.start_s - slack..self.end_s + slack).contains(&one.at_s)
+            && [self.cause, ends].contains(&Some(one.cause))
+    }
+
     /// What speaks for its cause, the heaviest first.
     pub fn reasons(&self) -> impl Iterator<Item = &str> {
         let own = |e: &&Evidence| e.weight > 0.0 && Some(e.cause) == self.cause && !e.row.ends_with(".prior");

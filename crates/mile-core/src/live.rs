@@ -9,6 +9,7 @@
 
 use crate::breaks::Break;
 use crate::context::Context;
+use crate::dips;
 use crate::engine::{Engine, Look};
 use crate::findings::{self, Findings};
 use crate::heat::{self, HeatFit};
@@ -285,7 +286,9 @@ impl LiveFindings {
                     continue;
                 }
                 if longer(since, stands.max(MISSING * behind)) {
-                    news.extend(standing.told.take().map(News::Withdrawn));
+                    let told = standing.told.take();
+                    // What is told with a pattern, for the same reason, is not taken back.
+                    news.extend(told.filter(|b| !self.is_in_a_pattern(b, &look)).map(News::Withdrawn));
                 }
                 continue;
             }
@@ -322,6 +325,17 @@ impl LiveFindings {
             }
         }
         (news, look)
+    }
+
+    /// Whether a break has become one of the changes of a pattern that is put down to the same.
+    fn is_in_a_pattern(&self, told: &Break, look: &Look) -> bool {
+        let sample = self.trace.index_at_time(Nanos::from_secs(told.at_s));
+        let Some(leg) = self.trace.legs().iter().position(|leg| leg.samples.contains(&sample)) else {
+            return false;
+        };
+        let seen = look.seen.iter().zip(&look.breaks).filter(|(s, _)| s.leg == leg).collect::<Vec<_>>();
+        let dips = look.cuts.get(leg).map(|cut| dips::dips(&self.trace, &self.context, (leg, cut), &seen));
+        dips.unwrap_or_default().iter().any(|dip| dip.tells(told))
     }
 
     /// Takes over the breaks of a look: each one that was there before keeps its story. Those that are there now come first, in the order of time.

@@ -6,7 +6,10 @@ mod made;
 
 use made::{Maker, STEP, limits, shown, with};
 use mile_core::findings::{Break, Cause, Dip};
-use mile_core::{Celsius, Context, Latency, Nanos, Op, Rate, Sample, Throttled, Trace, findings};
+use mile_core::live::News;
+use mile_core::{
+    Celsius, Context, Latency, LiveFindings, Nanos, Op, Rate, Sample, Throttled, Trace, findings,
+};
 
 const HIGH: f64 = 1000.0;
 const LOW: f64 = 600.0;
@@ -38,18 +41,23 @@ fn pattern(samples: &[Sample]) -> Dip {
 
 /// A drive that swings between 78 and 82 °C, so that it is slowed for a tenth of the time; its mean falls by 4 %.
 fn held(seconds: f64) -> Vec<Sample> {
+    held_by(seconds, 1.0, 1)
+}
+
+/// The same, in lows and highs that last so many times as long.
+fn held_by(seconds: f64, longer: f64, seed: u64) -> Vec<Sample> {
     let (mut temp, mut slow, mut counted) = (40.0_f64, false, 0.0);
     let rows: Vec<(f64, f64, f64)> = (0..(seconds / STEP) as usize)
         .map(|_| {
             // At its limit it warms by 0.1 °C in a second, and cools by 1.
-            temp += if slow { -1.0 } else { ((90.0 - temp) / 80.0).max(0.1) } * STEP;
+            temp += if slow { -1.0 } else { ((90.0 - temp) / 80.0).max(0.1) } * STEP / longer;
             slow = if slow { temp > 78.0 } else { temp >= 82.0 };
             counted += if slow { STEP } else { 0.0 };
             (if slow { LOW } else { HIGH }, temp.round(), counted)
         })
         .collect();
     let at = move |t: f64| rows[((t / STEP) as usize).min(rows.len() - 1)];
-    let maker = Maker { noise: 0.01, ..Maker::new(seconds) };
+    let maker = Maker { noise: 0.01, seed: seed + 1, ..Maker::new(seconds) };
     let samples = maker.samples(|t| at(t).0);
     with(samples, |t, s| {
         s.temp = Some(Celsius(at(t - STEP / 2.0).1));
@@ -93,6 +101,31 @@ fn a_saw_whose_mean_hardly_falls_has_a_cause_where_it_swings_between_two_tempera
         let share = found.throttling.share_of_time;
         assert!((0.05..0.12).contains(&share), "{share}");
     }
+}
+
+/// A fall that was announced before the pattern was known is not taken back, where the pattern is put down to the same; findings and screen agree.
+#[test]
+fn an_announced_fall_that_becomes_part_of_a_pattern_for_the_same_reason_is_not_withdrawn() {
+    let mut announced = 0;
+    for seed in 0..2 {
+        let samples = held_by(1000.0, 2.5, seed);
+        let context = Context { warn: Some(Celsius(82.0)), critical: Some(Celsius(90.0)), ..limits() };
+        let mut live = LiveFindings::new(context);
+        let mut news = Vec::new();
+        for s in &samples {
+            live.push(s, "soak");
+            news.extend(live.news());
+        }
+        let (late, found) = live.close();
+        news.extend(late);
+        let withdrawn: Vec<_> = news.iter().filter(|n| matches!(n, News::Withdrawn(_))).collect();
+        assert!(withdrawn.is_empty(), "{withdrawn:#?}");
+        assert!(found.breaks.is_empty(), "{:#?}", found.breaks);
+        assert_eq!(found.dips[0].cause, Some(Cause::ThermalThrottle), "{:#?}", found.dips);
+        announced += news.iter().filter(|n| matches!(n, News::Announced(_))).count();
+    }
+    // Or it shows nothing.
+    assert!(announced > 0, "no fall was announced before the pattern was known");
 }
 
 /// Counters that do not tick, or tick all the time, and a cool drive are no throttle; nobody is accused of dips that the drive makes by itself.

@@ -437,6 +437,9 @@ fn heat(shown: &Shown, theme: Theme, width: usize) -> Vec<(String, Style)> {
         fact("throttled", format!("{length} from {from}{onset}"));
         fact("  rate", format!("{} instead of {} MB/s", number(e.during_mb_s), number(e.before_mb_s)));
     }
+    if let Some(more) = found.throttling.episodes.len().checked_sub(6).filter(|more| *more > 0) {
+        fact("throttled", format!("{more} times more"));
+    }
     if found.throttling.lost_bytes > 0 {
         fact("  lost to it", Bytes(found.throttling.lost_bytes).to_string());
     }
