@@ -356,6 +356,10 @@ fn findings(parts: &mut Vec<Part>, found: &Findings) {
         lines.extend(b.capped());
         parts.push(Part::Lines(lines));
     }
+    for dip in &found.dips {
+        parts.push(Part::Text(format!("{}.", crate::text::dips(dip))));
+        parts.push(Part::Lines(crate::text::reasons(dip)));
+    }
     if !found.claims.is_empty() {
         parts.push(Part::Sub("Claimed and measured".into()));
         let rows = found.claims.iter().map(|c| {

@@ -10,7 +10,7 @@ use crate::source::Source;
 use crate::tables;
 use mile_bench::Failure;
 use mile_core::Nanos;
-use mile_core::findings::Findings;
+use mile_core::findings::{Dip, Findings};
 use mile_core::stages::Stage;
 use mile_core::units::{Bytes, number};
 use std::borrow::Cow;
@@ -423,6 +423,18 @@ fn of_surface(found: &Findings) -> String {
     out
 }
 
+/// How often a drive is slow, for how long and why: `Dips every 51.2 s, 38 % deep, 9 % of the time: throttled by heat, 98 % confidence`.
+pub(crate) fn dips(d: &Dip) -> String {
+    let verdict = d.verdict().map_or(String::new(), |verdict| format!(": {verdict}"));
+    format!("Dips every {}, {}{verdict}", Nanos::from_secs(d.period_s), d.measure())
+}
+
+/// What speaks most for the cause of a pattern, as the ledger of a break has it: the weight, and the words.
+pub(crate) fn reasons(d: &Dip) -> Vec<String> {
+    let own = d.evidence.iter().filter(|e| Some(e.cause) == d.cause && e.weight.abs() >= 0.005);
+    own.take(4).map(|e| format!("{}  {}", format!("{:+.2}", e.weight).replace('-', "−"), e.text)).collect()
+}
+
 /// Claims, consistency, dips and what was left out.
 fn evenness(found: &Findings) -> String {
     let mut out = String::new();
@@ -448,13 +460,9 @@ fn evenness(found: &Findings) -> String {
         );
     }
     for d in &found.dips {
-        let period = Nanos::from_secs(d.period_s);
-        let _ = writeln!(out, "\nDips every {period}: {}", d.measure());
-        if let Some(verdict) = d.verdict() {
-            let _ = writeln!(out, "    {verdict}");
-        }
-        for reason in d.reasons().take(3) {
-            let _ = writeln!(out, "    + {reason}");
+        let _ = writeln!(out, "\n{}", dips(d));
+        for reason in reasons(d) {
+            let _ = writeln!(out, "    {reason}");
         }
     }
     for i in &found.interference {

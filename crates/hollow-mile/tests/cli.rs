@@ -687,8 +687,7 @@ fn a_log_of_dips_is_told_with_their_cause_and_not_low_by_low() {
     bench.write("saw.csv", &csv);
     let out = bench.ok(&["findings", "saw.csv", "--warn", "82"]);
     assert!(out.contains("No break in the rate was found."), "{out}");
-    assert!(out.contains("% deep") && out.contains("\n    throttled by heat, 9"), "{out}");
-    assert!(out.contains("\n    + "), "{out}");
+    assert!(out.contains("% of the time: throttled by heat, 9") && out.contains("\n    +"), "{out}");
     assert_eq!(out.matches("\nThrottled at").count(), 8, "{out}");
     assert!(
         out.contains(&format!("Throttled {} times more, the last until", lows - 8)),

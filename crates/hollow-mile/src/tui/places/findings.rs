@@ -19,7 +19,7 @@ use crate::tui::put::Put;
 use crate::wrap::wrap;
 use crossterm::event::KeyCode::{Char, PageDown, PageUp};
 use mile_core::copies::{CopyFound, HeldBy};
-use mile_core::findings::Break;
+use mile_core::findings::{Break, Cause, Dip};
 use mile_core::units::number;
 use mile_core::{Bytes, LegName, Nanos};
 use mile_runner::{EventKind, Status};
@@ -268,6 +268,15 @@ fn explained(shown: &Shown, selected: Option<usize>, theme: Theme, width: usize)
     }
     if let Some(b) = selected.and_then(|i| breaks.get(i)) {
         all.extend(evidence(shown, b, theme, width));
+    }
+    // What no break tells.
+    let is_alone =
+        |d: &&Dip| d.cause.is_some_and(|c| c != Cause::Unexplained && breaks.iter().all(|b| b.cause != c));
+    for dip in shown.findings.dips.iter().filter(is_alone).take(4) {
+        all.extend(wrap(&crate::text::dips(dip), width).into_iter().map(|l| (l, ink)));
+        for reason in crate::text::reasons(dip) {
+            all.extend(wrap(&format!("    {reason}"), width).into_iter().map(|l| (l, ink)));
+        }
     }
     let told = shown.events.iter().filter_map(|e| match &e.kind {
         EventKind::Note(text) => Some(format!("Note at {}, {}: {text}", e.bytes, e.at)),
