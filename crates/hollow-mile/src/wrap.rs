@@ -1,6 +1,29 @@
 //! Lines of text that end at blanks.
 
-/// Breaks a text into lines of at most `width` characters, at blanks where there are any.
+/// Units that stay with their number.
+const UNITS: [&str; 24] = [
+    "%", "°C", "B", "kB", "MB", "GB", "TB", "KiB", "MiB", "GiB", "TiB", "kB/s", "MB/s", "GB/s", "s", "ms",
+    "µs", "min", "h", "d", "W", "J", "A", "V",
+];
+
+/// The words of a paragraph; a number and its unit are one.
+fn words(paragraph: &str) -> Vec<String> {
+    let mut all: Vec<String> = Vec::new();
+    for word in paragraph.split_whitespace() {
+        let is_unit = UNITS.contains(&word.trim_end_matches(['.', ',', ';', ':', ')']));
+        let number = all.last_mut().filter(|last| is_unit && last.ends_with(|c: char| c.is_ascii_digit()));
+        match number {
+            Some(number) => {
+                number.push(' ');
+                number.push_str(word);
+            }
+            None => all.push(word.to_owned()),
+        }
+    }
+    all
+}
+
+/// Breaks a text into lines of at most `width` characters, at blanks where there are any, but not between a number and its unit.
 pub(crate) fn wrap(text: &str, width: usize) -> Vec<String> {
     let mut lines: Vec<String> = Vec::new();
     for paragraph in text.split('\n') {
@@ -12,7 +35,7 @@ pub(crate) fn wrap(text: &str, width: usize) -> Vec<String> {
         let indent: String = paragraph.chars().take_while(|c| *c == ' ').collect();
         line.push_str(&indent);
         let mut begun = false;
-        for word in paragraph.split_whitespace() {
+        for word in words(paragraph) {
             let fits = line.chars().count() + word.chars().count() + usize::from(begun) <= width;
             if begun && !fits {
                 lines.push(std::mem::replace(&mut line, indent.clone()));
@@ -21,7 +44,7 @@ pub(crate) fn wrap(text: &str, width: usize) -> Vec<String> {
             if begun {
                 line.push(' ');
             }
-            line.push_str(word);
+            line.push_str(&word);
             begun = true;
         }
         lines.push(line);
@@ -38,6 +61,9 @@ mod tests {
         assert_eq!(wrap("short", 20), ["short"]);
         assert_eq!(wrap("  + one two three four", 12), ["  + one two", "  three four"]);
         assert_eq!(wrap("a\n\nb", 5), ["a", "", "b"]);
+        // A number stays with its unit; "s" alone, or behind a word, is a word.
+        assert_eq!(wrap("slope −3 %, of 1 MiB.", 8), ["slope", "−3 %, of", "1 MiB."]);
+        assert_eq!(wrap("as s or 5 s", 6), ["as s", "or 5 s"]);
         assert_eq!(wrap("unbreakableword next", 5), ["unbreakableword", "next"]);
         let text = "the rate stayed down for at least 30 s after the drive was last at rest";
         for width in 1..80 {
