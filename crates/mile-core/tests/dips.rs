@@ -75,7 +75,7 @@ fn a_saw_whose_mean_hardly_falls_has_a_cause_where_counters_tick() {
         });
         let dip = pattern(&samples);
         assert!(dip.cause == Some(Cause::ThermalThrottle) && dip.confidence >= 0.9, "{from}: {dip:#?}");
-        assert!(dip.reasons().any(|r| r.contains("for about as long as it was slow")), "{dip:#?}");
+        assert!(dip.evidence.iter().any(|e| e.row == "throttle.counts-slow-times"), "{dip:#?}");
         // What was lost: four tenths for a tenth of the time.
         let found = shown(&samples);
         let slow = slow_until(from, 1200.0);
