@@ -353,6 +353,11 @@ impl Ready {
             let mut lost = false;
             let mut last = Vec::new();
             let mut tell = |lane: u32, message: Message| {
+                if let Message::Keep(_) = message {
+                    // For the log alone. One that has ended answers by that.
+                    recorder.tell(lane, message);
+                    return;
+                }
                 if let Some(metrics) = &metrics {
                     metrics.take(lane, &message);
                 }

@@ -11,7 +11,7 @@ use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, TrySendError, bounde
 use mile_core::channel::Reading;
 use mile_core::{Bytes, Nanos, Sample};
 use mile_drive::clock::Monotonic;
-use mile_runner::{Event, EventKind, HealthShot, Message, Outcome, RunHead};
+use mile_runner::{Awaited, Event, EventKind, HealthShot, Message, Outcome, RunHead};
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -108,7 +108,7 @@ impl Recorder {
     /// where the thread has ended, which [`Recorder::finish`] explains.
     pub fn tell(&self, lane: u32, message: Message) -> bool {
         let (Some(queue), Some(bell)) = (&self.queue, &self.bell) else { return false };
-        let ends = matches!(message, Message::Ended(_));
+        let awaited = matches!(message, Message::Ended(_) | Message::Keep(_));
         let ring = || {
             // A ring that has not been heard yet is enough.
             let _ = bell.try_send(());
@@ -116,7 +116,7 @@ impl Recorder {
         match queue.try_send((lane, message)) {
             Ok(()) => {
                 // Whoever drives a run does not wake another thread with each sample.
-                if ends || queue.len() >= QUEUE / 2 {
+                if awaited || queue.len() >= QUEUE / 2 {
                     ring();
                 }
                 true
@@ -159,21 +159,31 @@ impl Recorder {
 /// Has the disk keep what was committed, each time it is asked to, on a thread of its own: the next block need not wait for it.
 /// What it cannot sync is no loss now, and the run's last commit tells of a disk that fails.
 struct Synced {
-    ask: Option<Sender<()>>,
+    ask: Option<Sender<Option<Awaited>>>,
     thread: Option<JoinHandle<()>>,
 }
 
 impl Synced {
     fn start(mut keeper: Box<dyn FnMut() + Send>) -> std::io::Result<Self> {
-        let (ask, asked) = bounded::<()>(1);
-        let keep = move || asked.into_iter().for_each(|()| keeper());
+        let (ask, asked) = bounded::<Option<Awaited>>(1);
+        let keep = move || {
+            for awaited in asked {
+                keeper();
+                drop(awaited);
+            }
+        };
         let thread = std::thread::Builder::new().name("logbook sync".into()).spawn(keep)?;
         Ok(Self { ask: Some(ask), thread: Some(thread) })
     }
 
     /// One request that waits is enough: it covers all that was committed before it is served.
     fn ask(&self) {
-        let _ = self.ask.as_ref().map(|ask| ask.try_send(()));
+        let _ = self.ask.as_ref().map(|ask| ask.try_send(None));
+    }
+
+    /// A request that somebody waits for: it is answered when the disk has done it.
+    fn ask_for(&self, awaited: Awaited) {
+        let _ = self.ask.as_ref().map(|ask| ask.send(Some(awaited)));
     }
 }
 
@@ -374,6 +384,10 @@ impl<A: Archive> Keeping<A> {
             let wait = Duration::from_nanos(due.since(self.clock.now()).0);
             let is_over = rung.recv_timeout(wait) == Err(RecvTimeoutError::Disconnected);
             for (lane, message) in messages.try_iter().take(messages.len()) {
+                if let Message::Keep(asked) = message {
+                    self.keep_for(asked);
+                    continue;
+                }
                 self.take(lane as usize, message);
                 if self.ended.iter().all(Option::is_some) {
                     return self.end(true);
@@ -408,7 +422,17 @@ impl<A: Archive> Keeping<A> {
             Message::Reading(channel, reading) => {
                 self.pending.readings.entry(channel).or_default().push(reading);
             }
-            Message::SelfTest(_) => {}
+            Message::SelfTest(_) | Message::Keep(_) => {}
+        }
+    }
+
+    /// Has the disk keep all that was told by now, and answers the run that waits for that. Where the logbook takes nothing, a file
+    /// elsewhere has it, or the run is answered nevertheless.
+    fn keep_for(&mut self, asked: Awaited) {
+        if !self.keep() {
+            self.put_aside();
+        } else if let Some(sync) = &self.sync {
+            sync.ask_for(asked);
         }
     }
 

@@ -1,12 +1,12 @@
 //! The recorder beside a logbook that fails: what it was told is kept, or marked as lost, and whoever runs the drive is never held up.
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
 
-use crossbeam_channel::Receiver;
+use crossbeam_channel::{Receiver, RecvTimeoutError};
 use mile_core::channel::Reading;
 use mile_core::{Bytes, Nanos, Op, Sample};
 use mile_drive::clock::Monotonic;
 use mile_logbook::{Archive, Block, Entered, Errand, Logbook, LogbookError, Recorder, side};
-use mile_runner::{Event, EventKind, HealthShot, LaneHead, Message, Outcome, RunHead, Status};
+use mile_runner::{Awaited, Event, EventKind, HealthShot, LaneHead, Message, Outcome, RunHead, Status};
 use rand_core::{Rng, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
 use std::path::{Path, PathBuf};
@@ -25,6 +25,8 @@ enum Fails {
     Slow(Duration),
     /// None; but nothing is written before the other end of this is dropped.
     Held(Receiver<()>),
+    /// None; but the disk keeps nothing before the other end of this is dropped.
+    Unsynced(Receiver<()>),
 }
 
 /// A logbook that fails on cue. What fails is not done, or, as a torn write would leave it, not known to be done.
@@ -47,7 +49,7 @@ impl Faulty {
                 std::thread::sleep(time);
                 false
             }
-            Fails::Held(_) => false,
+            Fails::Held(_) | Fails::Unsynced(_) => false,
         };
         if fails {
             return Err(LogbookError::Io {
@@ -99,7 +101,12 @@ impl Archive for Faulty {
         Archive::wait_for_disk(&mut self.book, wait)
     }
     fn keeper(&self) -> Box<dyn FnMut() + Send> {
-        Archive::keeper(&self.book)
+        let mut keeper = Archive::keeper(&self.book);
+        let Fails::Unsynced(until) = self.fails.clone() else { return keeper };
+        Box::new(move || {
+            let _ = until.recv();
+            keeper();
+        })
     }
     fn path(&self) -> &Path {
         self.book.path()
@@ -145,6 +152,47 @@ fn all_that_has_come_when_a_block_is_due_is_in_it() {
     recorder.tell(0, Message::Ended(Box::new(DONE)));
     recorder.finish().unwrap();
     assert_eq!(*blocks.lock().unwrap(), [20]);
+}
+
+/// What a run that waits for its log is answered: the samples that the logbook had then.
+fn answered(fails: Fails, between: impl FnOnce(&Receiver<()>)) -> (usize, Vec<PathBuf>) {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("l.logbook");
+    let mut book = Logbook::open(&path).unwrap();
+    let entered = Entered::new(book.begin(&RunHead::of_lane(LaneHead::named(&["soak"]))).unwrap(), 1);
+    let rng = Xoshiro256PlusPlus::seed_from_u64(1);
+    let faulty = Faulty { book, fails, rng, operations: Arc::default(), blocks: Arc::default() };
+    let (told, _news) = crossbeam_channel::unbounded();
+    let aside = folder.path().join("aside");
+    let errand = Errand { entered, told, waits: false, aside: vec![aside.clone()] };
+    let recorder = Recorder::start(faulty, errand).unwrap();
+    (0..20).for_each(|i| assert!(recorder.tell(0, Message::Sample(sample(i)))));
+    let (asked, answer) = Awaited::new();
+    recorder.tell(0, Message::Keep(asked));
+    between(&answer);
+    assert_eq!(answer.recv_timeout(Duration::from_secs(60)), Err(RecvTimeoutError::Disconnected));
+    let samples = Logbook::open(&path).unwrap().run(1).unwrap().trace(0).len();
+    let asides = std::fs::read_dir(&aside).map_or(Vec::new(), |f| f.map(|f| f.unwrap().path()).collect());
+    drop(recorder);
+    (samples, asides)
+}
+
+#[test]
+fn a_run_that_waits_for_its_log_is_answered_when_the_disk_has_it() {
+    assert_eq!(answered(Fails::Now(0.0), |_| {}), (20, Vec::new()));
+    let (go, held) = crossbeam_channel::bounded(0);
+    let is_open = |answer: &Receiver<()>| {
+        assert_eq!(answer.recv_timeout(Duration::from_millis(300)), Err(RecvTimeoutError::Timeout));
+        drop(go);
+    };
+    assert_eq!(answered(Fails::Unsynced(held), is_open), (20, Vec::new()), "not before it was synced");
+}
+
+/// With a logbook that takes nothing, what was told is in a file elsewhere by then.
+#[test]
+fn a_run_that_waits_for_a_log_that_fails_is_answered_all_the_same() {
+    let (samples, asides) = answered(Fails::From(0, u64::MAX), |_| {});
+    assert_eq!((samples, asides.len()), (0, 1));
 }
 
 struct Told {

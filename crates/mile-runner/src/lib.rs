@@ -16,7 +16,8 @@ mod speed;
 
 pub use board::Board;
 pub use message::{
-    Command, EndKind, Event, EventKind, HealthShot, LaneHead, Message, Order, Outcome, RunHead, Status,
+    Awaited, Command, EndKind, Event, EventKind, HealthShot, LaneHead, Message, Order, Outcome, RunHead,
+    Status,
 };
 pub use run::{GoOn, LaneEnd, LaneRun, Terms, execute, execute_lanes};
 pub use speed::Speed;

@@ -5,6 +5,7 @@ pub use crate::event::{EndKind, Event, EventKind, error_words, faults_of};
 pub use crate::head::{LaneHead, Order, RunHead, facts_for_planning};
 pub use crate::outcome::{Outcome, Status};
 
+use crossbeam_channel::{Receiver, Sender, bounded};
 use mile_core::channel::Reading;
 use mile_core::health::SelfTestKind;
 use mile_core::{Bytes, Nanos, Sample};
@@ -47,6 +48,28 @@ pub enum Message {
     LegLatency(u32, Vec<u8>),
     /// The last message of a run.
     Ended(Box<Outcome>),
+    /// What comes next cannot be undone: the log of what was told before is waited for. It stays in the process.
+    #[serde(skip)]
+    Keep(Awaited),
+}
+
+/// Answers the run that waits, when it is dropped: whoever keeps the log drops it once the disk has all that was told before, and all others
+/// at once.
+#[derive(Clone, Debug)]
+pub struct Awaited(Sender<()>);
+
+impl Awaited {
+    /// Gives it, and what tells of its answer: an empty channel that ends.
+    pub fn new() -> (Self, Receiver<()>) {
+        let (asked, answered) = bounded(0);
+        (Self(asked), answered)
+    }
+}
+
+impl PartialEq for Awaited {
+    fn eq(&self, other: &Self) -> bool {
+        self.0.same_channel(&other.0)
+    }
 }
 
 /// How far a drive's own test of itself is.

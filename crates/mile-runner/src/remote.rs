@@ -221,6 +221,8 @@ impl Server {
                         mile_files::remove_socket(&self.path);
                     }
                 }
+                // Nobody at the other end keeps the log.
+                Message::Keep(_) => return,
                 Message::Health(_)
                 | Message::SelfTest(_)
                 | Message::LegLatency(..)

@@ -7,7 +7,7 @@ use mile_course::{parse, plan};
 use mile_drive::Drive;
 use mile_drive::drive::TruthKind;
 use mile_drive::file::{EngineChoice, FileDrive};
-use mile_runner::{Command, EventKind, Message, Outcome, Status, Terms, execute, run};
+use mile_runner::{Awaited, Command, EventKind, Message, Outcome, Status, Terms, execute, run};
 use mile_sim::SimDrive;
 
 const FIRST_LOOK: &str = include_str!("../../../courses/first-look.course");
@@ -390,4 +390,83 @@ fn what_is_expected_is_forecast_to_take_at_most_the_time_that_it_has() {
     };
     assert_eq!(cast("temperature below 30 °C, at most 2 h"), (Some(7200.0), mile_course::Basis::Limit));
     assert_eq!(cast("temperature below 60 °C for 20 s"), (Some(25.0), mile_course::Basis::Limit));
+}
+
+const TAKES_AWAY: &str = "course \"c\"
+leg lay
+  write sequential, blocks 1 MiB, depth 4, over 0 % to 100 %, until one pass
+leg look
+  read sequential, blocks 1 MiB, depth 4, over 0 % to 100 %, until one pass
+leg clear
+  discard over 0 % to 100 %
+";
+
+/// Runs that on a file, and gives `asked` what waits for the log, whether all that was told by then has told of the end of the leg before, and
+/// what looks whether the data is there.
+fn take_away(
+    asked: impl Fn(Awaited, bool, Box<dyn Fn() -> bool + Send>, &Sender<Command>),
+) -> (Record, bool) {
+    use std::os::unix::fs::MetadataExt;
+    let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).unwrap();
+    let path = folder.path().join("scratch.bin");
+    let mut drive = FileDrive::new(&path, Bytes(16 << 20), 3, EngineChoice::Auto, None).unwrap();
+    let plan = plan(&parse(TAKES_AWAY).unwrap(), &run::plan_facts(&drive)).unwrap();
+    let head = run::head(&plan, TAKES_AWAY, &drive, 1, 0);
+    let (keep, commands) = unbounded();
+    let (mut messages, mut looked) = (Vec::new(), false);
+    let terms = Terms { keep: true, ..Terms::PLAIN };
+    let there = {
+        let path = path.clone();
+        move || std::fs::metadata(&path).unwrap().blocks() * 512 > 15 << 20
+    };
+    let outcome = execute(&plan, head, &mut drive, terms, &commands, &mut |m| match m {
+        Message::Keep(awaited) => asked(awaited, looked, Box::new(there.clone()), &keep),
+        m => {
+            looked |= matches!(&m, Message::Event(e) if matches!(&e.kind, EventKind::LegEnded { name, .. } if name == "look"));
+            messages.push(m);
+        }
+    });
+    (Record { messages, outcome }, there())
+}
+
+/// A run that was killed behind a discard refused to go on where its log said that the leg before, which reads what is gone, was still to come.
+#[test]
+fn a_leg_that_takes_away_what_others_read_waits_until_the_log_has_them() {
+    let (said, heard) = unbounded();
+    let (record, there) = take_away(|awaited, looked, there, _| {
+        let said = said.clone();
+        std::thread::spawn(move || {
+            std::thread::sleep(std::time::Duration::from_millis(300));
+            said.send((looked, there())).unwrap();
+            drop(awaited);
+        });
+    });
+    assert_eq!(heard.try_iter().collect::<Vec<_>>(), [(true, true)]);
+    assert_eq!((record.outcome.status, there), (Status::Done, false));
+    // Nobody who keeps a log: it is not waited for.
+    let (record, there) = take_away(|awaited, _, _, _| drop(awaited));
+    assert_eq!((record.outcome.status, there), (Status::Done, false));
+}
+
+#[test]
+fn a_stop_while_the_log_is_waited_for_takes_nothing_away() {
+    let held = std::cell::RefCell::new(Vec::new());
+    let (record, there) = take_away(|awaited, _, _, commands| {
+        held.borrow_mut().push(awaited);
+        commands.send(Command::Stop).unwrap();
+    });
+    assert_eq!((record.outcome.status, there), (Status::Stopped, true));
+}
+
+#[test]
+fn a_log_that_cannot_be_written_does_not_hold_up_a_discard_for_good() {
+    let held = std::cell::RefCell::new(Vec::new());
+    let (record, there) = take_away(|awaited, _, _, _| held.borrow_mut().push(awaited));
+    assert_eq!((record.outcome.status, there), (Status::Done, false));
+    // What it took is no time of the discard.
+    let ends = record.events().into_iter().find_map(|e| match e {
+        EventKind::LegEnded { name, why, .. } if name == "clear" => Some(why),
+        _ => None,
+    });
+    assert!(ends.as_ref().is_some_and(|e| e.contains("it took") && !e.contains("5.")), "{ends:?}");
 }

@@ -444,7 +444,7 @@ impl Follower {
                 lane.latencies.extend(mile_logbook::latencies(name, &histogram));
             }
             Message::SelfTest(test) => lane.progress.test(test),
-            Message::Began(_) | Message::Health(_) | Message::Reading(..) => {}
+            Message::Began(_) | Message::Health(_) | Message::Reading(..) | Message::Keep(_) => {}
         }
         self.lanes.iter().all(|l| l.outcome.is_some())
     }

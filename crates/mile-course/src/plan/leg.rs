@@ -4,6 +4,7 @@ use crate::course::ends::Seen;
 use crate::kinds::files::PlannedFiles;
 use crate::kinds::transfer::{PlannedTransfer, TransferLoad};
 use crate::kinds::{ask, discard, expect, fill, flush, health, scan, self_test};
+use mile_core::files::FilesOp;
 use mile_core::health::SelfTestKind;
 use mile_core::{Bytes, Nanos, Op};
 use serde::{Deserialize, Serialize};
@@ -63,6 +64,27 @@ pub enum Work {
     Expect,
     /// Tells the operator something and waits for a key.
     Ask(String),
+}
+
+impl Work {
+    /// Whether what earlier legs wrote there is gone behind it, and not written again by it.
+    pub fn takes_away(&self) -> bool {
+        match self {
+            Self::Discard { .. } => true,
+            Self::Files(f) => f.op == FilesOp::Delete,
+            Self::Rest
+            | Self::Watch
+            | Self::Told(_)
+            | Self::Skip
+            | Self::Transfer(_)
+            | Self::Flush
+            | Self::SelfTest(_)
+            | Self::SelectiveTest { .. }
+            | Self::Health
+            | Self::Expect
+            | Self::Ask(_) => false,
+        }
+    }
 }
 
 impl PlannedLeg {

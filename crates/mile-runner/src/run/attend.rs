@@ -1,7 +1,8 @@
 //! Waiting for a drive without being held by it: whatever is waited for, a request to stop is heard within a fraction of a second.
 
 use super::state::{HEALTH_PATIENCE, Run};
-use crate::message::{Command, EventKind};
+use crate::message::{Awaited, Command, EventKind, Message};
+use crossbeam_channel::RecvTimeoutError;
 use mile_core::Nanos;
 use mile_drive::clock::Monotonic;
 use mile_drive::{DriveError, NotThere, Pending};
@@ -11,6 +12,8 @@ use std::time::Duration;
 const LOOK: Duration = Duration::from_millis(50);
 /// Time after which it is said what a stop waits for.
 const SAID: Nanos = Nanos(200_000_000);
+/// Longest wait for the log.
+const LOG_PATIENCE: Nanos = Nanos(5_000_000_000);
 
 /// What came of waiting.
 pub(super) enum Attended<T> {
@@ -79,6 +82,23 @@ impl Run<'_> {
                 self.event(EventKind::Left { out });
                 return Ok(());
             }
+        }
+    }
+
+    /// Waits until the log has all that was told so far, before a leg takes away what the legs before it read: if the run is killed then, the
+    /// log does not say that they are still to come. A log that cannot be written, or takes longer than [`LOG_PATIENCE`], holds nothing up.
+    pub(super) fn wait_for_the_log(&mut self) {
+        if self.drive.is_virtual() {
+            return;
+        }
+        let (asked, answered) = Awaited::new();
+        (self.tell)(Message::Keep(asked));
+        let wall = Monotonic::start();
+        while !self.stopping
+            && wall.now() < LOG_PATIENCE
+            && answered.recv_timeout(LOOK) == Err(RecvTimeoutError::Timeout)
+        {
+            self.heed(&wall);
         }
     }
 

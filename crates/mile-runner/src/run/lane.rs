@@ -260,6 +260,15 @@ impl Run<'_> {
                 self.event(EventKind::LegBegan { leg: index, name: leg.name.clone(), words: leg.words() });
             }
         }
+        if leg.work.takes_away() {
+            let before = self.drive.now();
+            self.wait_for_the_log();
+            if self.stopping {
+                self.close_sample(index, Op::Idle);
+                return Ok(LegEnd::Stopped);
+            }
+            began = began.plus(self.drive.now().since(before));
+        }
         let end = match &leg.work {
             // How long that takes is for the other lanes to say.
             Work::Watch => return Ok(LegEnd::Planned("the other lanes have ended it".into())),

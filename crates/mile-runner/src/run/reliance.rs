@@ -23,9 +23,7 @@ pub struct Stretch {
 /// known to be written, and several workers one only once all of it is.
 fn wrote(t: &PlannedTransfer, moved: u64) -> Option<(u64, u64)> {
     let length = moved.min(t.length.0) / t.load.block.0.max(1) * t.load.block.0;
-    // What was copied bears the stamps of its source, or none, and is not known again.
     let known = t.load.op == Op::Write
-        && t.copy.is_none()
         && t.load.access == Access::Sequential
         && (t.load.workers <= 1 || length >= t.length.0 / t.load.block.0.max(1) * t.load.block.0);
     (known && length > 0).then_some((t.start.0, t.start.0 + length))
@@ -38,16 +36,22 @@ pub fn relied_on(plan: &Plan, leg: usize, moved: Bytes, readable: bool) -> Vec<S
     let over = |t: &PlannedTransfer, moved: u64, written: &mut Vec<(u64, u64, Bytes)>| {
         if let Some((from, to)) = wrote(t, moved) {
             cut(written, from, to);
-            written.push((from, to, t.load.block));
+            // What was copied bears the stamps of its source, or none, and is not known again.
+            written.extend(t.copy.is_none().then_some((from, to, t.load.block)));
         }
     };
     for (i, planned) in plan.legs.iter().enumerate().take(leg + 1) {
-        if let Work::Transfer(t) = &planned.work {
-            over(t, if i < leg { t.budget.0 } else { moved.0 }, &mut written);
+        match &planned.work {
+            Work::Transfer(t) => over(t, if i < leg { t.budget.0 } else { moved.0 }, &mut written),
+            Work::Discard { start, length } => cut(&mut written, start.0, start.0 + length.0),
+            _ => {}
         }
     }
     let mut relied = Vec::new();
     for (i, planned) in plan.legs.iter().enumerate().skip(leg) {
+        if let Work::Discard { start, length } = planned.work {
+            cut(&mut written, start.0, start.0 + length.0);
+        }
         let Work::Transfer(t) = &planned.work else { continue };
         let reads = t.load.op == Op::Read || t.load.op == Op::Mixed;
         if reads && (t.verify || !readable) {
@@ -146,6 +150,29 @@ mod tests {
         );
         assert_eq!(stretches(&p, 1, 0, true), [(32 * MIB, 64 * MIB, 2)]);
         assert_eq!(stretches(&p, 2, 0, true).iter().map(|s| s.1 - s.0).sum::<u64>(), 64 * MIB);
+    }
+
+    #[test]
+    fn what_is_copied_over_is_not_relied_on() {
+        let mut p = plan(
+            "leg a\n write sequential, blocks 1 MiB, depth 4, over 0 B to 67108864 B, until one pass\nleg c\n write sequential, blocks 1 MiB, depth 4, over 0 B to 33554432 B, until one pass\nleg v\n read sequential, blocks 1 MiB, depth 4, over 0 B to 67108864 B, until one pass\n",
+        );
+        let Work::Transfer(t) = &mut p.legs[1].work else { panic!("it writes") };
+        t.copy = Some(mile_course::CopyPart { partner: 1, is_source: false, buffer: Bytes(MIB) });
+        assert_eq!(stretches(&p, 1, 0, false), [(32 * MIB, 64 * MIB, 2)]);
+        assert_eq!(stretches(&p, 1, 8 * MIB, false), [(8 * MIB, 64 * MIB, 2)]);
+        assert_eq!(stretches(&p, 2, 0, false), [(32 * MIB, 64 * MIB, 2)]);
+    }
+
+    #[test]
+    fn what_is_discarded_on_the_way_is_not_relied_on() {
+        let p = plan(
+            "leg w\n write sequential, blocks 1 MiB, depth 4, over 0 B to 67108864 B, until one pass\nleg d\n discard over 0 B to 33554432 B\nleg v\n verify, blocks 1 MiB, depth 4, over 33554432 B to 67108864 B, until one pass\nleg again\n write sequential, blocks 1 MiB, depth 4, workers 2, over 0 B to 33554432 B, until one pass\nleg r\n read sequential, blocks 1 MiB, depth 4, over 0 B to 33554432 B, until one pass\n",
+        );
+        let behind = [(32 * MIB, 64 * MIB, 2)];
+        assert_eq!(stretches(&p, 0, 64 * MIB, false), behind);
+        assert_eq!(stretches(&p, 1, 0, false), behind);
+        assert_eq!(stretches(&p, 3, MIB, false), [], "nor once the leg that writes it again has begun");
     }
 
     #[test]

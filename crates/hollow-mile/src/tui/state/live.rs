@@ -182,7 +182,11 @@ impl Live {
                 into.findings.settle();
             }
             Message::SelfTest(test) => into.progress.test(test),
-            Message::Began(_) | Message::LegLatency(..) | Message::Health(_) | Message::Reading(..) => {}
+            Message::Began(_)
+            | Message::LegLatency(..)
+            | Message::Health(_)
+            | Message::Reading(..)
+            | Message::Keep(_) => {}
         }
     }
 
