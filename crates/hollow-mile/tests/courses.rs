@@ -285,7 +285,10 @@ fn a_sweep_on_real_io_that_is_killed_half_way_goes_on_to_complete_results() {
     let mut child = bench.command(&args).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
     let mut lines = std::io::BufRead::lines(std::io::BufReader::new(child.stdout.take().unwrap()));
     // In the middle: at half full, in the second repeat, right behind its discard.
-    lines.find(|l| l.as_ref().unwrap().contains("Leg fill 50 % / settle / repeat 2 begins")).unwrap().unwrap();
+    lines
+        .find(|l| l.as_ref().unwrap().contains("Leg fill 50 % / settle / repeat 2 begins"))
+        .unwrap()
+        .unwrap();
     child.kill().unwrap();
     child.wait().unwrap();
     assert!(bench.ok(&["logbook", "list", "--logbook", "l.logbook"]).contains("cut short"));

@@ -219,8 +219,7 @@ impl Ready {
             let status = lane.outcome.as_ref().map_or(stored.status, |o| o.status);
             let gap = now.since(ended(&lane));
             let mut on = GoOn::of(&ready.plan, status, lane.samples, &lane.events, gap);
-            let waits = stored.series.iter().filter(|s| s.channel.waits_of() == Some(lanes.len()));
-            on.waits = waits.flat_map(|s| &s.readings).map(|r| (r.at, r.value / 100.0)).collect();
+            on.series.clone_from(&stored.series);
             lanes.push((on, kept, lane.events));
         }
         Ok(GoingOn { head: stored.head, lanes })

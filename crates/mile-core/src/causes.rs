@@ -5,6 +5,7 @@
 //! than without it (3 is twenty times). The weights are fitted on the corpus; `docs/accuracy.md` shows how well the confidences that come of them
 //! hold. Where the readings that would decide are missing, the confidence is capped, and says so.
 
+mod draw;
 mod earlier;
 mod facts;
 mod pattern;

@@ -49,6 +49,26 @@ pub const WAITED: &str = "waited";
 /// Name of the channel of the target of a copy: what is in the buffer between the two sides, in MB.
 pub const BUFFERED: &str = "buffered";
 
+/// What a channel tells of the drive of a lane beside its samples.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Tells {
+    /// For what share of the time, in percent, the lane waited for the other side of a copy.
+    Waits,
+    /// The power that the drive draws, W.
+    Power,
+}
+
+/// What channel `place` of a list, if it is there, tells of the drive of which lane. Where several have a power, it is the first of them.
+pub fn tells<C: AsRef<Channel>>(all: &[C], place: usize) -> Option<(usize, Tells)> {
+    let own = all.get(place)?.as_ref();
+    let lane = own.of?;
+    if own.name == WAITED && own.unit == "%" {
+        return Some((lane as usize, Tells::Waits));
+    }
+    let is_power = |c: &Channel| c.unit == "W" && c.of == Some(lane);
+    (all.iter().position(|c| is_power(c.as_ref())) == Some(place)).then_some((lane as usize, Tells::Power))
+}
+
 /// Units, and what the name of a column has for each.
 const UNITS: [(&str, &str); 10] = [
     ("°C", "c"),
@@ -63,12 +83,19 @@ const UNITS: [(&str, &str); 10] = [
     ("s", "s"),
 ];
 
-impl Channel {
-    /// The lane for which its readings are the times that it waited for the other side of a copy, where they are that.
-    pub fn waits_of(&self) -> Option<usize> {
-        self.of.filter(|_| self.name == WAITED && self.unit == "%").map(|lane| lane as usize)
+impl AsRef<Self> for Channel {
+    fn as_ref(&self) -> &Self {
+        self
     }
+}
 
+impl AsRef<Channel> for Series {
+    fn as_ref(&self) -> &Channel {
+        &self.channel
+    }
+}
+
+impl Channel {
     /// The name of its column in a file: `probe_c`. What a column cannot say by its name, it does not: a channel without a unit, or with one that is
     /// not in the table, has its own name.
     pub fn column(&self) -> String {

@@ -8,6 +8,7 @@
 //! run is. Where the newest rates differ from those before them, or something waits to be told, looks come sixteen times as often as otherwise.
 
 use crate::breaks::Break;
+use crate::channel::{Reading, Series, Tells};
 use crate::context::Context;
 use crate::dips;
 use crate::engine::{Engine, Look};
@@ -137,9 +138,14 @@ impl LiveFindings {
         std::mem::take(self).trace
     }
 
-    /// Says for what share of the interval that ends at `at` the lane waited for the other side of a copy, before that is pushed.
-    pub fn push_wait(&mut self, at: Nanos, share: f64) {
-        self.trace.push_wait(at, share);
+    /// Takes a reading of a channel that tells of this drive, before the sample in which it was taken.
+    pub fn push_reading(&mut self, tells: Tells, reading: Reading) {
+        self.trace.push_reading(tells, reading);
+    }
+
+    /// Takes what the channels of a run told of the drive of `lane` before it went on.
+    pub fn push_series(&mut self, series: &[Series], lane: usize) {
+        self.trace.push_series(series, lane);
     }
 
     /// The trace so far.

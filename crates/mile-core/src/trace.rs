@@ -1,6 +1,6 @@
 //! A run in columns, ready to be analysed and drawn.
 
-use crate::channel::Series;
+use crate::channel::{Reading, Series, Tells, tells};
 use crate::pyramid::Pyramid;
 use crate::sample::{Op, Sample, Throttled};
 use crate::units::{Bytes, Celsius, Nanos, Rate};
@@ -36,6 +36,8 @@ pub struct Trace {
     ops: Vec<u32>,
     /// Ends of intervals, and the share of each for which the lane waited for the other side of a copy.
     waits: Vec<(u64, f32)>,
+    /// When the power of the drive was read, and what it was, W.
+    power: Vec<(u64, f32)>,
 }
 
 /// Latency in columns, µs.
@@ -151,31 +153,52 @@ impl Trace {
         self.failures.samples.extend((index - silent - begun..=index).filter_map(count));
     }
 
-    /// Says for what share of the interval that ends at `at`, 0 to 1, the lane waited for the other side of a copy. In the order of time.
-    pub fn push_wait(&mut self, at: Nanos, share: f64) {
-        if share.is_finite() && self.waits.last().is_none_or(|last| last.0 < at.0) {
-            self.waits.push((at.0, share as f32));
+    /// Takes a reading of a channel that [`tells`] of this drive, in the order of time.
+    pub fn push_reading(&mut self, tells: Tells, reading: Reading) {
+        let (column, value) = match tells {
+            Tells::Waits => (&mut self.waits, reading.value / 100.0),
+            Tells::Power => (&mut self.power, reading.value),
+        };
+        if value.is_finite() && column.last().is_none_or(|last| last.0 < reading.at.0) {
+            column.push((reading.at.0, value as f32));
         }
     }
 
-    /// The trace with the times for which `lane` waited, where they are among the channels of its run.
-    pub fn with_waits(mut self, series: &[Series], lane: usize) -> Self {
-        for one in series.iter().filter(|s| s.channel.waits_of() == Some(lane)) {
-            one.readings.iter().for_each(|r| self.push_wait(r.at, r.value / 100.0));
+    /// Takes what the channels of a run tell of the drive of `lane`.
+    pub fn push_series(&mut self, series: &[Series], lane: usize) {
+        for (place, one) in series.iter().enumerate() {
+            if let Some((_, what)) = tells(series, place).filter(|t| t.0 == lane) {
+                one.readings.iter().for_each(|r| self.push_reading(what, *r));
+            }
         }
+    }
+
+    /// The trace with what the channels of its run tell of the drive of `lane`.
+    pub fn with_series(mut self, series: &[Series], lane: usize) -> Self {
+        self.push_series(series, lane);
         self
+    }
+
+    /// Mean power of the drive in these samples, W, and how often it was read in them; `None` where it was not.
+    pub fn power(&self, range: Range<usize>) -> Option<(f64, usize)> {
+        self.mean_of(&self.power, range)
     }
 
     /// Share of the time of these samples, 0 to 1, for which the lane waited for the other side of a copy; `None` where it is in none.
     pub fn waited(&self, range: Range<usize>) -> Option<f64> {
+        Some(self.mean_of(&self.waits, range)?.0)
+    }
+
+    /// Mean and number of readings that were taken in these samples.
+    fn mean_of(&self, column: &[(u64, f32)], range: Range<usize>) -> Option<(f64, usize)> {
         let range = range.start..range.end.min(self.len());
-        if range.is_empty() || self.waits.is_empty() {
+        if range.is_empty() || column.is_empty() {
             return None;
         }
-        let place = |at: Nanos| self.waits.partition_point(|w| w.0 <= at.0);
-        let own = &self.waits[place(self.start(range.start))..place(self.end(range.end - 1))];
+        let place = |at: Nanos| column.partition_point(|w| w.0 <= at.0);
+        let own = &column[place(self.start(range.start))..place(self.end(range.end - 1))];
         let sum: f64 = own.iter().map(|w| f64::from(w.1)).sum();
-        (!own.is_empty()).then_some(sum / own.len() as f64)
+        (!own.is_empty()).then(|| (sum / own.len() as f64, own.len()))
     }
 
     /// Number of samples.

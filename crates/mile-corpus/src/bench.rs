@@ -2,6 +2,7 @@
 
 use crate::{Case, TrueBreak, Truth};
 use crossbeam_channel::unbounded;
+use mile_core::channel::{Reading, Tells, tells};
 use mile_core::findings::Cause;
 use mile_core::{Op, Sample, Trace};
 use mile_course::{parse, plan};
@@ -42,38 +43,47 @@ const RUNS: [(&str, &str); 6] = [
 pub fn bench_case(seed: u64) -> Option<Case> {
     let (name, course) = RUNS[(seed % RUNS.len() as u64) as usize];
     let mut drive = SimDrive::new(name, seed).ok()?;
-    let (samples, head) = ran(&mut drive, course, seed).ok()?;
+    let Ran { samples, power, head } = ran(&mut drive, course, seed).ok()?;
     let truth = truth(&Trace::of(&samples, &head.first().leg_names()), &drive)?;
     Some(Case {
         pattern: "simulated bench",
         seed,
         samples,
+        power,
         names: head.first().leg_names(),
         context: head.first().context(),
         truth,
     })
 }
 
+/// What was sampled in a run.
+pub(crate) struct Ran {
+    pub(crate) samples: Vec<Sample>,
+    /// The power of the drive, W.
+    pub(crate) power: Vec<Reading>,
+    pub(crate) head: RunHead,
+}
+
 /// Runs a course on a drive, and gives what was sampled.
 ///
 /// # Errors
 /// Where the course cannot be read, or not be planned for the drive.
-pub(crate) fn ran(
-    drive: &mut dyn Drive,
-    course: &str,
-    seed: u64,
-) -> Result<(Vec<Sample>, RunHead), &'static str> {
+pub(crate) fn ran(drive: &mut dyn Drive, course: &str, seed: u64) -> Result<Ran, &'static str> {
     let parsed = parse(course).map_err(|_| "the course cannot be read")?;
     let plan = plan(&parsed, &run::plan_facts(drive)).map_err(|_| "the course cannot be planned")?;
     let head = run::head(&plan, course, drive, seed, 0);
     let (_keep, commands) = unbounded();
-    let mut samples: Vec<Sample> = Vec::new();
-    execute(&plan, head.clone(), drive, Terms::PLAIN, &commands, &mut |message| {
-        if let Message::Sample(sample) = message {
-            samples.push(sample);
+    let (mut samples, mut power): (Vec<Sample>, Vec<Reading>) = Default::default();
+    execute(&plan, head.clone(), drive, Terms::PLAIN, &commands, &mut |message| match message {
+        Message::Sample(sample) => samples.push(sample),
+        Message::Reading(place, reading)
+            if tells(&head.channels, place as usize).is_some_and(|t| t.1 == Tells::Power) =>
+        {
+            power.push(reading);
         }
+        _ => {}
     });
-    Ok((samples, head))
+    Ok(Ran { samples, power, head })
 }
 
 /// The breaks that the drive's own account means: what happens at rest is seen when the next leg begins.

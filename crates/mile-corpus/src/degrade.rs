@@ -66,7 +66,10 @@ pub fn degrade(case: &Case, losses: &[Loss]) -> Case {
     let mut rng = Xoshiro256PlusPlus::seed_from_u64(case.seed ^ 0x6c6f_7373);
     for loss in losses {
         match loss {
-            Loss::Half => out.samples.iter_mut().for_each(|s| thin(s, &mut rng)),
+            Loss::Half => {
+                out.samples.iter_mut().for_each(|s| thin(s, &mut rng));
+                out.power.retain(|_| rng.random_bool(0.5));
+            }
             Loss::Temperature => {
                 out.samples.iter_mut().for_each(|s| (s.temp, s.throttled) = (None, None));
             }

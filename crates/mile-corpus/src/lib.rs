@@ -21,8 +21,10 @@ pub mod world;
 pub use patterns::PATTERNS;
 pub use score::{Score, pairs, score};
 
+use mile_core::channel::{Reading, Tells};
 use mile_core::findings::Cause;
-use mile_core::{Context, Sample, Trace};
+use mile_core::{Context, Nanos, Rate, Sample, Trace};
+use rand::{Rng, RngExt};
 
 /// Falls of writes without a cause that a log shows. Of those that nothing repeats, about a quarter is argued to have none, so that there are twice as
 /// many traces of these.
@@ -44,6 +46,23 @@ pub fn case(pattern: &'static str, seed: u64) -> Case {
     case
 }
 
+/// What the link of a drive carries, where that is known: a little more than the drive moves where the link holds it back, and else up to four times as much.
+/// `rate` is the most that the drive moves, MB/s.
+fn link(rng: &mut impl Rng, rate: f64, holds: bool) -> Option<Rate> {
+    let is_known = holds || rng.random_bool(0.5);
+    let by = if holds || rng.random_bool(0.3) {
+        1.0 / rng.random_range(0.86..0.96)
+    } else {
+        rng.random_range(1.1_f64.ln()..4_f64.ln()).exp()
+    };
+    is_known.then_some(Rate(rate * 1e6 * by))
+}
+
+/// Times, in seconds, and values as readings.
+fn readings(of: &[(f64, f64)]) -> Vec<Reading> {
+    of.iter().map(|(at, value)| Reading { at: Nanos::from_secs(*at), value: *value }).collect()
+}
+
 /// A trace and what really happened.
 #[derive(Clone, Debug)]
 pub struct Case {
@@ -53,6 +72,8 @@ pub struct Case {
     pub seed: u64,
     /// The trace.
     pub samples: Vec<Sample>,
+    /// The power of the drive, W, where it was read.
+    pub power: Vec<Reading>,
     /// Names of its legs.
     pub names: Vec<String>,
     /// What is given beside the trace.
@@ -64,7 +85,9 @@ pub struct Case {
 impl Case {
     /// The samples in columns.
     pub fn trace(&self) -> Trace {
-        Trace::of(&self.samples, &self.names)
+        let mut trace = Trace::of(&self.samples, &self.names);
+        self.power.iter().for_each(|r| trace.push_reading(Tells::Power, *r));
+        trace
     }
 
     /// Length in hours.

@@ -1,6 +1,7 @@
 //! How a run underway is told: what is announced, what of that is taken back, and how late it comes.
 
 use crate::{Case, score};
+use mile_core::channel::Tells;
 use mile_core::findings::Break;
 use mile_core::live::{LiveFindings, News};
 use mile_core::{Findings, findings};
@@ -69,7 +70,11 @@ pub fn live(case: &Case) -> Live {
     let mut told: Vec<Told> = Vec::new();
     let mut out = Live { samples: case.samples.len(), ..Live::default() };
     let interval = case.hours() * 3600.0 / case.samples.len().max(1) as f64;
+    let mut power = case.power.iter().peekable();
     for s in &case.samples {
+        while let Some(reading) = power.next_if(|r| r.at <= s.end) {
+            live.push_reading(Tells::Power, *reading);
+        }
         live.push(s, &case.names[s.leg as usize]);
         for news in live.news() {
             let now = s.end.secs();

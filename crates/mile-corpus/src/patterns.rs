@@ -1,7 +1,7 @@
 //! The patterns, and how their worlds are drawn.
 
 use crate::noise::Noise;
-use crate::world::{Channels, Cycle, Heat, Leg, Other, Seen, Shapes, Stage, Throttle, World};
+use crate::world::{Channels, Cycle, Heat, Leg, Other, Seen, Shapes, Stage, Supply, Throttle, World};
 use crate::{Case, TrueBreak, TrueCycle};
 use mile_core::findings::Cause;
 use mile_core::{Bytes, Celsius, Context, Op};
@@ -214,9 +214,12 @@ fn attempted(pattern: &'static str, seed: u64, mut rng: Xoshiro256PlusPlus) -> O
     let mut shapes = d.rng.clone();
     shapes.jump();
     world.shapes = Shapes::draw(&mut shapes);
+    world.supply = Supply::draw(&mut shapes);
+    let mut link = crate::link(&mut shapes, d.rate, false);
     if pattern == "link" {
-        // A narrower link carries every operation as much slower.
-        world.shapes.riddle = (1.0, 0.0);
+        // A narrower link carries every operation as much slower, and the drive works less.
+        (world.shapes.riddle, world.supply.riddle) = ((1.0, 0.0), 0.0);
+        link = crate::link(&mut shapes, d.rate, true);
     }
     let mut seen = world.run(&mut rng);
     settle_truth(pattern, &d, &world, &mut seen)?;
@@ -228,10 +231,12 @@ fn attempted(pattern: &'static str, seed: u64, mut rng: Xoshiro256PlusPlus) -> O
         capacity: Some(Bytes(world.capacity as u64)),
         warn: d.chance(0.6).then_some(Celsius(limit)),
         critical: d.chance(0.5).then_some(Celsius(limit + 8.0)),
+        link,
         ..Context::default()
     };
     let names = world.legs.iter().map(|l| l.name.clone()).collect();
-    Some(Case { pattern, seed, samples: seen.samples, names, context, truth: seen.truth })
+    let power = crate::readings(&seen.power);
+    Some(Case { pattern, seed, samples: seen.samples, power, names, context, truth: seen.truth })
 }
 
 /// Nothing gets in the way, and it does not get too warm.
@@ -240,8 +245,14 @@ fn plain(d: &mut Draw, noise: Noise) -> World {
     let top = d.range(ambient + 8.0, 62.0_f64.max(ambient + 9.0));
     let slow = d.range(0.2, 0.9);
     let rise = top - ambient;
+    // It becomes warmer or cooler by the hour, or, as in a chamber, by so much over the run.
+    let drift = match () {
+        () if d.chance(0.3) => d.range(-1.0, 1.0),
+        () if d.chance(0.15) => d.range(-15.0, 15.0) * 3600.0 / d.seconds,
+        () => 0.0,
+    };
     let heat = Heat {
-        ambient: (ambient, if d.chance(0.3) { d.range(-1.0, 1.0) } else { 0.0 }),
+        ambient: (ambient, drift),
         rise: [rise * (1.0 - slow), rise * slow],
         tau: [d.range(4.0, 60.0), (d.seconds * d.range(0.05, 0.6)).clamp(60.0, 3000.0)],
         idle: d.range(0.1, 0.5),
@@ -288,6 +299,7 @@ fn plain(d: &mut Draw, noise: Noise) -> World {
         channels,
         latency: d.log(20.0, 20_000.0),
         shapes: Shapes::default(),
+        supply: Supply::default(),
         block: if d.chance(0.5) {
             1.0
         } else {

@@ -4,7 +4,7 @@
 //! smaller, and it is mounted a little better or worse, as on a bench. Side b differs from side a by what is planted. What the difference of a figure is in
 //! truth is the difference of the means of many runs of either side, which are no part of the comparisons.
 
-use crate::bench::ran;
+use crate::bench::{Ran, ran};
 use mile_core::compare::{Compared, Member, Side, Terms, compare};
 use mile_core::legs::{FigureName, LegRow, leg_rows};
 use mile_core::stages::LaneTrace;
@@ -56,7 +56,7 @@ fn rows(is: Planted, seed: u64) -> Result<Vec<LegRow>, String> {
         about(5.0 * is.resistance, resistance),
     );
     let mut drive = SimDrive::of("sim:planted", Model::read(&text)?, seed);
-    let (samples, head) = ran(&mut drive, COURSE, seed)?;
+    let Ran { samples, head, .. } = ran(&mut drive, COURSE, seed)?;
     let (trace, context) = (Trace::of(&samples, &head.first().leg_names()), head.first().context());
     let found = findings(&trace, &context);
     let lane = LaneTrace { name: "", trace: &trace, context: &context, series: &[], number: 0 };

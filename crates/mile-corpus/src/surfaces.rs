@@ -1,7 +1,7 @@
 //! Scans of simulated drives with weak stretches drawn at random, while heat or another program slows a part of a pass down: what the analysis finds
 //! of the stretches, and what it takes for one.
 
-use crate::bench::ran;
+use crate::bench::{Ran, ran};
 use mile_core::findings::Hollow;
 use mile_core::{Nanos, Trace, findings};
 use mile_drive::Tally;
@@ -127,7 +127,7 @@ pub fn scan(seed: u64, score: &mut SurfaceScore) -> Result<(), String> {
         to: Nanos::from_secs(to_s),
         left: dice.random_range(0.3..0.8),
     };
-    let (samples, head) = ran(&mut drive, COURSE, seed)?;
+    let Ran { samples, head, .. } = ran(&mut drive, COURSE, seed)?;
     let head = head.first();
     let found = findings(&Trace::of(&samples, &head.leg_names()), &head.context());
     hold(score, seed, capacity, &weak, &found.hollows);

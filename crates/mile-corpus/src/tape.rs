@@ -15,7 +15,7 @@ use rand_distr::{Distribution, Exp1, StandardNormal};
 use rand_xoshiro::Xoshiro256PlusPlus;
 
 /// All classes.
-pub const CLASSES: [&str; 32] = [
+pub const CLASSES: [&str; 33] = [
     "tape: level",
     "tape: wander",
     "tape: cache",
@@ -35,6 +35,7 @@ pub const CLASSES: [&str; 32] = [
     "tape: dips while hot",
     "tape: brief visits",
     "tape: fan",
+    "tape: warm room",
     "tape: hot reads",
     "tape: cache, then heat",
     "tape: visits",
@@ -147,14 +148,7 @@ impl Delays {
     }
 
     /// From here on it is slow, or slow no more, for another reason.
-    fn turn(&mut self, cause: Cause) {
-        let place = match cause {
-            Cause::CacheExhausted | Cause::CacheRecovered | Cause::FillLevel => 0,
-            Cause::ThermalThrottle | Cause::ThermalRelease => 1,
-            Cause::Interference | Cause::InterferenceEnd => 2,
-            Cause::Surface => 3,
-            _ => 4,
-        };
+    fn turn(&mut self, place: usize) {
         (self.now, self.base) = (self.waits[place], self.last.max(1.0));
     }
 
@@ -175,6 +169,68 @@ impl Delays {
         };
         let is_back = slow < self.base && self.now != Wait::Each;
         if is_back { (slow, self.tail * noise) } else { (median, tail * noise) }
+    }
+}
+
+/// What the drive draws. Where it is slow for a reason that lets it work on, its power goes with a slowness that is less than that of its rate.
+struct Draws {
+    /// By how much less, 0 to 1, as powers: of the flash, of heat, of others, of a place, and of nothing that shows.
+    less: [f64; 5],
+    now: f64,
+    /// Slowness of the last step; where the reason changed, that of the rate and of the power.
+    last: f64,
+    base: (f64, f64),
+    watts: f64,
+    /// Seconds between two readings, 0 where there are none, and their standard deviation, a share.
+    every: f64,
+    scatter: f64,
+    read: Vec<(f64, f64)>,
+    rng: Xoshiro256PlusPlus,
+}
+
+impl Draws {
+    fn draw(seed: u64) -> Self {
+        let mut rng = Xoshiro256PlusPlus::seed_from_u64(seed ^ 0x7761_7474);
+        let mut busy = |often: f64| if rng.random_bool(often) { rng.random_range(0.6..1.0) } else { 0.0 };
+        let less = [busy(0.85), 0.0, busy(0.9), busy(0.8), busy(0.5)];
+        Self {
+            less,
+            now: 0.0,
+            last: 1.0,
+            base: (1.0, 1.0),
+            watts: rng.random_range(1.5..20.0),
+            every: if rng.random_bool(0.3) { rng.random_range(0.2..3.0) } else { 0.0 },
+            scatter: rng.random_range(0.002..0.04),
+            read: Vec::new(),
+            rng,
+        }
+    }
+
+    fn turn(&mut self, place: usize) {
+        self.base = (self.last, self.slowness(self.last));
+        self.now = self.less[place];
+    }
+
+    /// The slowness of its power at one of its rate.
+    fn slowness(&self, slow: f64) -> f64 {
+        let (rate, power) = self.base;
+        if slow >= rate {
+            power * (slow / rate).powf(1.0 - self.now)
+        } else {
+            // Back by the way that it came.
+            (power.ln() * slow.ln() / rate.ln()).exp()
+        }
+    }
+}
+
+/// The place of a cause among those that differ in what operations wait for, and in what the drive draws.
+fn place(cause: Cause) -> usize {
+    match cause {
+        Cause::CacheExhausted | Cause::CacheRecovered | Cause::FillLevel => 0,
+        Cause::ThermalThrottle | Cause::ThermalRelease => 1,
+        Cause::Interference | Cause::InterferenceEnd => 2,
+        Cause::Surface => 3,
+        _ => 4,
     }
 }
 
@@ -217,6 +273,7 @@ struct Tape {
     random: bool,
     /// The latencies that go with it.
     delays: Delays,
+    draws: Draws,
     /// How long the operation was out that comes back next, seconds.
     waited: f64,
 }
@@ -280,6 +337,7 @@ impl Tape {
             random: false,
             waited: 0.0,
             delays: Delays::draw(name),
+            draws: Draws::draw(name),
             rng,
         };
         // It has been on for a while.
@@ -310,7 +368,8 @@ impl Tape {
     /// From here on it is for `cause` that the rate differs.
     fn mark(&mut self, cause: Cause) {
         let (at, bytes) = (self.now, self.moved.floor());
-        self.delays.turn(cause);
+        self.delays.turn(place(cause));
+        self.draws.turn(place(cause));
         self.truth.push(TrueBreak { start_s: at, end_s: at, start_bytes: bytes, end_bytes: bytes, cause });
     }
 
@@ -361,9 +420,17 @@ impl Tape {
         let power = if self.op == Op::Idle {
             self.body.rest
         } else {
-            self.body.rest + (1.0 - self.body.rest) * (rate / self.full).min(1.2).powf(0.8)
+            self.draws.last = (self.full / nominal.max(1e-6)).max(1.0);
+            let noise = rate / nominal.max(1e-6);
+            let works = noise / self.draws.slowness(self.draws.last);
+            self.body.rest + (1.0 - self.body.rest) * works.min(1.2).powf(0.8)
         };
         self.body.warm(power, h);
+        let draws = &mut self.draws;
+        if draws.every > 0.0 && draws.read.last().is_none_or(|last| self.now - last.0 >= draws.every) {
+            let z: f64 = StandardNormal.sample(&mut draws.rng);
+            draws.read.push((self.now, draws.watts * power * (1.0 + draws.scatter * z)));
+        }
         if self.counting {
             self.counted += h;
         }

@@ -168,6 +168,47 @@ impl Shapes {
     }
 }
 
+/// The power that a world draws. For each reason of being slow, how much of the slowness it works through: 0 where it works less for it, and 1 where it works
+/// as hard as before for fewer bytes.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Supply {
+    /// A full cache, or a full drive.
+    pub media: f64,
+    /// A weak place.
+    pub weak: f64,
+    /// What has no reason.
+    pub riddle: f64,
+    /// Others on the drive.
+    pub others: f64,
+    /// Power at the full rate, W.
+    pub watts: f64,
+    /// Standard deviation of a reading, share of it.
+    pub noise: f64,
+    /// Seconds between two readings; 0 where it is not read.
+    pub every: f64,
+}
+
+impl Supply {
+    /// Draws it. Cells that take longer, and places that are read again, keep a drive mostly as busy as before; so do others, whom it serves as well. What
+    /// has no reason may be either. A clock that is lowered, or a host that asks for less, works less, always.
+    pub fn draw(rng: &mut Xoshiro256PlusPlus) -> Self {
+        let mut one = |less: f64| {
+            let (at, by): (f64, f64) = (rng.random(), rng.random_range(0.5..1.15));
+            if at < less { 0.0 } else { by }
+        };
+        let [media, weak, riddle, others] = [0.2, 0.2, 0.5, 0.1].map(&mut one);
+        Self {
+            media,
+            weak,
+            riddle,
+            others,
+            watts: rng.random_range(2_f64.ln()..25_f64.ln()).exp(),
+            noise: rng.random_range(0.003..0.05),
+            every: if rng.random_bool(0.3) { [0.1, 0.5, 1.0, 1.0, 2.0][rng.random_range(0..5)] } else { 0.0 },
+        }
+    }
+}
+
 /// A world to be run.
 #[derive(Clone, Debug)]
 pub struct World {
@@ -211,6 +252,8 @@ pub struct World {
     pub latency: f64,
     /// How it goes with what makes it slow.
     pub shapes: Shapes,
+    /// What it draws.
+    pub supply: Supply,
     /// Bytes come in whole blocks of this many.
     pub block: f64,
 }
@@ -220,6 +263,8 @@ pub struct World {
 pub struct Seen {
     /// The samples.
     pub samples: Vec<Sample>,
+    /// When its power was read, seconds, and what it was, W.
+    pub power: Vec<(f64, f64)>,
     /// What happened.
     pub truth: Truth,
     /// When throttling began and ended, in turns.
@@ -293,6 +338,8 @@ impl World {
                     let ambient = self.heat.ambient.0 + self.heat.ambient.1 * now / 3600.0;
                     let temp = ambient + self.heat.rise[0] * mass[0] + self.heat.rise[1] * mass[1];
                     let mut rate = if leg.op == Op::Idle { 0.0 } else { leg.rate };
+                    // How much more it works than its rate tells.
+                    let mut burden = 1.0;
                     if leg.op != Op::Idle {
                         rate *= 1.0 - self.slope * address;
                         spread.add((1.0, 0.0), 1.0 - self.slope * address);
@@ -308,6 +355,7 @@ impl World {
                                     let target = leg.rate * (1.0 - self.slope * address) * stage.share;
                                     rate = base + (target - base) * into;
                                     spread.add(self.shapes.media, rate / base);
+                                    burden *= (base / rate).powf(self.supply.media);
                                 }
                                 mark(&mut events, *was, into, now, moved, Cause::CacheExhausted);
                                 behind |= into >= 1.0;
@@ -318,6 +366,7 @@ impl World {
                             let into = ((fill - from) / (to - from).max(1e-9)).clamp(0.0, 1.0);
                             rate *= 1.0 - (1.0 - share) * into;
                             spread.add(self.shapes.media, 1.0 - (1.0 - share) * into);
+                            burden *= (1.0 - (1.0 - share) * into).powf(-self.supply.media);
                             mark(&mut events, fill_was, into, now, moved, Cause::FillLevel);
                             fill_was = into;
                         }
@@ -326,6 +375,7 @@ impl World {
                             if inside {
                                 rate *= share;
                                 spread.add(self.shapes.weak, share);
+                                burden *= share.powf(-self.supply.weak);
                             }
                             if inside != *was {
                                 events.push((now, moved, Cause::Surface, true));
@@ -340,6 +390,7 @@ impl World {
                         if let Some(r) = reached.checked_sub(1) {
                             rate *= self.riddles[r].1;
                             spread.add(self.shapes.riddle, self.riddles[r].1);
+                            burden *= self.riddles[r].1.powf(-self.supply.riddle);
                         }
                         for (other, was) in self.others.iter().zip(&mut other_was) {
                             let inside = (other.from..other.to).contains(&now);
@@ -348,6 +399,9 @@ impl World {
                                 let shape =
                                     if other.steal > 0.0 { self.shapes.host } else { self.shapes.others };
                                 spread.add(shape, other.share);
+                                // Others on the host take nothing from the drive.
+                                let k = if other.steal > 0.0 { 0.0 } else { self.supply.others };
+                                burden *= other.share.powf(-k);
                                 foreign += other.foreign / FINE as f64;
                                 steal += other.steal / FINE as f64;
                             }
@@ -397,6 +451,7 @@ impl World {
                                     rate *= 1.0 - cycle.depth;
                                 }
                                 spread.add(self.shapes.media, rate / before);
+                                burden *= (before / rate).powf(self.supply.media);
                                 if let Some(c) = &mut seen.truth.cycles {
                                     c.end_s = now;
                                 }
@@ -435,12 +490,19 @@ impl World {
                         }
                         seen.left.push((now, left));
                     }
-                    let power = self.heat.idle + (1.0 - self.heat.idle) * (rate / full).powf(self.heat.gamma);
+                    let power = self.heat.idle
+                        + (1.0 - self.heat.idle) * (rate * burden / full).min(1.0).powf(self.heat.gamma);
                     let power = if leg.op == Op::Idle { self.heat.idle } else { power };
                     for (m, tau) in mass.iter_mut().zip(self.heat.tau) {
                         *m += (power - *m) * (1.0 - (-dt / tau).exp());
                     }
                     seen.curve.push((now, temp));
+                    let read = seen.power.last().map_or(f64::NEG_INFINITY, |last| last.0);
+                    if self.supply.every > 0.0 && now - read >= self.supply.every {
+                        let scatter: f64 = StandardNormal.sample(&mut shapes);
+                        seen.power
+                            .push((now, self.supply.watts * power * (1.0 + self.supply.noise * scatter)));
+                    }
                     if let Some((step, every, lag)) = self.channels.temp {
                         sensor =
                             if sensor.is_nan() { temp } else { sensor + (temp - sensor) * dt / (dt + lag) };

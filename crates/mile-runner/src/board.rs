@@ -53,14 +53,43 @@ impl Board {
         }
     }
 
-    /// Takes all that was told since, each with its age.
-    pub fn take(&self) -> Vec<(Nanos, Told)> {
-        self.inner().waiting.drain(..).map(|(taken, told)| (taken.now(), told)).collect()
+    /// Takes what was told since and is for who asks, each with its age.
+    pub fn take(&self, is_own: impl Fn(&Told) -> bool) -> Vec<(Nanos, Told)> {
+        let mut inner = self.inner();
+        let (own, others) =
+            std::mem::take(&mut inner.waiting).into_iter().partition(|(_, told)| is_own(told));
+        inner.waiting = others;
+        let own: VecDeque<(Monotonic, Told)> = own;
+        own.into_iter().map(|(taken, told)| (taken.now(), told)).collect()
     }
 
     /// The newest reading of a channel that still tells how things are.
     pub fn latest(&self, channel: usize) -> Option<f64> {
         let (taken, value) = self.inner().latest.get(channel).copied().flatten()?;
         (taken.now() < STALE).then_some(value)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The lane of each drive takes the readings of its own instruments, and leaves those of the others.
+    #[test]
+    fn what_one_lane_takes_is_its_own() {
+        let board = Board::default();
+        for (channel, value) in [(0, 1.0), (1, 2.0), (0, 3.0)] {
+            board.put(Monotonic::start(), Told::Reading(channel, value));
+        }
+        let of = |lane: u32| {
+            let own = board.take(|told| matches!(told, Told::Reading(channel, _) if *channel == lane));
+            own.iter()
+                .filter_map(|(_, t)| if let Told::Reading(_, v) = t { Some(*v) } else { None })
+                .collect::<Vec<_>>()
+        };
+        assert_eq!(of(1), [2.0]);
+        assert_eq!(of(0), [1.0, 3.0]);
+        assert!(of(0).is_empty() && of(1).is_empty());
+        assert_eq!(board.latest(1), Some(2.0), "what was taken is still the newest");
     }
 }

@@ -90,7 +90,7 @@ fn read(file: &Path, seconds: Option<f64>) -> Result<(), Failure> {
     while !end.load(Ordering::Relaxed) && seconds.is_none_or(|s| clock.now().secs() < s) {
         clock.sleep_until(clock.now().plus(LOOK));
         let now = clock.now();
-        for (age, told) in board.take() {
+        for (age, told) in board.take(|_| true) {
             match told {
                 Told::Reading(channel, value) => {
                     let Some(c) = channels.get(channel as usize) else { continue };

@@ -10,7 +10,7 @@ use mile_bench::Failure;
 use mile_bench::bench::Named;
 use mile_bench::outlook::Weight;
 use mile_bench::session::{self, Order, OrderLane, logbook_path};
-use mile_core::channel::{Channel, Series};
+use mile_core::channel::{Channel, Series, tells};
 use mile_core::copies::CopyFound;
 use mile_core::stages::Stage;
 use mile_core::{Bytes, Nanos, findings};
@@ -417,10 +417,12 @@ impl Follower {
             self.line(&text::event_line_of(&names, number as usize, event));
         }
         if let Message::Reading(channel, reading) = message {
+            if let Some((lane, what)) = tells(&self.series, channel as usize)
+                && let Some(lane) = self.lanes.get_mut(lane)
+            {
+                lane.trace.push_reading(what, reading);
+            }
             if let Some(series) = self.series.get_mut(channel as usize) {
-                if let Some(lane) = series.channel.waits_of().and_then(|l| self.lanes.get_mut(l)) {
-                    lane.trace.push_wait(reading.at, reading.value / 100.0);
-                }
                 series.readings.push(reading);
             }
             return false;

@@ -1,5 +1,6 @@
 //! What the readings say about one break, before any of it is weighed.
 
+use super::draw::Draw;
 use super::earlier::{self, Heat, Size};
 use super::scales::{HOTTER, STANDSTILL};
 use super::scene::Scene;
@@ -119,6 +120,12 @@ pub(super) struct Facts {
     pub(super) in_gap: bool,
     /// What became of the latencies.
     pub(super) latency: Option<Shift>,
+    /// What became of the power of the drive at a fall.
+    pub(super) draw: Option<Draw>,
+    /// How much warmer it has become around the drive, °C: since its leg began, or since the fall that this rise undoes.
+    pub(super) ambient_rose: Option<f64>,
+    /// The rates before and behind the break as shares of what the link carries, as it came up.
+    pub(super) of_link: Option<(f64, f64)>,
     /// Share of the time for which the lane waited for the other side of a copy, before the break and behind it.
     pub(super) waited: Option<(f64, f64)>,
 }
@@ -246,6 +253,10 @@ impl Facts {
             in_gap: trace.unlogged(around.at).max(trace.end(around.at).since(trace.start(around.at)).secs())
                 > GAP * around.usual,
             latency: around.shift(trace, edge),
+            draw: falls.then(|| around.draw(trace, edge)).flatten(),
+            ambient_rose: around
+                .ambient_rose(trace, undone.map_or(leg.samples.start, |j| scene.seen[j].edge.sample)),
+            of_link: scene.context.link.map(|l| (edge.from.0 / l.0.max(1.0), edge.to.0 / l.0.max(1.0))),
             waited: trace
                 .waited(around.before..around.begin.max(around.before + 1))
                 .zip(trace.waited((around.done + 1).min(around.after.saturating_sub(1))..around.after)),
@@ -444,6 +455,19 @@ impl Around {
         } else {
             Shift::of(trace, behind, before, (edge.to, edge.from))
         }
+    }
+
+    /// What became of the power at a fall.
+    fn draw(&self, trace: &Trace, edge: &Edge) -> Option<Draw> {
+        let behind = (self.done + 1).min(self.after)..self.after;
+        Draw::of(trace, self.before..self.begin, behind, (edge.from, edge.to))
+    }
+
+    /// By how much it is warmer around the drive just before the break than it was from sample `since` on.
+    fn ambient_rose(&self, trace: &Trace, since: usize) -> Option<f64> {
+        let begin = self.begin.max(self.before + 1);
+        let then = trace.ambient.extent(since, (since + (begin - self.before)).min(begin).max(since + 1))?;
+        Some(trace.ambient.extent(self.before, begin)?.mean - then.mean)
     }
 
     fn stays(&self, trace: &Trace, seen: &Seen) -> Option<bool> {

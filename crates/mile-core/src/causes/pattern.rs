@@ -52,7 +52,7 @@ pub(crate) fn pattern(
         (sides.more(|s| s.foreign).map(|r| Rate(r * 1e6)), sides.more(|s| s.steal));
     (facts.throttle_begins, facts.throttled_before) = sides.ticks(trace, &swing.samples);
     // What it does around its first fall only is of no account.
-    (facts.rise_before, facts.change_after) = (None, None);
+    (facts.rise_before, facts.change_after, facts.draw, facts.of_link) = (None, None, None, None);
     let mut list = Vec::new();
     rows::throttle(&facts, &mut list);
     rows::others(&facts, &mut list);

@@ -6,6 +6,7 @@ mod place;
 mod row;
 
 use super::facts::Facts;
+use super::scales::CARRIES;
 use crate::breaks::{Cause, Evidence};
 use crate::units::number;
 pub(super) use heat::{release, throttle};
@@ -122,5 +123,14 @@ pub(super) fn unexplained(facts: &Facts, list: &mut Vec<Evidence>) {
     if facts.falls && facts.comes_back && facts.comes_back_for.is_none() && (near(0.5) || near(0.25)) {
         let text = "the rate fell to a half or a quarter of itself and came back, as where a link falls back to fewer lanes or a lower speed";
         row(list, "unexplained.halved", Cause::Unexplained, text);
+    }
+    let carries = |share: f64| (CARRIES.0..CARRIES.1).contains(&share);
+    let parts = [(2.0, "half"), (4.0, "a quarter")];
+    let part = facts.of_link.filter(|(from, _)| facts.falls && carries(*from));
+    let part = part.and_then(|(_, to)| parts.iter().find(|(n, _)| carries(to * n)));
+    if let Some((_, part)) = part {
+        let text =
+            format!("the link held the drive back before, and the rate behind is what {part} of it carries");
+        row(list, "unexplained.link-part", Cause::Unexplained, text);
     }
 }

@@ -15,6 +15,8 @@ pub(super) const BELOW_CRITICAL_C: f64 = 16.0;
 pub(super) const NEAR_C: f64 = 10.0;
 /// No drive is throttled until so many degrees below its warning limit.
 pub(super) const FAR_C: f64 = 18.0;
+/// So many degrees below its warning limit a drive is rarely throttled, and so many none is known to be.
+pub(super) const RARE_C: (f64, f64) = (12.0, 20.0);
 /// A throttled drive is let go after it has cooled by this much, mostly by less.
 pub(super) const RELEASES_C: f64 = 7.0;
 /// A drive that is throttled one step further has become hotter by at least this, °C: a step of a sensor of whole degrees.
@@ -30,3 +32,7 @@ pub(super) const STOLEN: f64 = 0.1;
 pub(super) const FOREIGN: f64 = 0.2;
 /// Share of the change that others have to have moved for it to be all their doing.
 pub(super) const ALL_OF_IT: f64 = 0.7;
+/// A change of the temperature around a drive from which it is more than the day's: a chamber, a fan that stops, a neighbour that works.
+pub(super) const WARMER_C: f64 = 2.0;
+/// What is left of what a link is said to carry behind headers of packets and framing, at the least and at the most (`copies.rs`).
+pub(super) const CARRIES: (f64, f64) = (0.84, 0.98);

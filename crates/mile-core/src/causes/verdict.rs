@@ -139,14 +139,11 @@ impl Facts {
         all.into_iter().flatten().find(|c| *c != cause)
     }
 
-    /// How sure `cause` can be by that of the fall that it ends: a drive is let go that was throttled, unless a counter that stops, or a swing between two
-    /// temperatures, shows it by itself.
+    /// How sure `cause` can be by that of the fall that it ends: a drive is let go that was throttled, unless a counter that stops shows it by itself.
     fn as_sure_as(&self, cause: Cause) -> f64 {
         match self.undone {
             Some((Cause::ThermalThrottle, sure))
-                if cause == Cause::ThermalRelease
-                    && self.throttle_ends != Some(true)
-                    && self.hysteresis <= 1 =>
+                if cause == Cause::ThermalRelease && self.throttle_ends != Some(true) =>
             {
                 sure
             }

@@ -323,6 +323,32 @@ fn told(class: &'static str, seed: u64, drawn: u64) -> Option<Case> {
                 t.hold(seconds, full);
             }
         }
+        "tape: warm room" => {
+            // What it draws would not take it to its limit, but it becomes warmer around it, and cooler again.
+            let limit = t.range(66.0, 82.0).round();
+            warn = Some(limit);
+            let below = t.range(3.0, 9.0);
+            t.top(limit - below);
+            t.shown.ambient = t.chance(0.7);
+            let (before, share) = (t.stretch() + 2.0 * t.body.tau.1, t.share(0.35));
+            t.hold(before, full);
+            let seconds = (t.stretch() + 0.5 * t.body.tau.1).max(60.0);
+            let by = (below + t.range(2.0, 6.0)) / seconds;
+            if !becomes(&mut t, full, by, |t| t.body.sensor() >= limit) {
+                return None;
+            }
+            t.mark(Cause::ThermalThrottle);
+            t.counting = true;
+            let seconds = t.stretch() + 30.0;
+            t.hold(seconds, full * share);
+            let release = limit - t.range(4.0, 9.0);
+            if becomes(&mut t, full * share, -by, |t| t.body.sensor() <= release) {
+                t.mark(Cause::ThermalRelease);
+                t.counting = false;
+                let seconds = t.stretch();
+                t.hold(seconds, full);
+            }
+        }
         "tape: hot reads" => {
             let limit = t.range(66.0, 82.0).round();
             warn = Some(limit);
@@ -401,6 +427,7 @@ fn told(class: &'static str, seed: u64, drawn: u64) -> Option<Case> {
             let op = if t.chance(0.5) { Op::Read } else { Op::Write };
             t.leg("long transfer", op);
             t.delays.all_alike();
+            t.draws.less[4] = 0.0;
             let (before, seconds, after) = (t.stretch(), t.stretch(), t.stretch());
             t.hold(before, full);
             // Its temperature is long what it will be.
@@ -535,16 +562,30 @@ fn told(class: &'static str, seed: u64, drawn: u64) -> Option<Case> {
         capacity: Some(Bytes(t.capacity as u64)),
         warn: Some(Celsius(limit)),
         critical: t.chance(0.5).then_some(Celsius(limit + 10.0)),
+        link: crate::link(&mut t.draws.rng, full, class == "tape: narrow link"),
         ..Context::default()
     };
     Some(Case {
         pattern: class,
         seed,
         samples: t.samples,
+        power: crate::readings(&t.draws.read),
         names: t.names,
         context,
         truth: Truth { breaks: t.truth, cycles: t.cycles },
     })
+}
+
+/// Goes on at a rate, while it becomes warmer around the drive by so many °C in a second, until `end`. Gives whether that came before it was 30 °C.
+fn becomes(t: &mut Tape, rate: f64, by: f64, end: impl Fn(&Tape) -> bool) -> bool {
+    let (from, h) = (t.body.ambient, t.row.min(1.0));
+    while (t.body.ambient - from).abs() < 30.0 {
+        if t.until(h, |_| rate, &end) {
+            return true;
+        }
+        t.body.ambient += by * h;
+    }
+    false
 }
 
 /// Slow for moments, again and again, so that the mean hardly falls: for no reason that shows, or as others come.

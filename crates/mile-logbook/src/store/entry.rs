@@ -103,7 +103,7 @@ impl StoredRun {
     /// The samples of a lane in columns; none where there is no such lane.
     pub fn trace(&self, lane: usize) -> Trace {
         let samples = self.lanes.get(lane).map_or(&[][..], |l| l.samples.as_slice());
-        Trace::of(samples, &self.head.lane(lane).leg_names()).with_waits(&self.series, lane)
+        Trace::of(samples, &self.head.lane(lane).leg_names()).with_series(&self.series, lane)
     }
 
     /// The only one of its lanes, or the first.

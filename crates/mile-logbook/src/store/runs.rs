@@ -4,6 +4,7 @@ use super::book::{Logbook, SAMPLES_VERSION};
 use super::engine::{Answer, Fault, values};
 use super::entry::{StoredLane, StoredRun};
 use super::error::{LogbookError, Result};
+use mile_core::channel::tells;
 use mile_core::sample::{Order, unpacked};
 use mile_core::{Digest, Sample, Trace, findings};
 use mile_runner::{Event, Outcome, RunHead, Status};
@@ -37,8 +38,8 @@ impl Logbook {
     pub(super) fn digest(&self, run: i64, lane: usize, head: &RunHead) -> Result<Digest> {
         // Into columns a block at a time: the samples of a day are several times as large.
         let mut trace = Trace::new();
-        if head.channels.iter().any(|c| c.waits_of() == Some(lane)) {
-            trace = trace.with_waits(&self.series(run, head)?, lane);
+        if (0..head.channels.len()).any(|i| tells(&head.channels, i).is_some_and(|t| t.0 == lane)) {
+            trace = trace.with_series(&self.series(run, head)?, lane);
         }
         let head = head.lane(lane);
         self.each_block(run, lane, |block| {
@@ -131,7 +132,7 @@ impl Logbook {
                 (read, decoded, columns.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
             });
             decoded.and(read).map_err(self.wrap_of(run))?;
-            traces.push(trace.with_waits(&series, lane));
+            traces.push(trace.with_series(&series, lane));
             let latencies = self.latencies(run, lane, of)?;
             lanes.push(StoredLane { outcome, events, samples: Vec::new(), latencies });
         }

@@ -4,7 +4,7 @@ use super::ends::{Guarded, LegEnd};
 use super::state::Run;
 use crate::board::Told;
 use crate::message::{Event, Message};
-use mile_core::channel::{Reading, Source};
+use mile_core::channel::{Reading, Source, tells};
 use mile_core::{Bytes, Nanos};
 use mile_course::Threshold;
 
@@ -15,20 +15,41 @@ impl Run<'_> {
             return;
         }
         let values = self.drive.channel_readings();
-        for (&channel, value) in self.own_channels.iter().zip(values) {
+        for (place, value) in values.into_iter().enumerate() {
+            let Some(&channel) = self.own_channels.get(place) else { break };
             let Some(value) = value.filter(|v| v.is_finite()) else { continue };
             self.latest[channel as usize] = Some(value);
-            (self.tell)(Message::Reading(channel, Reading { at, value }));
+            self.tell_reading(channel, Reading { at, value });
         }
     }
 
-    /// Takes what instruments told since, on the first lane, which stands for the run.
+    /// Tells a reading of a channel, by its place in the list of the run.
+    pub(super) fn tell_reading(&mut self, channel: u32, reading: Reading) {
+        if let Some((lane, what)) = tells(self.channels, channel as usize)
+            && lane == self.number()
+        {
+            self.live.push_reading(what, reading);
+        }
+        (self.tell)(Message::Reading(channel, reading));
+    }
+
+    /// The number of this lane.
+    pub(super) fn number(&self) -> usize {
+        self.seat.map_or(0, |(_, lane)| lane)
+    }
+
+    /// Takes what instruments told since of this lane; the first one stands for the run.
     pub(super) fn take_instruments(&mut self) {
-        let Some(board) = self.board.clone().filter(|_| self.seat.is_none_or(|(_, lane)| lane == 0)) else {
-            return;
+        let Some(board) = self.board.clone() else { return };
+        let (now, number) = (self.drive.now(), self.number());
+        let channels = self.channels;
+        let lane_of = |told: &Told| match told {
+            Told::Reading(channel, _) => {
+                channels.get(*channel as usize).and_then(|c| c.of).unwrap_or(0) as usize
+            }
+            Told::Event(_) => 0,
         };
-        let now = self.drive.now();
-        for (age, told) in board.take() {
+        for (age, told) in board.take(|told| lane_of(told) == number) {
             // What was taken before the run began is of its beginning.
             let at = Nanos(now.0.saturating_sub(age.0));
             match told {
@@ -37,7 +58,7 @@ impl Run<'_> {
                     let Some(place) = self.last_taken.get_mut(channel as usize) else { continue };
                     let at = at.max(Nanos(place.0 + 1));
                     *place = at;
-                    (self.tell)(Message::Reading(channel, Reading { at, value }));
+                    self.tell_reading(channel, Reading { at, value });
                 }
                 Told::Reading(..) => {}
                 Told::Event(kind) => {
@@ -50,7 +71,7 @@ impl Run<'_> {
 
     /// The value that a channel has now, if it has one: of this lane, or of the run.
     pub(super) fn value_of(&self, name: &str) -> Option<f64> {
-        let lane = self.seat.map_or(0, |(_, lane)| lane as u32);
+        let lane = self.number() as u32;
         let is = |of: Option<u32>| self.channels.iter().position(|c| c.name == name && c.of == of);
         let place = is(Some(lane)).or_else(|| is(None))?;
         match self.channels[place].source {

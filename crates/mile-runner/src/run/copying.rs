@@ -3,7 +3,6 @@
 use super::go_on::GoOn;
 use super::meeting::Copying;
 use super::state::{LaneRun, Run};
-use crate::message::Message;
 use mile_core::channel::{BUFFERED, Channel, Reading, Source, WAITED};
 use mile_core::units::common_divisor;
 use mile_core::{Bytes, Nanos};
@@ -100,7 +99,6 @@ impl Run<'_> {
         let Some(copy) = self.end_of_copy(leg) else { return };
         let waited = copy.pipe.take_waited(copy.side).secs() / end.since(start).secs().max(1e-9);
         let waited = waited.min(1.0);
-        self.live.push_wait(end, waited);
         self.tell_channel(WAITED, end, 100.0 * waited);
         if let Some(level) = Some(&copy).filter(|c| c.side == Side::Target).and_then(|c| c.level(end)) {
             self.tell_channel(BUFFERED, end, level.0 as f64 / 1e6);
@@ -112,7 +110,7 @@ impl Run<'_> {
         let is = |c: &Channel| c.name == name && c.of == lane && c.source == Source::Runner;
         if let Some(place) = self.channels.iter().position(is) {
             self.latest[place] = Some(value);
-            (self.tell)(Message::Reading(place as u32, Reading { at, value }));
+            self.tell_reading(place as u32, Reading { at, value });
         }
     }
 }

@@ -5,6 +5,7 @@
 
 use super::scan::Visits;
 use crate::message::{EndKind, Event, EventKind, Status};
+use mile_core::channel::Series;
 use mile_core::{Bytes, Nanos, Op, Sample};
 use mile_course::{Access, Plan, PlannedLeg, PlannedTransfer, Work};
 use mile_drive::drive::Failure;
@@ -33,8 +34,8 @@ pub struct GoOn {
     pub at: Nanos,
     /// The samples of the run so far.
     pub samples: Vec<Sample>,
-    /// When they ended in which the lane waited for the other side of a copy, and for what share of the time, 0 to 1.
-    pub waits: Vec<(Nanos, f64)>,
+    /// The channels of the run with their readings so far.
+    pub series: Vec<Series>,
     /// Whether a leg that writes was skipped.
     pub write_skipped: bool,
     /// Time in which the run was interrupted, this time and before.

@@ -69,9 +69,7 @@ pub(super) fn lane(
         None => {}
         Some(go_on) => {
             drive.start_at(go_on.at);
-            for (at, share) in std::mem::take(&mut go_on.waits) {
-                live.push_wait(at, share);
-            }
+            live.push_series(&std::mem::take(&mut go_on.series), number);
             for sample in std::mem::take(&mut go_on.samples) {
                 moved.0 += sample.moved().0;
                 written.0 += sample.written.0;

@@ -3,7 +3,7 @@
 use crate::progress::Progress;
 use crate::tui::canvas::{Framing, Sight};
 use crossbeam_channel::{Receiver, Sender};
-use mile_core::channel::{Channel, Series};
+use mile_core::channel::{Channel, Series, tells};
 use mile_core::heat::HeatFit;
 use mile_core::ruler::Ruler;
 use mile_core::scene::Subject;
@@ -154,10 +154,12 @@ impl Live {
             return;
         }
         if let Message::Reading(channel, reading) = message {
+            if let Some((lane, what)) = tells(&self.series, channel as usize)
+                && let Some(lane) = self.lanes.get_mut(lane)
+            {
+                lane.findings.push_reading(what, reading);
+            }
             if let Some(series) = self.series.get_mut(channel as usize) {
-                if let Some(lane) = series.channel.waits_of().and_then(|l| self.lanes.get_mut(l)) {
-                    lane.findings.push_wait(reading.at, reading.value / 100.0);
-                }
                 series.readings.push(reading);
                 if let Some((low, high, sum)) = self.ranges.get_mut(channel as usize) {
                     (*low, *high) = (low.min(reading.value), high.max(reading.value));

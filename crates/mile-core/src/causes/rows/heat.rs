@@ -2,8 +2,10 @@
 
 use super::super::earlier::Heat;
 use super::super::facts::Facts;
-use super::super::scales::{AT_LIMIT_C, CLEAR_C, COOL_C, FAR_C, HOT_C, NEAR_C, RELEASES_C, WARM_C};
-use super::row::{PRIOR, REPEATS, others_moved, row, row_of, shifted, stolen};
+use super::super::scales::{
+    AT_LIMIT_C, CLEAR_C, COOL_C, FAR_C, HOT_C, NEAR_C, RARE_C, RELEASES_C, WARM_C, WARMER_C,
+};
+use super::row::{PRIOR, REPEATS, drawn, others_moved, row, row_of, shifted, stolen};
 use crate::breaks::{Cause, Evidence};
 use crate::sample::Op;
 
@@ -55,6 +57,11 @@ pub(crate) fn throttle(facts: &Facts, list: &mut Vec<Evidence>) {
         (Some(t), Some(limit)) if limit.0 - t.0 >= CLEAR_C => {
             let text = format!("{t} at {at}, {:.0} °C below the warning limit", limit.0 - t.0);
             row(list, "throttle.cool", T, text);
+            let far = (limit.0 - t.0 - RARE_C.0) / (RARE_C.1 - RARE_C.0);
+            if far > 0.0 {
+                let text = "that is further below its limit than drives are throttled at, as a rule";
+                row_of(list, "throttle.far-below-limit", T, far.min(1.0), text);
+            }
         }
         (Some(t), None) if facts.near_critical(t) => {
             let critical = facts.critical.unwrap_or_default();
@@ -186,6 +193,11 @@ pub(crate) fn throttle(facts: &Facts, list: &mut Vec<Evidence>) {
     if others_moved(facts) || stolen(facts) {
         row_of(list, "throttle.others", T, facts.others_part(), format!("others began at {at}"));
     }
+    drawn(facts, list, T, ["throttle.power-falls", "throttle.power-stays"]);
+    if let Some(rose) = facts.ambient_rose.filter(|r| *r >= WARMER_C) {
+        let text = format!("it has become {rose:.1} °C warmer around the drive since the leg began");
+        row(list, "throttle.ambient-rose", T, text);
+    }
     shifted(facts, list, T, ["throttle.latency-alike", "throttle.latency-spreads", "throttle.latency-few"]);
     if facts.stands_still {
         row(list, "throttle.standstill", T, "the drive came to a standstill");
@@ -238,6 +250,10 @@ pub(crate) fn release(facts: &Facts, list: &mut Vec<Evidence>) {
             row(list, "release.no-cooler", R, format!("{now}, no cooler than when it fell"));
         }
         _ => {}
+    }
+    if let Some(fell) = facts.ambient_rose.map(|r| -r).filter(|f| *f >= WARMER_C) {
+        let text = format!("it has become {fell:.1} °C cooler around the drive since it fell");
+        row(list, "release.ambient-fell", R, text);
     }
     if facts.hysteresis > 1 {
         row(

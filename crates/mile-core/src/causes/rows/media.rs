@@ -3,7 +3,7 @@
 use super::super::earlier::Size;
 use super::super::facts::{Facts, WINDOW_S};
 use super::super::scales::{AT_LIMIT_C, CLEAR_C, COOL_C, HOT_C, LARGEST_CACHE};
-use super::row::{PRIOR, hot_or_ticking, others_moved, row, row_of, shifted, stolen};
+use super::row::{PRIOR, drawn, hot_or_ticking, others_moved, row, row_of, shifted, stolen};
 use crate::breaks::{Cause, Evidence};
 use crate::sample::Op;
 
@@ -170,6 +170,7 @@ pub(crate) fn cache(facts: &Facts, list: &mut Vec<Evidence>) {
         let text = "others began at the break, which accounts for the fall without the cache";
         row(list, "cache.others", C, text);
     }
+    drawn(facts, list, C, ["cache.power-falls", "cache.power-stays"]);
     shifted(facts, list, C, ["cache.latency-alike", "cache.latency-spreads", "cache.latency-few"]);
     if facts.same_place() {
         row(list, "cache.same-place", C, "another pass slowed at the same address");

@@ -1,7 +1,7 @@
 //! Rows of the surface: the tie to the address.
 
 use super::super::facts::Facts;
-use super::row::{PRIOR, hot_or_ticking, row, row_of, shifted};
+use super::row::{PRIOR, drawn, hot_or_ticking, row, row_of, shifted};
 use crate::breaks::{Cause, Evidence};
 use crate::sample::Op;
 
@@ -63,6 +63,7 @@ pub(crate) fn surface(facts: &Facts, list: &mut Vec<Evidence>) {
         }
         _ => {}
     }
+    drawn(facts, list, S, ["surface.power-falls", "surface.power-stays"]);
     shifted(facts, list, S, ["surface.latency-alike", "surface.latency-spreads", "surface.latency-few"]);
     hot_or_ticking(facts, list, S);
     if facts.throttle_ends == Some(true) {

@@ -1,5 +1,6 @@
 //! What the rows of several causes have in common.
 
+use super::super::draw::Draw;
 use super::super::facts::Facts;
 use super::super::scales::{FOREIGN, STOLEN};
 use super::super::shift::Shift;
@@ -60,6 +61,23 @@ pub(crate) fn shifted(facts: &Facts, list: &mut Vec<Evidence>, cause: Cause, [al
                 "most operations are as fast as before, and a few wait: the 99th percentile is {slow} instead of {fast}"
             );
             row(list, few, cause, text);
+        }
+        None => {}
+    }
+}
+
+/// What became of the power of the drive where its rate fell: it fell with it, or it stayed.
+pub(crate) fn drawn(facts: &Facts, list: &mut Vec<Evidence>, cause: Cause, [falls, stays]: [&str; 2]) {
+    match facts.draw {
+        Some(Draw::Falls(was, is)) => {
+            let text = format!("its power fell with its rate, from {was:.2} W to {is:.2} W");
+            row(list, falls, cause, text);
+        }
+        Some(Draw::Stays(was, is)) => {
+            let text = format!(
+                "it drew {is:.2} W behind the break and {was:.2} W before, so that its power did not fall with its rate"
+            );
+            row(list, stays, cause, text);
         }
         None => {}
     }
