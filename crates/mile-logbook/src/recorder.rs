@@ -19,7 +19,7 @@ use std::thread::JoinHandle;
 use std::time::Duration;
 
 /// Longest time that a message waits for its block to be written.
-const EVERY: Nanos = Nanos(300_000_000);
+const EVERY: Nanos = Nanos(400_000_000);
 /// Samples that fill a block before its time.
 const FULL: usize = 4096;
 /// Messages that may wait: a simulated drive at full speed waits for the disk.

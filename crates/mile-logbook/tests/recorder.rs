@@ -147,7 +147,7 @@ fn all_that_has_come_when_a_block_is_due_is_in_it() {
         Recorder::start(faulty, Errand { entered, told, waits: false, aside: Vec::new() }).unwrap();
     (0..20).for_each(|i| assert!(recorder.tell(0, Message::Sample(sample(i)))));
     // The first block is due by then.
-    std::thread::sleep(Duration::from_millis(400));
+    std::thread::sleep(Duration::from_millis(600));
     drop(go);
     recorder.tell(0, Message::Ended(Box::new(DONE)));
     recorder.finish().unwrap();
