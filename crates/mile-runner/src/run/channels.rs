@@ -38,18 +38,18 @@ impl Run<'_> {
         self.seat.map_or(0, |(_, lane)| lane)
     }
 
-    /// Takes what instruments told since of this lane; the first one stands for the run.
+    /// Takes what instruments told since of this lane. The first that is there stands for the run, and for those that have left.
     pub(super) fn take_instruments(&mut self) {
         let Some(board) = self.board.clone() else { return };
-        let (now, number) = (self.drive.now(), self.number());
-        let channels = self.channels;
-        let lane_of = |told: &Told| match told {
-            Told::Reading(channel, _) => {
-                channels.get(*channel as usize).and_then(|c| c.of).unwrap_or(0) as usize
-            }
-            Told::Event(_) => 0,
+        let (now, channels, seat) = (self.drive.now(), self.channels, self.seat);
+        let of = |told: &Told| match told {
+            Told::Reading(channel, _) => channels.get(*channel as usize).and_then(|c| c.of),
+            Told::Event(_) => None,
         };
-        for (age, told) in board.take(|told| lane_of(told) == number) {
+        let is_own = |told: &Told| {
+            seat.is_none_or(|(meeting, lane)| meeting.stands_for(of(told).map(|l| l as usize)) == Some(lane))
+        };
+        for (age, told) in board.take(is_own) {
             // What was taken before the run began is of its beginning.
             let at = Nanos(now.0.saturating_sub(age.0));
             match told {

@@ -69,6 +69,13 @@ impl Meeting {
         Some(PipeEnd { pipe: Arc::clone(&copy.pipe), side })
     }
 
+    /// The lane that takes what is of a lane, or of the run: the lane itself, or the first that has not left.
+    pub(super) fn stands_for(&self, lane: Option<usize>) -> Option<usize> {
+        let told = self.told();
+        let is_there = |lane: &usize| told.seats.get(*lane).is_some_and(|s| !s.left);
+        lane.filter(is_there).or_else(|| told.seats.iter().position(|s| !s.left))
+    }
+
     /// A lane moves nothing more in a leg, or in all of them.
     pub(super) fn close_copies(&self, leg: Option<usize>, lane: usize) {
         for copy in self.copies.iter().filter(|c| leg.is_none_or(|l| l == c.leg)) {
@@ -190,6 +197,20 @@ mod tests {
         meeting.leave(0, Nanos(7000), Some("it failed".into()));
         assert_eq!(meeting.ended(Nanos(6999 + STEP)), None);
         assert_eq!(meeting.ended(Nanos(7000 + STEP)).as_deref(), Some("it failed"));
+    }
+
+    /// The instruments of a drive whose lane has ended are still read.
+    #[test]
+    fn the_first_lane_that_is_there_stands_for_the_run_and_for_those_that_have_left() {
+        let meeting = Meeting::new(&[0, 0, 0], false, Vec::new());
+        let of = |meeting: &Meeting| [None, Some(0), Some(1), Some(2)].map(|lane| meeting.stands_for(lane));
+        assert_eq!(of(&meeting), [Some(0), Some(0), Some(1), Some(2)]);
+        meeting.leave(2, Nanos(1), None);
+        assert_eq!(of(&meeting), [Some(0), Some(0), Some(1), Some(0)]);
+        meeting.leave(0, Nanos(2), None);
+        assert_eq!(of(&meeting), [Some(1); 4]);
+        meeting.leave(1, Nanos(3), None);
+        assert_eq!(of(&meeting), [None; 4]);
     }
 
     #[test]
