@@ -23,7 +23,20 @@ fn words(paragraph: &str) -> Vec<String> {
     all
 }
 
-/// Breaks a text into lines of at most `width` characters, at blanks where there are any, but not between a number and its unit.
+/// The longest first word of a line that is taken for a mark, such as a weight or a number.
+const MARK: usize = 8;
+
+/// The indent of a line, with a mark that is set off by two blanks or more, and what follows.
+fn head(paragraph: &str) -> (&str, &str) {
+    let text = paragraph.trim_start_matches(' ');
+    let indent = paragraph.len() - text.len();
+    let mark = text.find("  ").filter(|at| text[..*at].chars().count() <= MARK && !text[..*at].contains(' '));
+    let gap = mark.map_or(0, |at| at + text[at..].len() - text[at..].trim_start_matches(' ').len());
+    paragraph.split_at(indent + gap)
+}
+
+/// Breaks a text into lines of at most `width` characters, at blanks where there are any, but not between a number and its unit. Further lines stand
+/// under the first, behind its mark if it has one.
 pub(crate) fn wrap(text: &str, width: usize) -> Vec<String> {
     let mut lines: Vec<String> = Vec::new();
     for paragraph in text.split('\n') {
@@ -31,11 +44,11 @@ pub(crate) fn wrap(text: &str, width: usize) -> Vec<String> {
             lines.push(paragraph.to_owned());
             continue;
         }
-        let mut line = String::new();
-        let indent: String = paragraph.chars().take_while(|c| *c == ' ').collect();
-        line.push_str(&indent);
+        let (head, text) = head(paragraph);
+        let indent = " ".repeat(head.chars().count());
+        let mut line = head.to_owned();
         let mut begun = false;
-        for word in words(paragraph) {
+        for word in words(text) {
             let fits = line.chars().count() + word.chars().count() + usize::from(begun) <= width;
             if begun && !fits {
                 lines.push(std::mem::replace(&mut line, indent.clone()));
@@ -60,6 +73,9 @@ mod tests {
     fn lines_break_at_blanks_keep_their_indent_and_lose_no_word() {
         assert_eq!(wrap("short", 20), ["short"]);
         assert_eq!(wrap("  + one two three four", 12), ["  + one two", "  three four"]);
+        // A mark that is set off keeps its distance, and what follows stands under its text.
+        assert_eq!(wrap(" −0.46  one two three", 15), [" −0.46  one two", "        three"]);
+        assert_eq!(wrap("no mark  at all of them", 12), ["no mark at", "all of them"]);
         assert_eq!(wrap("a\n\nb", 5), ["a", "", "b"]);
         // A number stays with its unit; "s" alone, or behind a word, is a word.
         assert_eq!(wrap("slope −3 %, of 1 MiB.", 8), ["slope", "−3 %, of", "1 MiB."]);
