@@ -70,12 +70,6 @@ impl Dip {
             && (self.start_s - slack..self.end_s + slack).contains(&one.at_s)
             && [self.cause, ends].contains(&Some(one.cause))
     }
-
-    /// What speaks for its cause, the heaviest first.
-    pub fn reasons(&self) -> impl Iterator<Item = &str> {
-        let own = |e: &&Evidence| e.weight > 0.0 && Some(e.cause) == self.cause && !e.row.ends_with(".prior");
-        self.evidence.iter().filter(own).map(|e| e.text.as_str())
-    }
 }
 
 /// The patterns of leg `leg`, which was cut so; `seen` are its breaks.

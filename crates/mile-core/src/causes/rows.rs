@@ -129,8 +129,9 @@ pub(super) fn unexplained(facts: &Facts, list: &mut Vec<Evidence>) {
     let part = facts.of_link.filter(|(from, _)| facts.falls && carries(*from));
     let part = part.and_then(|(_, to)| parts.iter().find(|(n, _)| carries(to * n)));
     if let Some((_, part)) = part {
-        let text =
-            format!("the link held the drive back before, and the rate behind is what {part} of it carries");
+        let text = format!(
+            "the rate before is what the link carries, and the rate after is what {part} of it carries"
+        );
         row(list, "unexplained.link-part", Cause::Unexplained, text);
     }
 }

@@ -31,11 +31,11 @@ const CAP_MAYBE_STALL: f64 = 0.8;
 /// Highest confidence with a temperature, but without a limit to hold it against and without counters.
 const CAP_NO_LIMIT: f64 = 0.97;
 /// Highest confidence of heat where beside these nothing is logged of others, whose visits to a hot drive look alike.
-const CAP_NO_LIMIT_NOR_OTHERS: f64 = 0.85;
+const CAP_NO_LIMIT_NOR_OTHERS: f64 = 0.89;
 
 /// Highest confidence of heat for a pattern that neither counters nor a swing between two temperatures show, and of no cause where the drive is as warm as
 /// some throttle at, and no counter says that it does not.
-const CAP_REPEATS: f64 = 0.85;
+const CAP_REPEATS: f64 = 0.89;
 
 /// Falls at one address that came after other bytes than one break, from which that is a place.
 const AGAIN: usize = 2;

@@ -59,7 +59,7 @@ pub(crate) fn throttle(facts: &Facts, list: &mut Vec<Evidence>) {
             row(list, "throttle.cool", T, text);
             let far = (limit.0 - t.0 - RARE_C.0) / (RARE_C.1 - RARE_C.0);
             if far > 0.0 {
-                let text = "that is further below its limit than drives are throttled at, as a rule";
+                let text = "drives are rarely throttled so far below their limit";
                 row_of(list, "throttle.far-below-limit", T, far.min(1.0), text);
             }
         }
@@ -195,7 +195,7 @@ pub(crate) fn throttle(facts: &Facts, list: &mut Vec<Evidence>) {
     }
     drawn(facts, list, T, ["throttle.power-falls", "throttle.power-stays"]);
     if let Some(rose) = facts.ambient_rose.filter(|r| *r >= WARMER_C) {
-        let text = format!("it has become {rose:.1} °C warmer around the drive since the leg began");
+        let text = format!("the ambient temperature has risen by {rose:.1} °C since the leg began");
         row(list, "throttle.ambient-rose", T, text);
     }
     shifted(facts, list, T, ["throttle.latency-alike", "throttle.latency-spreads", "throttle.latency-few"]);
@@ -252,7 +252,7 @@ pub(crate) fn release(facts: &Facts, list: &mut Vec<Evidence>) {
         _ => {}
     }
     if let Some(fell) = facts.ambient_rose.map(|r| -r).filter(|f| *f >= WARMER_C) {
-        let text = format!("it has become {fell:.1} °C cooler around the drive since it fell");
+        let text = format!("the ambient temperature has fallen by {fell:.1} °C since the fall");
         row(list, "release.ambient-fell", R, text);
     }
     if facts.hysteresis > 1 {

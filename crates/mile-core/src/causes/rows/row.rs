@@ -74,9 +74,7 @@ pub(crate) fn drawn(facts: &Facts, list: &mut Vec<Evidence>, cause: Cause, [fall
             row(list, falls, cause, text);
         }
         Some(Draw::Stays(was, is)) => {
-            let text = format!(
-                "it drew {is:.2} W behind the break and {was:.2} W before, so that its power did not fall with its rate"
-            );
+            let text = format!("its power did not fall with its rate: {was:.2} W before, {is:.2} W after");
             row(list, stays, cause, text);
         }
         None => {}
