@@ -7,7 +7,7 @@
 use crate::archive::{Archive, Kept};
 use crate::side::SideFile;
 use crate::store::{Block, LogbookError};
-use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, TrySendError, bounded};
+use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, TrySendError, bounded, unbounded};
 use mile_core::channel::Reading;
 use mile_core::{Bytes, Nanos, Sample};
 use mile_drive::clock::Monotonic;
@@ -165,7 +165,7 @@ struct Synced {
 
 impl Synced {
     fn start(mut keeper: Box<dyn FnMut() + Send>) -> std::io::Result<Self> {
-        let (ask, asked) = bounded::<Option<Awaited>>(1);
+        let (ask, asked) = unbounded::<Option<Awaited>>();
         let keep = move || {
             for awaited in asked {
                 keeper();
@@ -178,10 +178,10 @@ impl Synced {
 
     /// One request that waits is enough: it covers all that was committed before it is served.
     fn ask(&self) {
-        let _ = self.ask.as_ref().map(|ask| ask.try_send(None));
+        let _ = self.ask.as_ref().filter(|ask| ask.is_empty()).map(|ask| ask.send(None));
     }
 
-    /// A request that somebody waits for: it is answered when the disk has done it.
+    /// A request that somebody waits for: it is answered when the disk has done it. Nobody waits here.
     fn ask_for(&self, awaited: Awaited) {
         let _ = self.ask.as_ref().map(|ask| ask.send(Some(awaited)));
     }

@@ -188,6 +188,42 @@ fn a_run_that_waits_for_its_log_is_answered_when_the_disk_has_it() {
     assert_eq!(answered(Fails::Unsynced(held), is_open), (20, Vec::new()), "not before it was synced");
 }
 
+/// A disk that does not answer holds up who waits for it, and not what is written meanwhile.
+#[test]
+fn a_disk_that_does_not_sync_does_not_keep_the_log_from_being_written() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("l.logbook");
+    let mut book = Logbook::open(&path).unwrap();
+    let entered = Entered::new(book.begin(&RunHead::of_lane(LaneHead::named(&["soak"]))).unwrap(), 1);
+    let (go, held) = crossbeam_channel::bounded(0);
+    let rng = Xoshiro256PlusPlus::seed_from_u64(1);
+    let fails = Fails::Unsynced(held);
+    let faulty = Faulty { book, fails, rng, operations: Arc::default(), blocks: Arc::default() };
+    let (told, _news) = crossbeam_channel::unbounded();
+    let errand = Errand { entered, told, waits: false, aside: Vec::new() };
+    let recorder = Recorder::start(faulty, errand).unwrap();
+    let kept = || Logbook::open(&path).unwrap().run(1).unwrap().trace(0).len();
+    let mut answers = Vec::new();
+    for i in 0..5 {
+        recorder.tell(0, Message::Sample(sample(i)));
+        let (asked, answer) = Awaited::new();
+        recorder.tell(0, Message::Keep(asked));
+        answers.push(answer);
+        let is_there = (0..600).any(|_| {
+            std::thread::sleep(Duration::from_millis(50));
+            kept() > i as usize
+        });
+        assert!(is_there, "sample {i} waits for the disk");
+    }
+    assert!(answers.iter().all(|a| a.try_recv() == Err(crossbeam_channel::TryRecvError::Empty)));
+    drop(go);
+    assert!(
+        answers
+            .iter()
+            .all(|a| a.recv_timeout(Duration::from_secs(60)) == Err(RecvTimeoutError::Disconnected))
+    );
+}
+
 /// With a logbook that takes nothing, what was told is in a file elsewhere by then.
 #[test]
 fn a_run_that_waits_for_a_log_that_fails_is_answered_all_the_same() {
