@@ -74,14 +74,17 @@ impl Terminal {
     }
 
     /// Waits until the screen shows `text`, for a minute at the most: how fast it comes is not tested.
+    #[track_caller]
     fn until(&self, text: &str) -> String {
         self.until_all(&[text])
     }
 
+    #[track_caller]
     fn until_all(&self, texts: &[&str]) -> String {
         self.until_that(&format!("{texts:?}"), |screen| texts.iter().all(|t| screen.contains(t)))
     }
 
+    #[track_caller]
     fn until_that(&self, what: &str, is: impl Fn(&str) -> bool) -> String {
         for _ in 0..600 {
             let screen = self.screen();
@@ -94,6 +97,7 @@ impl Terminal {
     }
 
     /// The screen once it does not change any more.
+    #[track_caller]
     fn settled(&self) -> String {
         let mut before = self.screen();
         for _ in 0..100 {
@@ -108,6 +112,7 @@ impl Terminal {
     }
 
     /// Keys until the screen shows a text: a key that comes while a frame is due is not lost, but may come early.
+    #[track_caller]
     fn press(&self, keys: &[&str], text: &str) -> String {
         self.keys(keys);
         self.until(text)
@@ -118,6 +123,7 @@ impl Terminal {
     }
 
     /// The program has ended, and the shell works as before: what is typed is seen.
+    #[track_caller]
     fn shell_is_back(&self) {
         self.until("prompt>");
         self.type_text("echo back-$((40 + 2))");

@@ -106,7 +106,9 @@ impl Metrics {
             }
             Message::Event(e) => match &e.kind {
                 EventKind::BreakSeen(_) => of.breaks += 1,
-                EventKind::BreakWithdrawn(_) => of.breaks = of.breaks.saturating_sub(1),
+                EventKind::BreakJoined(..) | EventKind::BreakWithdrawn(_) => {
+                    of.breaks = of.breaks.saturating_sub(1)
+                }
                 EventKind::LegBegan { leg, .. } => of.leg = Some(*leg),
                 _ => {}
             },

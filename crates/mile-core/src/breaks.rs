@@ -169,6 +169,15 @@ impl Break {
         format!("{}, {:.0} % confidence{shared}", self.cause.words(), 100.0 * self.confidence)
     }
 
+    /// Whether `part`, which may be one of an earlier look, lies in this one: both go the same way, their intervals overlap, and both have the same
+    /// cause, unless that of the part was not clear.
+    pub(crate) fn covers(&self, part: &Self) -> bool {
+        (self.to_mb_s < self.from_mb_s) == (part.to_mb_s < part.from_mb_s)
+            && self.low_s <= part.high_s
+            && part.low_s <= self.high_s
+            && (self.cause == part.cause || !part.is_clear())
+    }
+
     /// Whether its cause is clear enough to be told while a run is underway: with 80 % confidence or more. That none of the known ones fits so far is
     /// no cause: what comes later, such as a second pass over the same addresses, may show one.
     pub fn is_clear(&self) -> bool {
@@ -232,5 +241,37 @@ mod tests {
         assert_eq!(one.bounds(), "between 118.0 GB and 120.0 GB");
         (one.low_bytes, one.high_bytes) = (5_021_000_000_000, 5_021_012_000_000);
         assert_eq!(one.bounds(), "known to within 12.0 MB");
+    }
+
+    /// Two parts of one slide were announced; when its end was seen, one of them was withdrawn.
+    #[test]
+    fn a_break_covers_those_that_say_the_same_of_a_part_of_it() {
+        let one = |low_s: f64, high_s: f64, to_mb_s: f64, cause: Cause, confidence: f64| Break {
+            at_s: f64::midpoint(low_s, high_s),
+            at_bytes: 0,
+            low_bytes: 0,
+            high_bytes: 0,
+            from_mb_s: 1000.0,
+            to_mb_s,
+            cause,
+            confidence,
+            evidence: Vec::new(),
+            candidates: Vec::new(),
+            at_most: 0.98,
+            also: None,
+            low_s,
+            high_s,
+        };
+        let whole = one(100.0, 300.0, 500.0, Cause::ThermalThrottle, 0.9);
+        assert!(whole.covers(&one(101.0, 102.0, 900.0, Cause::ThermalThrottle, 0.9)));
+        assert!(whole.covers(&one(298.0, 302.0, 900.0, Cause::ThermalThrottle, 0.9)));
+        // No cause was clear.
+        assert!(whole.covers(&one(200.0, 202.0, 900.0, Cause::CacheExhausted, 0.7)));
+        assert!(whole.covers(&one(200.0, 202.0, 900.0, Cause::Unexplained, 0.9)));
+        // It was put down to something else, goes the other way, or lies elsewhere.
+        assert!(!whole.covers(&one(200.0, 202.0, 900.0, Cause::CacheExhausted, 0.9)));
+        assert!(!whole.covers(&one(200.0, 202.0, 1100.0, Cause::ThermalThrottle, 0.9)));
+        assert!(!whole.covers(&one(301.0, 302.0, 900.0, Cause::ThermalThrottle, 0.9)));
+        assert!(!whole.covers(&one(90.0, 99.0, 900.0, Cause::ThermalThrottle, 0.9)));
     }
 }

@@ -58,7 +58,7 @@ impl Dip {
         self.cause == Some(Cause::ThermalThrottle) && self.confidence > 0.5
     }
 
-    /// Whether a break is one of its changes, put down to the same known cause.
+    /// Whether a break is one of its changes, put down to the same cause, unless that of the break was not clear.
     pub(crate) fn tells(&self, one: &Break) -> bool {
         let slack = 0.5 * self.period_s;
         let ends = match self.cause {
@@ -66,9 +66,8 @@ impl Dip {
             Some(Cause::Interference) => Some(Cause::InterferenceEnd),
             _ => None,
         };
-        one.cause != Cause::Unexplained
-            && (self.start_s - slack..self.end_s + slack).contains(&one.at_s)
-            && [self.cause, ends].contains(&Some(one.cause))
+        (self.start_s - slack..self.end_s + slack).contains(&one.at_s)
+            && (!one.is_clear() || [self.cause, ends].contains(&Some(one.cause)))
     }
 }
 

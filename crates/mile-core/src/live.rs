@@ -19,6 +19,7 @@ use crate::sample::{Op, Sample};
 use crate::stats;
 use crate::trace::Trace;
 use crate::units::{Nanos, Rate};
+use serde::{Deserialize, Serialize};
 use std::collections::VecDeque;
 
 /// Seconds, and samples, for which a break has to be among the findings before it is told, or missing before it is taken back. With the 3 s and
@@ -70,8 +71,20 @@ pub enum News {
     Announced(Break),
     /// One that was announced, with another cause, or surer or less sure than announced.
     Revised(Break),
+    /// One that was announced has become part of something longer that the findings tell: for the same reason, or without that a reason was clear.
+    Joined(Break, Whole),
     /// One that was announced and is no longer among the findings.
     Withdrawn(Break),
+}
+
+/// What a break has become part of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Whole {
+    /// A pattern, whose changes are no breaks.
+    Pattern,
+    /// A break that takes longer.
+    Change,
 }
 
 /// Findings while a run is underway, with the trace so far.
@@ -293,8 +306,10 @@ impl LiveFindings {
                 }
                 if longer(since, stands.max(MISSING * behind)) {
                     let told = standing.told.take();
-                    // What is told with a pattern, for the same reason, is not taken back.
-                    news.extend(told.filter(|b| !self.is_in_a_pattern(b, &look)).map(News::Withdrawn));
+                    news.extend(told.map(|b| match self.whole(&b, &look) {
+                        Some(whole) => News::Joined(b, whole),
+                        None => News::Withdrawn(b),
+                    }));
                 }
                 continue;
             }
@@ -333,7 +348,15 @@ impl LiveFindings {
         (news, look)
     }
 
-    /// Whether a break has become one of the changes of a pattern that is put down to the same.
+    /// What a break that was told has become part of, if that says nothing else of it.
+    fn whole(&self, told: &Break, look: &Look) -> Option<Whole> {
+        if look.breaks.iter().any(|b| b.covers(told)) {
+            return Some(Whole::Change);
+        }
+        self.is_in_a_pattern(told, look).then_some(Whole::Pattern)
+    }
+
+    /// Whether a break has become one of the changes of a pattern that says the same of its cause.
     fn is_in_a_pattern(&self, told: &Break, look: &Look) -> bool {
         let sample = self.trace.index_at_time(Nanos::from_secs(told.at_s));
         let Some(leg) = self.trace.legs().iter().position(|leg| leg.samples.contains(&sample)) else {

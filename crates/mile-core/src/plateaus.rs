@@ -409,7 +409,7 @@ fn take_transitions(
     least: usize,
 ) -> Vec<Range<usize>> {
     let along = |p: &Part| p.line.at(p.blocks.end as f64) - p.line.at(p.blocks.start as f64);
-    let mut taken = Vec::new();
+    let mut taken: Vec<(Range<usize>, bool)> = Vec::new();
     let mut i = 1;
     while i + 1 < parts.len() {
         let falling = parts[i].line.level < parts[i - 1].line.level;
@@ -428,7 +428,9 @@ fn take_transitions(
         };
         let run = (i..parts.len() - 1).take_while(|&j| on_the_way(j)).count();
         let (Some(left), Some(right)) = (parts.get(i - 1), parts.get(i + run)) else { break };
-        let slow = left.blocks.end..right.blocks.start;
+        // What follows a change that was taken out already, and goes on the same way, is the rest of it.
+        let goes_on = taken.last().filter(|(was, fell)| was.contains(&left.blocks.end) && *fell == falling);
+        let slow = goes_on.map_or(left.blocks.end, |(was, _)| was.start)..right.blocks.start;
         let across = right.line.at(slow.end as f64) - left.line.at(slow.start as f64);
         // How long the last plateau lasts is not known: the leg ended in it, or is still underway.
         let behind = if i + run + 1 == parts.len() { 4 } else { 1 } * right.blocks.len();
@@ -449,12 +451,13 @@ fn take_transitions(
             parts[i - 1].blocks.end = middle;
             parts[i + run].blocks.start = middle;
             parts.drain(i..i + run);
-            taken.push(slow);
+            taken.truncate(taken.len() - usize::from(goes_on.is_some()));
+            taken.push((slow, falling));
         } else {
             i += 1;
         }
     }
-    taken
+    taken.into_iter().map(|(slow, _)| slow).collect()
 }
 
 /// Samples that a dip between two levels that are alike has to have to be a plateau, where one needs `least`: its edges are found to a sample or so.

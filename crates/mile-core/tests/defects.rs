@@ -5,7 +5,7 @@ mod made;
 
 use made::{Maker, STEP, limits, shown, with};
 use mile_core::findings::{Break, Cause};
-use mile_core::live::News;
+use mile_core::live::{News, Whole};
 use mile_core::{Bytes, Celsius, Context, LiveFindings, Nanos, Op, Rate, Sample, Trace, findings};
 
 /// Bytes moved until a time, by the samples themselves.
@@ -945,6 +945,32 @@ fn changes_that_repeat_are_not_announced_one_by_one_before_it_is_known_that_they
     let (announced, withdrawn) =
         (told(|n| matches!(n, News::Announced(_))), told(|n| matches!(n, News::Withdrawn(_))));
     assert!((1..=3).contains(&announced) && withdrawn <= 2, "{announced} {withdrawn} {moved:#?}");
+}
+
+/// Bug: a rate that slides down in a curve, as exp(-t/120 s) does, was told as a change that began minutes later: its first part, once taken out, counted as level. What was
+/// announced of it while it was underway is not withdrawn.
+#[test]
+fn a_slide_in_a_curve_is_one_change_from_its_start_to_its_end() {
+    for seed in 0..4 {
+        let slides =
+            |t: f64| if t < 1200.0 { 2500.0 } else { 1500.0 + 750.0 * (-(t - 1200.0) / 120.0).exp() };
+        let samples = with(Maker { seed, noise: 0.02, ..Maker::new(4000.0) }.samples(slides), cool);
+        let mut live = LiveFindings::new(limits());
+        let mut news = Vec::new();
+        for sample in &samples {
+            live.push(sample, "soak");
+            news.extend(live.news());
+        }
+        let (late, found) = live.close();
+        news.extend(late);
+        let told = |of: fn(&News) -> bool| news.iter().filter(|n| of(n)).count();
+        assert_eq!(told(|n| matches!(n, News::Withdrawn(_))), 0, "seed {seed}: {news:#?}");
+        let [one] = &found.breaks[..] else { panic!("seed {seed}: {:#?}", found.breaks) };
+        // Behind two time constants an eighth of the way is left, 7 % of the rate.
+        assert!(one.low_s <= 1210.0 && one.high_s >= 1440.0, "seed {seed}: {one:#?}");
+        let parts = told(|n| matches!(n, News::Joined(_, Whole::Change)));
+        assert_eq!(told(|n| matches!(n, News::Announced(_))), 1 + parts, "seed {seed}: {news:#?}");
+    }
 }
 
 /// What is announced and taken back while a run of such rates is underway, and the breaks at its end.

@@ -6,7 +6,7 @@ mod made;
 
 use made::{Maker, STEP, limits, shown, with};
 use mile_core::findings::{Break, Cause, Dip};
-use mile_core::live::News;
+use mile_core::live::{News, Whole};
 use mile_core::{
     Celsius, Context, Latency, LiveFindings, Nanos, Op, Rate, Sample, Throttled, Trace, findings,
 };
@@ -106,7 +106,7 @@ fn a_saw_whose_mean_hardly_falls_has_a_cause_where_it_swings_between_two_tempera
 /// A fall that was announced before the pattern was known is not taken back, where the pattern is put down to the same; findings and screen agree.
 #[test]
 fn an_announced_fall_that_becomes_part_of_a_pattern_for_the_same_reason_is_not_withdrawn() {
-    let mut announced = 0;
+    let (mut announced, mut joined) = (0, 0);
     for seed in 0..2 {
         let samples = held_by(1000.0, 2.5, seed);
         let context = Context { warn: Some(Celsius(82.0)), critical: Some(Celsius(90.0)), ..limits() };
@@ -123,9 +123,11 @@ fn an_announced_fall_that_becomes_part_of_a_pattern_for_the_same_reason_is_not_w
         assert!(found.breaks.is_empty(), "{:#?}", found.breaks);
         assert_eq!(found.dips[0].cause, Some(Cause::ThermalThrottle), "{:#?}", found.dips);
         announced += news.iter().filter(|n| matches!(n, News::Announced(_))).count();
+        joined += news.iter().filter(|n| matches!(n, News::Joined(_, Whole::Pattern))).count();
     }
     // Or it shows nothing.
     assert!(announced > 0, "no fall was announced before the pattern was known");
+    assert_eq!(joined, announced, "whoever was told of a fall is told that it belongs to a pattern");
 }
 
 /// Counters that do not tick, or tick all the time, and a cool drive are no throttle; nobody is accused of dips that the drive makes by itself.

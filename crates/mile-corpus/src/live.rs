@@ -3,7 +3,7 @@
 use crate::{Case, score};
 use mile_core::channel::Tells;
 use mile_core::findings::Break;
-use mile_core::live::{LiveFindings, News};
+use mile_core::live::{LiveFindings, News, Whole};
 use mile_core::{Findings, findings};
 
 /// What was told while runs were underway.
@@ -13,6 +13,8 @@ pub struct Live {
     pub announced: usize,
     /// Of those, the ones that were taken back.
     pub withdrawn: usize,
+    /// The ones that became part of a pattern or of a longer change, which says the same of them.
+    pub joined: usize,
     /// And the ones that were put down to a cause, and clearly so, and have another one in the findings of the whole run.
     pub changed: usize,
     /// For each break that the world knows of and that was announced: seconds, and samples, from its end to when it was told.
@@ -30,6 +32,7 @@ impl Live {
     pub fn add(&mut self, other: Self) {
         self.announced += other.announced;
         self.withdrawn += other.withdrawn;
+        self.joined += other.joined;
         self.changed += other.changed;
         self.samples += other.samples;
         self.differ += other.differ;
@@ -81,11 +84,14 @@ pub fn live(case: &Case) -> Live {
             let (what, b) = match &news {
                 News::Announced(b) => ("announced", b),
                 News::Revised(b) => ("revised", b),
+                News::Joined(b, Whole::Pattern) => ("told with a pattern:", b),
+                News::Joined(b, Whole::Change) => ("told with a longer change:", b),
                 News::Withdrawn(b) => ("withdrawn", b),
             };
             out.story.push(format!("{now:.0} s: {what} {}", b.sentence()));
             match news {
                 News::Announced(b) => told.push(Told { found: b, now }),
+                News::Joined(..) => out.joined += 1,
                 News::Withdrawn(_) => out.withdrawn += 1,
                 News::Revised(_) => {}
             }
@@ -94,7 +100,9 @@ pub fn live(case: &Case) -> Live {
     out.announced = told.len();
     let (news, last) = live.close();
     out.withdrawn += news.iter().filter(|n| matches!(n, News::Withdrawn(_))).count();
+    out.joined += news.iter().filter(|n| matches!(n, News::Joined(..))).count();
     out.changed = changed(&told, &last, interval);
+    out.story.extend(last.breaks.iter().map(|b| format!("at the end: {}", b.sentence())));
     let is_alike = last == findings(&case.trace(), &case.context) && live.breaks() == last.breaks;
     out.differ = usize::from(!is_alike);
     for (_, t, _) in score::pairs(case, &last) {

@@ -138,8 +138,9 @@ fn live_of(pattern: &'static str, first: u64, count: u64, show: bool) -> Live {
 
 fn live_line(name: &str, own: &Live) {
     println!(
-        "{name:<28} {:>5} announced, {} withdrawn, {} other cause, {:.1} % of {} told in time, median {:.1} s or {:.0} samples",
+        "{name:<28} {:>5} announced, {} joined, {} withdrawn, {} other cause, {:.1} % of {} told in time, median {:.1} s or {:.0} samples",
         own.announced,
+        own.joined,
         own.withdrawn,
         own.changed,
         100.0 * own.in_time(),

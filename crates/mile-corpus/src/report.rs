@@ -125,12 +125,14 @@ pub fn markdown(
     let _ = writeln!(
         text,
         "\n## While a run is underway\n\nThe same analysis, on the run so far. A break is announced once it has been among the findings for 2 s. Eight \
-         traces of each pattern: {} breaks announced; {} of them withdrawn later, most of them the first changes of a pattern that repeats itself; {} \
-         announced with a cause of 80 % confidence or more and put down to another one in the end. Half of the breaks are announced within {seconds:.1} s, \
+         traces of each pattern: {} breaks announced; {} of them withdrawn later; {} announced with a cause of 80 % confidence or more and put down to another one in the end. Beside \
+         these, {} became part of a pattern that repeats itself or of a longer change, which the findings tell with the same cause, or no cause of theirs was \
+         clear. Half of the breaks are announced within {seconds:.1} s, \
          or {samples:.0} samples; {:.0} % within 8 s or 32 samples.",
         underway.announced,
         underway.withdrawn,
         underway.changed,
+        underway.joined,
         100.0 * underway.in_time()
     );
     text.push_str("\n## Wrong causes\n\n| truth | said | breaks |\n|---|---|---|\n");

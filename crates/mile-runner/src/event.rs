@@ -3,6 +3,7 @@
 use mile_core::files::FileFigures;
 use mile_core::findings::Break;
 use mile_core::health::SelfTestKind;
+use mile_core::live::Whole;
 use mile_core::{Bytes, Celsius, FaultKind, Faults, Nanos, faults};
 use mile_drive::drive::{Failure, Mismatch, Narrowed};
 use serde::{Deserialize, Serialize};
@@ -105,6 +106,8 @@ pub enum EventKind {
     },
     BreakSeen(Break),
     BreakRevised(Break),
+    /// A break that was announced at this many bytes has become part of something longer.
+    BreakJoined(Bytes, Whole),
     /// The final analysis does not confirm a break that was announced at this many bytes.
     BreakWithdrawn(Bytes),
     Guard {
@@ -259,6 +262,12 @@ impl EventKind {
             Self::LegEnded { name, why, .. } => format!("Leg {name} ends: {why}"),
             Self::BreakSeen(b) => format!("Break at {}", b.sentence_so_far()),
             Self::BreakRevised(b) => format!("Break, seen again: {}", b.sentence_so_far()),
+            Self::BreakJoined(at, Whole::Pattern) => {
+                format!("The break announced at {at} belongs to a pattern that repeats itself, and is told with it")
+            }
+            Self::BreakJoined(at, Whole::Change) => {
+                format!("The break announced at {at} is part of a longer change, and is told with it")
+            }
             Self::BreakWithdrawn(at) => {
                 format!("The break announced at {at} is withdrawn: it is no longer among the findings of the run")
             }

@@ -34,6 +34,7 @@ pub(super) fn told(item: News) -> EventKind {
     match item {
         News::Announced(b) => EventKind::BreakSeen(b),
         News::Revised(b) => EventKind::BreakRevised(b),
+        News::Joined(b, whole) => EventKind::BreakJoined(Bytes(b.at_bytes), whole),
         News::Withdrawn(b) => EventKind::BreakWithdrawn(Bytes(b.at_bytes)),
     }
 }

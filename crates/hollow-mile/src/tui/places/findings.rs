@@ -281,9 +281,10 @@ fn explained(shown: &Shown, selected: Option<usize>, theme: Theme, width: usize)
     let told = shown.events.iter().filter_map(|e| match &e.kind {
         EventKind::Note(text) => Some(format!("Note at {}, {}: {text}", e.bytes, e.at)),
         EventKind::Fitted(text) => Some(text.clone()),
-        EventKind::Failed(_) | EventKind::Guard { .. } | EventKind::BreakWithdrawn(_) => {
-            Some(format!("{}.", e.kind.words()))
-        }
+        EventKind::Failed(_)
+        | EventKind::Guard { .. }
+        | EventKind::BreakJoined(..)
+        | EventKind::BreakWithdrawn(_) => Some(format!("{}.", e.kind.words())),
         _ => None,
     });
     let notes: Vec<String> = told.chain(shown.findings.notes.iter().cloned()).collect();
