@@ -559,16 +559,20 @@ fn course_checks() {
 
 type Part = (&'static str, fn(&Path));
 
-const PARTS: [Part; 7] = [
+const PARTS: [Part; 8] = [
     ("files", |folder| file_path(folder, &WORKS)),
     // The first of them alone, which costs least beside what it moves: what a run costs in each second shows there most.
     ("writes", |folder| file_path(folder, &WORKS[..1])),
+    ("scan", |folder| file_path(folder, &WORKS[2..])),
     ("log", failing_log),
     ("simulation", |_| simulation()),
     ("courses", |_| course_checks()),
     ("surface", |_| surface_of_many_zones()),
     ("day", long_run),
 ];
+
+/// Those that repeat what `files` holds.
+const ALONE: [&str; 2] = ["writes", "scan"];
 
 fn main() {
     // `cargo bench` hands over flags of its own.
@@ -577,8 +581,9 @@ fn main() {
     let (parts, folders): (Vec<&String>, Vec<&String>) = said.iter().partition(is_part);
     let folder = folders.first().map_or_else(|| PathBuf::from(env!("CARGO_TARGET_TMPDIR")), PathBuf::from);
     std::thread::sleep(Duration::from_millis(200));
-    for (_, part) in
-        PARTS.iter().filter(|p| (parts.is_empty() && p.0 != "writes") || parts.iter().any(|a| *a == p.0))
+    for (_, part) in PARTS
+        .iter()
+        .filter(|p| (parts.is_empty() && !ALONE.contains(&p.0)) || parts.iter().any(|a| *a == p.0))
     {
         part(&folder);
     }

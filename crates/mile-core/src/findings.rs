@@ -297,9 +297,10 @@ fn notes(trace: &Trace, context: &Context, all: &Findings, fitting: &HashSet<&st
         }
     }
     match &all.surface {
-        None => notes.push(
-            "No leg goes over a range of addresses, so that nothing is said about slow or weak places; `scan` does.".to_owned(),
-        ),
+        None => notes.push(format!(
+            "Nothing is said about slow or weak places: that takes a leg that goes over a range of addresses in {} samples or more, such as a `scan` of as many zones.",
+            surface::LEAST_SAMPLES
+        )),
         Some(s) if s.passes.len() == 1 => notes.push(
             "The surface was looked at in one pass: a slow stretch may also come from heat or other I/O at that moment.".to_owned(),
         ),

@@ -24,6 +24,7 @@ use crate::stats;
 use crate::trace::{Trace, TraceLeg};
 use baseline::{LEAST_DEPTH, zones};
 pub use map::{Instead, Order, Pass, Passing, RecordingZone, Surface};
+pub(crate) use passes::LEAST_SAMPLES;
 use passes::{Found, pass};
 pub use passes::{is_at_random, is_in_mixed_order};
 use std::collections::HashMap;

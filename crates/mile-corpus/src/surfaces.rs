@@ -160,6 +160,14 @@ fn hold(score: &mut SurfaceScore, seed: u64, capacity: f64, weak: &[WeakStretch]
         score.depth_off.push((h.depth_pct - 100.0 * w.depth).abs());
         let off = [h.start_byte.abs_diff(from), h.end_byte.abs_diff(to)];
         score.edge_off.extend(off.map(|off| (off, h.edge_bytes)));
+        if off.iter().any(|off| *off > (1 << 20) || *off > h.edge_bytes) {
+            let depth = 100.0 * w.depth;
+            let [start, end] = off.map(|off| off as f64 / 1e6);
+            let said = h.edge_bytes as f64 / 1e6;
+            score.notes.push(format!(
+                "seed {seed}: {depth:.0} % deep from {from} to {to}: edges off by {start:.2} and {end:.2} MB, said {said:.2}"
+            ));
+        }
     }
     score.wrong += left.len();
     score.notes.extend(left.iter().map(|h| format!("seed {seed}: nothing is weak at {}", h.sentence())));

@@ -174,6 +174,18 @@ fn the_edges_of_shallow_stretches_of_a_fast_drive_are_known_to_a_mib() {
     assert!(score.edge_off.iter().all(|(off, said)| *off <= 1 << 20 && *said <= 2 << 20), "{score:?}");
 }
 
+/// Bug: of a shallow stretch in noise, the passes see an edge one or two cells beside where it is. It was looked for within one cell on either side, and so was found up to 65 MB away, "known to
+/// 0.6 MB".
+#[test]
+fn an_edge_that_lies_cells_away_from_where_the_passes_see_it_is_found() {
+    let mut score = mile_corpus::surfaces::SurfaceScore::default();
+    for seed in [117, 153, 154] {
+        mile_corpus::surfaces::scan(seed, &mut score).unwrap();
+    }
+    let notes = score.notes.join("\n");
+    assert!(score.edge_off.len() >= 14 && score.edges_within(3_000_000) >= 1.0, "{notes}");
+}
+
 /// Two passes over a weak stretch of 6.8 GB: one of them shows the first quarter of it by itself.
 #[test]
 fn a_stretch_that_one_pass_shows_in_part_is_one_hollow() {

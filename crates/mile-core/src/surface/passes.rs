@@ -7,7 +7,7 @@ use crate::stats;
 use crate::trace::{Trace, TraceLeg};
 
 /// Fewest samples of a pass: with fewer, noise and baseline cannot be told apart.
-const LEAST_SAMPLES: usize = 32;
+pub(crate) const LEAST_SAMPLES: usize = 32;
 /// Share of the steps of a pass that go the same way, where its order is that of addresses.
 const ORDERLY: f64 = 0.95;
 /// Coefficient of variation of the distances of addresses, up to which a pass in a random order covers its range evenly; 1 for addresses drawn at random.

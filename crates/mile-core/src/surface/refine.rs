@@ -35,8 +35,12 @@ const MOST_OF_ONE: u64 = 1 << 30;
 const LEAST_READINGS: u64 = 8;
 /// Readings from which an answer may be clear, and how many of its standard errors it has to be away from the middle.
 const CLEAR: (usize, f64) = (5, 4.0);
-/// Most readings of one stretch.
+/// Most readings of one stretch, and of all that an edge may take.
 const MOST_READINGS: f64 = 150.0;
+const ALL_READINGS: f64 = 600.0;
+/// Chance that an edge lies outside of the interval in which it is looked for, and most cells of the surface on either side of it.
+const OUTSIDE: f64 = 0.001;
+const MOST_CELLS: f64 = 8.0;
 /// An answer below this came faster than the medium gives.
 const CACHED: f64 = -1.0;
 /// An answer above this counts as this: it was held up by something else, or could not be read.
@@ -172,7 +176,7 @@ impl Law {
 
     /// Shortest stretch that need not be read too often.
     fn shortest(&self) -> u64 {
-        let times = (self.varies / SURE).powi(2) / MOST_READINGS;
+        let times = (self.varies / SURE).powi(2) / ALL_READINGS;
         (SHORTEST as f64 * times.clamp(1.0, (LONGEST / SHORTEST) as f64)) as u64
     }
 
@@ -217,7 +221,67 @@ fn ratio(pairs: &[(f64, f64)]) -> (f64, f64) {
     (ratio, stats::mean_sd(&off).map_or(0.0, |(_, sd)| sd))
 }
 
+/// Cells on either side of where the passes of a surface see an edge within which it lies. Of values with noise `sigma` on either side of a step, the likeliest place
+/// of the step is off by m and more with a chance of about exp(-m step²/(8 sigma²)), both in logarithms (Chernoff, "A Measure of Asymptotic Efficiency for Tests of a
+/// Hypothesis Based on the Sum of Observations", 1952).
+fn cells_beside(sigma: f64, depth_pct: f64) -> u64 {
+    let step = -(1.0 - (depth_pct / 100.0).min(0.99)).ln();
+    let off = 8.0 * (sigma / step.max(1e-6)).powi(2) * -OUTSIDE.ln();
+    1 + off.min(MOST_CELLS - 1.0).ceil() as u64
+}
+
 impl Search {
+    /// For an edge of a hollow, within `margin` bytes of where the passes over `scanned` saw it. `None` where there is no room for the stretches.
+    fn of(
+        (hollow, h, begins): (usize, &Hollow, bool),
+        scanned: (u64, u64),
+        margin: u64,
+        limit: u64,
+    ) -> Option<Self> {
+        let inside = u64::midpoint(h.start_byte, h.end_byte);
+        let edge = if begins { h.start_byte } else { h.end_byte };
+        let (low, high) = if begins {
+            (edge.saturating_sub(margin), (edge + margin).min(inside))
+        } else {
+            (edge.saturating_sub(margin).max(inside), edge + margin)
+        };
+        // Beside it there has to be room for stretches that are as usual; within it, those lie away from the edges.
+        let long = ((h.end_byte - h.start_byte) / 8).clamp(SHORTEST, LONGEST) / STEP * STEP;
+        let whole = |count: usize| count as u64 * long + SHORT as u64 * SHORTEST + STEP;
+        let within = (h.end_byte - h.start_byte).saturating_sub(2 * margin + whole(0)) / long;
+        let count = (within as usize).clamp(LONG, MOST_LONG);
+        let usual = if begins { low.checked_sub(whole(count))? } else { high + STEP };
+        let fits = usual >= scanned.0
+            && usual + whole(count) <= scanned.1
+            && whole(count) <= h.end_byte - h.start_byte;
+        if !fits || high - low <= limit {
+            return None;
+        }
+        // Near the edge, as a disk is not equally fast everywhere within a wide hollow.
+        let slow = match (begins, within as usize > count) {
+            (true, true) => h.start_byte + margin,
+            (false, true) => h.end_byte - margin - whole(count),
+            (_, false) => inside - whole(count) / 2,
+        };
+        Some(Self {
+            hollow,
+            begins,
+            low,
+            high,
+            limit: limit.max(1 << 20),
+            sides: [side(usual, long, count), side(slow, long, count)],
+            took: [Vec::new(), Vec::new()],
+            law: None,
+            pairs: Vec::new(),
+            probed: None,
+            beside: (usual / STEP * STEP, whole(count) - STEP),
+            references: 0,
+            told: Vec::new(),
+            known: [low, u64::midpoint(low, high), high],
+            over: false,
+        })
+    }
+
     fn middle(&self) -> u64 {
         self.known[1]
     }
@@ -366,47 +430,11 @@ impl Refine {
         let mut searches = Vec::new();
         for (hollow, begins) in deepest.into_iter().flat_map(|i| [(i, true), (i, false)]) {
             let h = &hollows[hollow];
-            let inside = u64::midpoint(h.start_byte, h.end_byte);
-            let edge = if begins { h.start_byte } else { h.end_byte };
-            let (low, high) = if begins {
-                (edge.saturating_sub(zone), (edge + zone).min(inside))
-            } else {
-                (edge.saturating_sub(zone).max(inside), edge + zone)
-            };
-            // Beside it there has to be room for stretches that are as usual; within it, those lie away from the edges.
-            let long = ((h.end_byte - h.start_byte) / 8).clamp(SHORTEST, LONGEST) / STEP * STEP;
-            let whole = |count: usize| count as u64 * long + SHORT as u64 * SHORTEST + STEP;
-            let within = (h.end_byte - h.start_byte).saturating_sub(2 * zone + whole(0)) / long;
-            let count = (within as usize).clamp(LONG, MOST_LONG);
-            let usual = if begins { low.checked_sub(whole(count)) } else { Some(high + STEP) };
-            let fits = |at: &u64| *at >= surface.start_byte && *at + whole(count) <= end;
-            let Some(usual) = usual.filter(fits) else { continue };
-            if high - low <= limit || whole(count) > h.end_byte - h.start_byte {
-                continue;
-            }
-            // Near the edge, as a disk is not equally fast everywhere within a wide hollow.
-            let slow = match (begins, within as usize > count) {
-                (true, true) => h.start_byte + zone,
-                (false, true) => h.end_byte - zone - whole(count),
-                (_, false) => inside - whole(count) / 2,
-            };
-            searches.push(Search {
-                hollow,
-                begins,
-                low,
-                high,
-                limit: limit.max(1 << 20),
-                sides: [side(usual, long, count), side(slow, long, count)],
-                took: [Vec::new(), Vec::new()],
-                law: None,
-                pairs: Vec::new(),
-                probed: None,
-                beside: (usual / STEP * STEP, whole(count) - STEP),
-                references: 0,
-                told: Vec::new(),
-                known: [low, u64::midpoint(low, high), high],
-                over: false,
-            });
+            let cells = 1..=cells_beside(surface.noise, h.depth_pct);
+            // As far on either side as there is room for.
+            let of =
+                |cells: u64| Search::of((hollow, h, begins), (surface.start_byte, end), cells * zone, limit);
+            searches.extend(cells.rev().find_map(of));
         }
         Self { searches, so_far: (0, 0.0), anew: 0, strays: false }
     }
@@ -504,4 +532,45 @@ pub(super) fn refined(trace: &Trace, surface: &Surface, hollows: &mut [Hollow]) 
     let mut refine = Refine::new(surface, hollows, limit as u64);
     legs.flat_map(|leg| leg.samples.clone()).for_each(|i| refine.follow(trace, i));
     refine.put(hollows);
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rand_core::{Rng, SeedableRng};
+    use rand_xoshiro::Xoshiro256PlusPlus;
+
+    /// The likeliest place of a step, found by trying all, against the bound.
+    #[test]
+    fn a_step_in_noise_is_seen_within_the_cells_that_are_looked_through() {
+        let mut rng = Xoshiro256PlusPlus::seed_from_u64(5);
+        let mut normal = move || -> f64 {
+            (0..12).map(|_| (rng.next_u64() >> 11) as f64 / (1_u64 << 53) as f64).sum::<f64>() - 6.0
+        };
+        let mut widest = 0;
+        for (sigma, depth_pct) in [(0.01, 50.0), (0.03, 20.0), (0.05, 18.0), (0.05, 15.0), (0.06, 15.0)] {
+            let step = -(1.0 - depth_pct / 100.0_f64).ln();
+            let beside = cells_beside(sigma, depth_pct) as i64;
+            let mut outside = 0;
+            for _ in 0..4000 {
+                let values: Vec<f64> =
+                    (0..40).map(|i| if i < 20 { 0.0 } else { -step } + sigma * normal()).collect();
+                // Residual sum of squares with the step in front of each.
+                let cost = |at: usize| -> f64 {
+                    values
+                        .iter()
+                        .enumerate()
+                        .map(|(i, y)| (y + if i < at { 0.0 } else { step }).powi(2))
+                        .sum()
+                };
+                let at = (1..40).min_by(|a, b| cost(*a).total_cmp(&cost(*b))).unwrap_or(0);
+                outside += u32::from((at as i64 - 20).abs() > beside);
+            }
+            assert!(outside <= 8, "{sigma} {depth_pct}: {outside} of 4000 outside of {beside}");
+            widest = widest.max(beside);
+        }
+        // With hardly any noise they are two, and never more than eight.
+        assert_eq!((cells_beside(0.001, 50.0), cells_beside(0.5, 10.0)), (2, 8));
+        assert!(widest > 2, "{widest}");
+    }
 }
