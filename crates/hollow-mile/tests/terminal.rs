@@ -985,7 +985,7 @@ fn a_scan_is_read_on_the_map_of_the_surface_and_handed_over_as_a_figure() {
 fn runs_are_marked_compared_and_reported_without_leaving_the_terminal() {
     for (columns, rows) in [(159, 46), (80, 24)] {
         let t = Terminal::start(columns, rows, "", "demo");
-        t.until("1");
+        t.until("6 simulated drives");
         t.press(&["9"], "Nothing is compared yet. In the logbook (7) a and b mark runs");
         t.press(&["7"], "7 runs, the newest first.");
         t.press(&["c"], "Mark runs in the logbook");
@@ -1037,7 +1037,7 @@ fn runs_are_marked_compared_and_reported_without_leaving_the_terminal() {
 fn the_other_side_of_a_run_is_run_and_compared_with_it() {
     for (columns, rows) in [(159, 46), (80, 24)] {
         let t = Terminal::start(columns, rows, "", "demo");
-        t.until("1");
+        t.until("6 simulated drives");
         t.press(&["7"], "7 runs, the newest first.");
         t.keys(&["End"]);
         t.press(&["Enter"], "Run 1, first look");
@@ -1061,7 +1061,7 @@ fn the_other_side_of_a_run_is_run_and_compared_with_it() {
 fn instruments_are_named_in_the_form_and_taken_over_into_the_other_side() {
     for (columns, rows) in [(159, 46), (80, 24)] {
         let t = Terminal::start(columns, rows, "", "demo --speed max");
-        t.until("1");
+        t.until("6 simulated drives");
         t.press(&["s"], "A run on sim:merrow-k2");
         // It is the last field.
         t.keys(&["BTab"]);
@@ -1096,7 +1096,7 @@ fn instruments_are_named_in_the_form_and_taken_over_into_the_other_side() {
 fn the_story_of_a_drive_is_shown_and_kept_without_leaving_the_terminal() {
     for (columns, rows) in [(159, 46), (80, 24)] {
         let t = Terminal::start(columns, rows, "", "demo");
-        t.until("1");
+        t.until("6 simulated drives");
         t.keys(&["Down", "Down", "Down"]);
         t.press(&["6"], "Bittern S1 960GB, serial BS1-1808-04471.");
         // What changed, worst first; the strips with their ruler; and when limits are reached.
@@ -1129,7 +1129,7 @@ fn the_story_of_a_drive_is_shown_and_kept_without_leaving_the_terminal() {
 fn lines_that_do_not_fit_below_the_terrain_can_be_reached() {
     for (columns, rows) in [(159, 46), (80, 24)] {
         let t = Terminal::start(columns, rows, "", "demo");
-        t.until("1");
+        t.until("6 simulated drives");
         t.press(&["7"], "7 runs, the newest first.");
         t.keys(&["Down", "Down"]);
         let first = t.press(&["Enter"], "Run 5, quay fill sweep");
@@ -1149,7 +1149,7 @@ fn lines_that_do_not_fit_below_the_terrain_can_be_reached() {
 fn a_simulated_drive_tests_itself_from_the_place_of_its_health() {
     for (columns, rows) in [(159, 46), (80, 24)] {
         let t = Terminal::start(columns, rows, "", "demo");
-        t.until("1");
+        t.until("6 simulated drives");
         t.keys(&["Down", "Down", "Down"]);
         t.press(&["6"], "Bittern S1 960GB, serial BS1-1808-04471.");
         t.press(&["t"], "A simulated drive tests itself in a run of its own.");

@@ -400,24 +400,41 @@ leg look
 leg clear
   discard over 0 % to 100 %
 ";
+const TAKES_FILES_AWAY: &str = "course \"c\"
+leg lay
+  files write, sizes 64 KiB, count 40
+leg look
+  files read
+leg clear
+  files delete
+";
 
-/// Runs that on a file, and gives `asked` what waits for the log, whether all that was told by then has told of the end of the leg before, and
+/// Whether the data of a course is there: files beside the file, or 16 MiB in it.
+fn is_there(course: &str, path: &std::path::Path) -> bool {
+    use std::os::unix::fs::MetadataExt;
+    if course == TAKES_FILES_AWAY {
+        return std::fs::read_dir(path.with_extension("bin.files")).map_or(0, Iterator::count) >= 40;
+    }
+    std::fs::metadata(path).unwrap().blocks() * 512 > 15 << 20
+}
+
+/// Runs a course on a file, and gives `asked` what waits for the log, whether all that was told by then has told of the end of the leg before, and
 /// what looks whether the data is there.
 fn take_away(
+    course: &str,
     asked: impl Fn(Awaited, bool, Box<dyn Fn() -> bool + Send>, &Sender<Command>),
 ) -> (Record, bool) {
-    use std::os::unix::fs::MetadataExt;
     let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).unwrap();
     let path = folder.path().join("scratch.bin");
     let mut drive = FileDrive::new(&path, Bytes(16 << 20), 3, EngineChoice::Auto, None).unwrap();
-    let plan = plan(&parse(TAKES_AWAY).unwrap(), &run::plan_facts(&drive)).unwrap();
-    let head = run::head(&plan, TAKES_AWAY, &drive, 1, 0);
+    let plan = plan(&parse(course).unwrap(), &run::plan_facts(&drive)).unwrap();
+    let head = run::head(&plan, course, &drive, 1, 0);
     let (keep, commands) = unbounded();
     let (mut messages, mut looked) = (Vec::new(), false);
     let terms = Terms { keep: true, ..Terms::PLAIN };
     let there = {
-        let path = path.clone();
-        move || std::fs::metadata(&path).unwrap().blocks() * 512 > 15 << 20
+        let (course, path) = (course.to_owned(), path.clone());
+        move || is_there(&course, &path)
     };
     let outcome = execute(&plan, head, &mut drive, terms, &commands, &mut |m| match m {
         Message::Keep(awaited) => asked(awaited, looked, Box::new(there.clone()), &keep),
@@ -432,36 +449,40 @@ fn take_away(
 /// A run that was killed behind a discard refused to go on where its log said that the leg before, which reads what is gone, was still to come.
 #[test]
 fn a_leg_that_takes_away_what_others_read_waits_until_the_log_has_them() {
-    let (said, heard) = unbounded();
-    let (record, there) = take_away(|awaited, looked, there, _| {
-        let said = said.clone();
-        std::thread::spawn(move || {
-            std::thread::sleep(std::time::Duration::from_millis(300));
-            said.send((looked, there())).unwrap();
-            drop(awaited);
+    for course in [TAKES_AWAY, TAKES_FILES_AWAY] {
+        let (said, heard) = unbounded();
+        let (record, there) = take_away(course, |awaited, looked, there, _| {
+            let said = said.clone();
+            std::thread::spawn(move || {
+                std::thread::sleep(std::time::Duration::from_millis(300));
+                said.send((looked, there())).unwrap();
+                drop(awaited);
+            });
         });
-    });
-    assert_eq!(heard.try_iter().collect::<Vec<_>>(), [(true, true)]);
-    assert_eq!((record.outcome.status, there), (Status::Done, false));
-    // Nobody who keeps a log: it is not waited for.
-    let (record, there) = take_away(|awaited, _, _, _| drop(awaited));
-    assert_eq!((record.outcome.status, there), (Status::Done, false));
+        assert_eq!(heard.try_iter().collect::<Vec<_>>(), [(true, true)], "{course}");
+        assert_eq!((record.outcome.status, there), (Status::Done, false), "{course}");
+        // Nobody who keeps a log: it is not waited for.
+        let (record, there) = take_away(course, |awaited, _, _, _| drop(awaited));
+        assert_eq!((record.outcome.status, there), (Status::Done, false), "{course}");
+    }
 }
 
 #[test]
 fn a_stop_while_the_log_is_waited_for_takes_nothing_away() {
     let held = std::cell::RefCell::new(Vec::new());
-    let (record, there) = take_away(|awaited, _, _, commands| {
-        held.borrow_mut().push(awaited);
-        commands.send(Command::Stop).unwrap();
-    });
-    assert_eq!((record.outcome.status, there), (Status::Stopped, true));
+    for course in [TAKES_AWAY, TAKES_FILES_AWAY] {
+        let (record, there) = take_away(course, |awaited, _, _, commands| {
+            held.borrow_mut().push(awaited);
+            commands.send(Command::Stop).unwrap();
+        });
+        assert_eq!((record.outcome.status, there), (Status::Stopped, true), "{course}");
+    }
 }
 
 #[test]
 fn a_log_that_cannot_be_written_does_not_hold_up_a_discard_for_good() {
     let held = std::cell::RefCell::new(Vec::new());
-    let (record, there) = take_away(|awaited, _, _, _| held.borrow_mut().push(awaited));
+    let (record, there) = take_away(TAKES_AWAY, |awaited, _, _, _| held.borrow_mut().push(awaited));
     assert_eq!((record.outcome.status, there), (Status::Done, false));
     // What it took is no time of the discard.
     let ends = record.events().into_iter().find_map(|e| match e {
