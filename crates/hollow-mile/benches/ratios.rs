@@ -1,5 +1,5 @@
 //! What the program costs, as ratios within one run: `scripts/bench [FOLDER [PART …]]`, with the parts `files`, `log`, `simulation`, `courses`, `surface` and
-//! `day` (findings and frames of a run of 24 hours); all of them where none is named.
+//! `day` (findings and frames of a run of 24 hours); all of them where none is named. `writes` and `scan` measure one work of `files` by itself.
 //!
 //! The file path (runner, sampling at 10 samples a second, logbook) is measured in turns with a bare io_uring loop in this
 //! same binary, on the same blocks of the same file, so that what the machine does meanwhile meets both. The median of the
