@@ -3,7 +3,7 @@
 
 mod made;
 
-use made::{Maker, STEP, limits, shown, with};
+use made::{Maker, STEP, limits, shown, watched, with};
 use mile_core::findings::{Break, Cause};
 use mile_core::live::{News, Whole};
 use mile_core::{Bytes, Celsius, Context, LiveFindings, Nanos, Op, Rate, Sample, Trace, findings};
@@ -955,14 +955,7 @@ fn a_slide_in_a_curve_is_one_change_from_its_start_to_its_end() {
         let slides =
             |t: f64| if t < 1200.0 { 2500.0 } else { 1500.0 + 750.0 * (-(t - 1200.0) / 120.0).exp() };
         let samples = with(Maker { seed, noise: 0.02, ..Maker::new(4000.0) }.samples(slides), cool);
-        let mut live = LiveFindings::new(limits());
-        let mut news = Vec::new();
-        for sample in &samples {
-            live.push(sample, "soak");
-            news.extend(live.news());
-        }
-        let (late, found) = live.close();
-        news.extend(late);
+        let (news, found) = watched(&samples, limits());
         let told = |of: fn(&News) -> bool| news.iter().filter(|n| of(n)).count();
         assert_eq!(told(|n| matches!(n, News::Withdrawn(_))), 0, "seed {seed}: {news:#?}");
         let [one] = &found.breaks[..] else { panic!("seed {seed}: {:#?}", found.breaks) };

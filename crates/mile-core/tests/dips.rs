@@ -4,12 +4,10 @@
 
 mod made;
 
-use made::{Maker, STEP, limits, shown, with};
+use made::{Maker, STEP, limits, shown, watched, with};
 use mile_core::findings::{Break, Cause, Dip};
 use mile_core::live::{News, Whole};
-use mile_core::{
-    Celsius, Context, Latency, LiveFindings, Nanos, Op, Rate, Sample, Throttled, Trace, findings,
-};
+use mile_core::{Celsius, Context, Latency, Nanos, Op, Rate, Sample, Throttled, Trace, findings};
 
 const HIGH: f64 = 1000.0;
 const LOW: f64 = 600.0;
@@ -110,14 +108,7 @@ fn an_announced_fall_that_becomes_part_of_a_pattern_for_the_same_reason_is_not_w
     for seed in 0..2 {
         let samples = held_by(1000.0, 2.5, seed);
         let context = Context { warn: Some(Celsius(82.0)), critical: Some(Celsius(90.0)), ..limits() };
-        let mut live = LiveFindings::new(context);
-        let mut news = Vec::new();
-        for s in &samples {
-            live.push(s, "soak");
-            news.extend(live.news());
-        }
-        let (late, found) = live.close();
-        news.extend(late);
+        let (news, found) = watched(&samples, context);
         let withdrawn: Vec<_> = news.iter().filter(|n| matches!(n, News::Withdrawn(_))).collect();
         assert!(withdrawn.is_empty(), "{withdrawn:#?}");
         assert!(found.breaks.is_empty(), "{:#?}", found.breaks);

@@ -1,7 +1,8 @@
 //! Made-up traces: rates as a function of time, with noise.
 #![allow(dead_code, reason = "each test binary uses its part of it")]
 
-use mile_core::{Bytes, Celsius, Context, Findings, Nanos, Op, Sample, Trace, findings};
+use mile_core::live::News;
+use mile_core::{Bytes, Celsius, Context, Findings, LiveFindings, Nanos, Op, Sample, Trace, findings};
 
 /// A drive of 2 TB that warns from 75 °C.
 pub(crate) fn limits() -> Context {
@@ -16,6 +17,19 @@ pub(crate) fn limits() -> Context {
 /// What a leg shows on such a drive.
 pub(crate) fn shown(samples: &[Sample]) -> Findings {
     findings(&Trace::of(samples, &["soak".into()]), &limits())
+}
+
+/// What is told of a leg while it is underway, and at its end.
+pub(crate) fn watched(samples: &[Sample], context: Context) -> (Vec<News>, Findings) {
+    let mut live = LiveFindings::new(context);
+    let mut news = Vec::new();
+    for sample in samples {
+        live.push(sample, "soak");
+        news.extend(live.news());
+    }
+    let (late, found) = live.close();
+    news.extend(late);
+    (news, found)
 }
 
 /// A trace of samples of equal length, made from a function of time in seconds.
