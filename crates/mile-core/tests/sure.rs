@@ -8,7 +8,7 @@ use made::{Maker, STEP, limits, shown, with};
 use mile_core::findings::{Break, Cause};
 use mile_core::live::News;
 use mile_core::{
-    Bytes, Celsius, Context, Digest, LiveFindings, Op, Rate, Sample, Throttled, Trace, findings,
+    Bytes, Celsius, Context, Digest, EarlierRun, LiveFindings, Op, Rate, Sample, Throttled, Trace, findings,
 };
 
 fn breaks(samples: &[Sample]) -> Vec<Break> {
@@ -299,4 +299,35 @@ fn a_guess_of_heat_tells_nothing_to_later_runs() {
     assert!((at - 75.0).abs() < 1.0, "{at}");
     // A guess; and a digest of an earlier version, which does not say how sure it was.
     assert_eq!((told(Some(0.6)), told(None)), (None, None));
+}
+
+/// Bug: an earlier run that wrote 25 % more without a fall spoke as much against the end of the cache as one that wrote six times as much, and neither
+/// said anything of a second fall: that was "write cache exhausted", after a sixth of what the drive had once taken as fast.
+#[test]
+fn what_an_earlier_run_wrote_without_a_fall_speaks_by_how_much_more_it_was() {
+    let twice = |t: f64| match t {
+        t if t < 100.0 => 2000.0,
+        t if t < 200.0 => 1400.0,
+        _ => 900.0,
+    };
+    // 45 °C with a limit of 75: it is not the heat.
+    let samples = with(Maker::new(400.0).samples(twice), |_, s| s.temp = Some(Celsius(45.0)));
+    let fallen: u64 = samples[..200].iter().map(|s| s.written.0).sum();
+    let of = |times: f64| {
+        let wrote = (Bytes((times * fallen as f64) as u64), Rate(1950e6));
+        let earlier = vec![EarlierRun { run: 4, unbroken: Some(wrote), ..EarlierRun::default() }];
+        findings(&Trace::of(&samples, &["soak".into()]), &Context { earlier, ..limits() }).breaks
+    };
+    let odds = |b: &Break, cause| b.candidates.iter().find(|c| c.cause == cause).unwrap().log_odds;
+    let of_cache: Vec<f64> = [1.4, 3.0, 7.0].map(|times| odds(&of(times)[0], Cause::CacheExhausted)).to_vec();
+    assert!(of_cache.is_sorted_by(|a, b| a > b), "{of_cache:?}");
+    // A cache that is a little smaller than it was may be that of a fuller drive.
+    assert_eq!(of(1.4)[0].cause, Cause::CacheExhausted);
+    let found = of(6.0);
+    assert_eq!(found.len(), 2, "{found:#?}");
+    for b in &found {
+        assert_eq!(b.cause, Cause::Unexplained, "{b:#?}");
+        // Nobody knows how full the drive was then.
+        assert!((0.6..=0.95).contains(&b.confidence), "{b:#?}");
+    }
 }

@@ -20,7 +20,7 @@ const HOTTER: f64 = 5.0;
 pub(super) enum Size {
     /// These found the cache exhausted after the same bytes.
     Same(Vec<i64>),
-    /// One wrote more at such a rate before it fell, and none found the cache exhausted after the same bytes.
+    /// This one wrote the most of those that wrote more at such a rate before they fell, and none found the cache exhausted after the same bytes.
     Longer(i64, Bytes),
     /// One found the cache exhausted after fewer, and none after the same or more.
     Sooner(i64, Bytes),
@@ -35,7 +35,7 @@ pub(super) enum Heat {
     Hotter(i64, Celsius),
 }
 
-/// Of the first fall of a write, after so many bytes at such a rate, of a drive of which such a share is in use.
+/// Of a fall of a write, after so many bytes at such a rate, of a drive of which such a share is in use.
 pub(super) fn size(earlier: &[EarlierRun], bytes: Bytes, from: Rate, fill: Option<f64>) -> Option<Size> {
     // A cache may be another where more or less of the drive is in use.
     let alike = |e: &&EarlierRun| e.fill.zip(fill).is_none_or(|(then, now)| (then - now).abs() < SAME_FILL);
@@ -48,13 +48,14 @@ pub(super) fn size(earlier: &[EarlierRun], bytes: Bytes, from: Rate, fill: Optio
     }
     let longer = |e: &EarlierRun| {
         let (bytes, rate) = e.unbroken?;
-        (times(bytes) > OTHER_SIZE && rate.0 >= AS_FAST * from.0).then_some(Size::Longer(e.run, bytes))
+        (times(bytes) > OTHER_SIZE && rate.0 >= AS_FAST * from.0).then_some((bytes, e.run))
     };
     let sooner = |e: &EarlierRun| {
         let cache = e.cache.filter(|c| times(*c) * OTHER_SIZE < 1.0)?;
         Some(Size::Sooner(e.run, cache))
     };
-    earlier.iter().find_map(longer).or_else(|| earlier.iter().find_map(sooner))
+    let longest = earlier.iter().filter_map(longer).max().map(|(bytes, run)| Size::Longer(run, bytes));
+    longest.or_else(|| earlier.iter().find_map(sooner))
 }
 
 /// Of a fall at a temperature.
@@ -92,6 +93,9 @@ mod tests {
         assert_eq!(of(&[run(1, Some(40.0), None), run(2, Some(99.0), None)]), Some(Size::Same(vec![2])));
         let longer = run(3, None, Some((300.0, 1900.0)));
         assert_eq!(of(&[run(1, Some(40.0), None), longer]), Some(Size::Longer(3, Bytes(300_000_000_000))));
+        // The longest of them says the most.
+        let longest = run(4, None, Some((800.0, 1700.0)));
+        assert_eq!(of(&[longer, longest, longer]), Some(Size::Longer(4, Bytes(800_000_000_000))));
         // Behind a cache that was full already, a long write says nothing.
         assert_eq!(of(&[run(3, None, Some((300.0, 900.0)))]), None);
         assert_eq!(of(&[run(1, Some(40.0), None)]), Some(Size::Sooner(1, Bytes(40_000_000_000))));

@@ -83,7 +83,7 @@ pub(super) struct Facts {
     pub(super) hysteresis: usize,
     /// It was slowed by heat already, which the fall just before was put down to, and has got no hotter since.
     pub(super) no_hotter: bool,
-    /// What earlier runs of the drive say about the bytes before the first fall of a write, and about the temperature of a fall.
+    /// What earlier runs of the drive say about the bytes before a fall of a write, and about the temperature of a fall.
     pub(super) earlier_size: Option<Size>,
     pub(super) earlier_heat: Option<Heat>,
     /// Temperature at the fall that this rise undoes.
@@ -222,9 +222,11 @@ impl Facts {
             hotter_elsewhere: scene.hottest_unthrottled(index, done),
             same_temp: scene.falls_at(index, temp, super::swing::SAME_TEMP),
             hysteresis: scene.hysteresis(index),
-            earlier_size: (leg.op == Op::Write && falls && first_fall && !seen.across)
+            earlier_size: (leg.op == Op::Write && falls && !seen.across)
                 .then(|| earlier::size(&scene.context.earlier, since_rest, edge.from, around.fill(trace)))
-                .flatten(),
+                .flatten()
+                // Of a further fall only a write that did not fall at all says something.
+                .filter(|size| first_fall || matches!(size, Size::Longer(..))),
             earlier_heat: temp.filter(|_| falls).and_then(|temp| earlier::heat(&scene.context.earlier, temp)),
             no_hotter: falls && no_hotter(scene, index, done),
             temp_at_fall: undone.and_then(|j| scene.marks[j].temp),

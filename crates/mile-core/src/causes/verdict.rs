@@ -24,6 +24,8 @@ const CAP_OPEN: f64 = 0.75;
 /// Highest confidence of the end of a cache that nothing shows again: no second fall after the same bytes, no rest that brought the rate back (without a
 /// fall after other bytes behind it), and no earlier run of the drive. About a quarter of such falls has no cause that a log shows.
 const CAP_ONCE: f64 = 0.89;
+/// Highest confidence that none of the causes holds where an earlier run wrote more without a fall: its drive may have been emptier, and its cache larger.
+const CAP_EARLIER: f64 = 0.95;
 /// Highest confidence of a cache that was full where another write fell at the same address after other bytes: a weak place looks alike, and a third write tells.
 const CAP_PLACE: f64 = 0.75;
 /// Highest confidence that none of the causes holds where the drive may have given no answer.
@@ -164,11 +166,12 @@ fn cap(cause: Cause, facts: &Facts) -> f64 {
 }
 
 /// What keeps a cause from being sure, and how sure it can be then.
-fn doubts(cause: Cause, facts: &Facts) -> [(bool, f64); 9] {
+fn doubts(cause: Cause, facts: &Facts) -> [(bool, f64); 10] {
     let throttled = cause == Cause::ThermalThrottle && facts.throttle_begins != Some(true);
     let heat = matches!(cause, Cause::ThermalThrottle | Cause::ThermalRelease);
     let no_others = facts.foreign.is_none() && facts.steal.is_none();
     let shown_again = facts.same_bytes.0 > 0 || matches!(facts.earlier_size, Some(Size::Same(_)));
+    let wrote_more = matches!(facts.earlier_size, Some(Size::Longer(..)));
     let came_back = facts.back_after_rest && facts.same_bytes.1 == 0;
     // A governor holds a drive at a temperature that nobody declared.
     let may_be_heat = facts.throttle_begins.is_none() && facts.temp.is_none_or(|t| t.0 >= WARM_C);
@@ -178,6 +181,7 @@ fn doubts(cause: Cause, facts: &Facts) -> [(bool, f64); 9] {
         (cause == Cause::CacheExhausted && !shown_again && !came_back, CAP_ONCE),
         (cause == Cause::CacheExhausted && facts.here_after_other_bytes > 0, CAP_PLACE),
         (cause == Cause::Unexplained && facts.maybe_stall, CAP_MAYBE_STALL),
+        (cause == Cause::Unexplained && wrote_more, CAP_EARLIER),
         (throttled && facts.op == Op::Write && facts.fall_follows.is_some(), CAP_FOLLOWED),
         (throttled && facts.no_hotter && no_others, CAP_NO_HOTTER),
         (throttled && facts.repeats && facts.hysteresis <= 1, CAP_REPEATS),

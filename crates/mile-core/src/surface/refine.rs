@@ -35,7 +35,7 @@ const MOST_OF_ONE: u64 = 1 << 30;
 const LEAST_READINGS: u64 = 8;
 /// Readings from which an answer may be clear, and how many of its standard errors it has to be away from the middle.
 const CLEAR: (usize, f64) = (5, 4.0);
-/// Most readings of one stretch, and of all that an edge may take.
+/// Most readings of one stretch, and how many may be needed of the shortest stretch, which is taken as long as that asks for.
 const MOST_READINGS: f64 = 150.0;
 const ALL_READINGS: f64 = 600.0;
 /// Chance that an edge lies outside of the interval in which it is looked for, and most cells of the surface on either side of it.

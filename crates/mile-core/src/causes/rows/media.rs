@@ -12,6 +12,9 @@ use crate::sample::Op;
 const SHALLOW: f64 = 0.15;
 const DEEP: f64 = 0.5;
 
+/// A cache that is this many times larger at one time than at another is none; one that is a little larger may be so because less of the drive was in use.
+const OTHERWISE: f64 = 8.0;
+
 pub(crate) fn cache(facts: &Facts, list: &mut Vec<Evidence>) {
     use Cause::CacheExhausted as C;
     row(list, "cache.prior", C, PRIOR);
@@ -64,8 +67,11 @@ pub(crate) fn cache(facts: &Facts, list: &mut Vec<Evidence>) {
             row(list, "cache.earlier-same", C, text);
         }
         Some(Size::Longer(run, bytes)) => {
-            let text = format!("run {run} of this drive wrote {bytes} as fast, and did not fall before");
-            row(list, "cache.earlier-longer", C, text);
+            let times = bytes.0 as f64 / facts.since_rest.0.max(1) as f64;
+            let text = format!(
+                "run {run} of this drive wrote {times:.1} times as much, {bytes}, as fast and without a fall"
+            );
+            row_of(list, "cache.earlier-longer", C, (times.ln() / OTHERWISE.ln()).min(1.0), text);
         }
         Some(Size::Sooner(run, bytes)) => {
             let text = format!("run {run} of this drive found its cache exhausted after {bytes} already");
