@@ -7,7 +7,7 @@ use crate::units::{Bytes, Celsius, Rate};
 const SAME_SIZE: f64 = 1.1;
 /// One of them is another where it is this many times larger.
 const OTHER_SIZE: f64 = 1.25;
-/// A write says something about how much a drive takes before it falls where it was as fast as this share of the rate at hand.
+/// A write says something about how much a drive takes before it falls where it was as fast as this share of the rate at which the write at hand began.
 const AS_FAST: f64 = 0.8;
 /// Two shares of a drive in use are the same up to this.
 const SAME_FILL: f64 = 0.1;
@@ -35,8 +35,8 @@ pub(super) enum Heat {
     Hotter(i64, Celsius),
 }
 
-/// Of a fall of a write, after so many bytes at such a rate, of a drive of which such a share is in use.
-pub(super) fn size(earlier: &[EarlierRun], bytes: Bytes, from: Rate, fill: Option<f64>) -> Option<Size> {
+/// Of a fall of a write, after so many bytes of which the first came at such a rate, of a drive of which such a share is in use.
+pub(super) fn size(earlier: &[EarlierRun], bytes: Bytes, began: Rate, fill: Option<f64>) -> Option<Size> {
     // A cache may be another where more or less of the drive is in use.
     let alike = |e: &&EarlierRun| e.fill.zip(fill).is_none_or(|(then, now)| (then - now).abs() < SAME_FILL);
     let earlier: Vec<EarlierRun> = earlier.iter().filter(alike).copied().collect();
@@ -48,7 +48,7 @@ pub(super) fn size(earlier: &[EarlierRun], bytes: Bytes, from: Rate, fill: Optio
     }
     let longer = |e: &EarlierRun| {
         let (bytes, rate) = e.unbroken?;
-        (times(bytes) > OTHER_SIZE && rate.0 >= AS_FAST * from.0).then_some((bytes, e.run))
+        (times(bytes) > OTHER_SIZE && rate.0 >= AS_FAST * began.0).then_some((bytes, e.run))
     };
     let sooner = |e: &EarlierRun| {
         let cache = e.cache.filter(|c| times(*c) * OTHER_SIZE < 1.0)?;

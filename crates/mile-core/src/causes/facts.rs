@@ -144,6 +144,8 @@ impl Facts {
         let since = scene.seen[..index].iter().enumerate().filter(|(_, s)| s.edge.bytes >= rested);
         let (mut first_fall, mut came_back) = (true, false);
         let mut last_rise_owed = false;
+        // The highest rate since the rest: what the write began with, however often it fell since.
+        let mut best = edge.from;
         // Bytes from the rest to the first fall behind it.
         let mut filled = None;
         for (j, s) in since.filter(|(_, s)| !s.across) {
@@ -160,6 +162,7 @@ impl Facts {
                         | Cause::Workload
                 )
             );
+            best = Rate(best.0.max(s.edge.from.0));
             if s.edge.to.0 < s.edge.from.0 {
                 first_fall &= others;
                 last_rise_owed = others;
@@ -223,7 +226,7 @@ impl Facts {
             same_temp: scene.falls_at(index, temp, super::swing::SAME_TEMP),
             hysteresis: scene.hysteresis(index),
             earlier_size: (leg.op == Op::Write && falls && !seen.across)
-                .then(|| earlier::size(&scene.context.earlier, since_rest, edge.from, around.fill(trace)))
+                .then(|| earlier::size(&scene.context.earlier, since_rest, best, around.fill(trace)))
                 .flatten()
                 // Of a further fall only a write that did not fall at all says something.
                 .filter(|size| first_fall || matches!(size, Size::Longer(..))),

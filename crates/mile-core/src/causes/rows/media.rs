@@ -74,7 +74,8 @@ pub(crate) fn cache(facts: &Facts, list: &mut Vec<Evidence>) {
             row_of(list, "cache.earlier-longer", C, (times.ln() / OTHERWISE.ln()).min(1.0), text);
         }
         Some(Size::Sooner(run, bytes)) => {
-            let text = format!("run {run} of this drive found its cache exhausted after {bytes} already");
+            let text =
+                format!("run {run} of this drive found its cache exhausted after other bytes, {bytes}");
             row(list, "cache.earlier-sooner", C, text);
         }
         None => {}
