@@ -76,6 +76,12 @@ impl Body {
         self.core += (core - self.core) * -(-h / self.tau.0).exp_m1();
     }
 
+    /// Comes to rest with nothing to do.
+    fn settle(&mut self) {
+        (self.case, self.core) = (self.ambient, self.ambient);
+        (0..200).for_each(|_| self.warm(self.rest, 60.0));
+    }
+
     fn sensor(&self) -> f64 {
         self.case + self.seat * (self.core - self.case)
     }
@@ -493,8 +499,6 @@ impl Tape {
         let now = self.body.settles(1.0) - self.body.ambient;
         let scale = (top - self.body.ambient) / now;
         (self.body.rise.0, self.body.rise.1) = (self.body.rise.0 * scale, self.body.rise.1 * scale);
-        self.body.case = self.body.ambient;
-        self.body.core = self.body.ambient;
-        (0..200).for_each(|_| self.body.warm(self.body.rest, 60.0));
+        self.body.settle();
     }
 }

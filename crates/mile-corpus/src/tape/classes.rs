@@ -609,6 +609,11 @@ fn brief(t: &mut Tape, cause: Cause) {
 /// Heats up at a rate until the sensor is at `limit`. A cooling with which it does not come so far, or is there at once, is made worse or better.
 fn heats(t: &mut Tape, limit: f64, rate: f64) {
     let least = (60.0 * t.row).max(25.0);
+    // One that is as warm before it has anything to do draws less at rest.
+    while t.now == 0.0 && t.body.sensor() >= limit {
+        t.body.rest *= 0.7;
+        t.body.settle();
+    }
     loop {
         // How long would it take?
         let (mut body, mut seconds) = (t.body, 0.0);
@@ -617,7 +622,7 @@ fn heats(t: &mut Tape, limit: f64, rate: f64) {
             body.warm(power, 0.5);
             seconds += 0.5;
         }
-        if seconds >= least {
+        if seconds >= least || t.body.sensor() >= limit {
             break;
         }
         t.body.tau.1 *= 1.5;
