@@ -208,11 +208,8 @@ pub(crate) fn story(
         Ok((all, book.courses_of(&runs)?))
     });
     let (all, courses) = match found {
-        Err(LogbookError::Blank { .. }) => Default::default(),
         // Nothing was kept anywhere yet.
-        Err(LogbookError::Io { source, .. }) if source.kind() == std::io::ErrorKind::NotFound => {
-            Default::default()
-        }
+        Err(LogbookError::Blank { .. } | LogbookError::Absent { .. }) => Default::default(),
         found => found?,
     };
     if all.is_empty() {

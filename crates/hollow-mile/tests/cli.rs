@@ -253,6 +253,29 @@ fn broken_rows_of_a_csv_are_named_and_the_rest_is_used() {
     assert!(printed.contains("3 rows of the file could not be used"), "{printed}");
 }
 
+/// Bug: who asked for a run before there was any got the system's words, and nothing of what to do.
+#[test]
+fn a_logbook_that_is_not_there_yet_is_told_as_such() {
+    let bench = Bench::new();
+    let elsewhere = bench.path("none/runs.logbook").to_string_lossy().into_owned();
+    let asks: [&[&str]; 5] = [
+        &["findings", "99999"],
+        &["logbook", "list"],
+        &["logbook", "set-aside"],
+        &["report", "3", "-o", "report.md"],
+        &["logbook", "list", "--logbook", &elsewhere],
+    ];
+    for ask in asks {
+        let out = bench.run(ask);
+        let said = String::from_utf8_lossy(&out.stderr).into_owned();
+        assert_eq!(out.status.code(), Some(2), "{ask:?}: {said}");
+        let path = if ask.contains(&"--logbook") { elsewhere.as_str() } else { "l.logbook" };
+        let what = format!("{path} yet: the first run makes one");
+        assert!(said.starts_with("there is no logbook ") && said.contains(&what), "{ask:?}: {said}");
+        assert!(said.contains("--logbook") && !bench.path("none").exists(), "{ask:?}: {said}");
+    }
+}
+
 #[test]
 fn a_damaged_logbook_is_set_aside_only_when_asked() {
     let bench = Bench::new();

@@ -17,6 +17,10 @@ pub enum LogbookError {
         "the logbook {path} is damaged or no logbook (it does not begin as one does). It is left as it is. To go on with a new one in its place, run: hollow-mile logbook set-aside --logbook {path}"
     )]
     NoLogbook { path: PathBuf },
+    #[error(
+        "there is no logbook {path} yet: the first run makes one. To read another logbook, name it with --logbook"
+    )]
+    Absent { path: PathBuf },
     #[error("{path} is an SQLite file, but no logbook. Name another file with --logbook")]
     Foreign { path: PathBuf },
     #[error("the logbook {path} is empty: no run was kept in it yet")]
@@ -74,6 +78,11 @@ pub(super) type Result<T> = std::result::Result<T, LogbookError>;
 impl From<FileError> for LogbookError {
     fn from(error: FileError) -> Self {
         match error {
+            FileError::Io { path, doing: "open", source }
+                if source.kind() == std::io::ErrorKind::NotFound =>
+            {
+                Self::Absent { path }
+            }
             FileError::Io { path, doing, source } => Self::Io { path, doing, source },
             other => Self::File(other),
         }

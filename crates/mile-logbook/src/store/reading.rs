@@ -131,7 +131,12 @@ pub fn set_aside(path: &Path, stamp: i64, healthy: bool) -> Result<PathBuf> {
         Ok(runs) if !healthy => {
             return Err(LogbookError::Healthy { path: path.to_owned(), runs: runs.len() });
         }
-        Err(e @ (LogbookError::File(_) | LogbookError::Io { .. } | LogbookError::Newer { .. })) => {
+        Err(
+            e @ (LogbookError::File(_)
+            | LogbookError::Io { .. }
+            | LogbookError::Absent { .. }
+            | LogbookError::Newer { .. }),
+        ) => {
             return Err(e);
         }
         _ => {}
