@@ -233,7 +233,7 @@ fn patterns_without_a_break_are_put_down_to_their_causes_and_never_surely_to_oth
 fn a_drive_that_rests_as_warm_as_it_is_to_become_is_made_to_rest_cooler() {
     let case = case("tape: cache, then heat", 314_306_688);
     let fell = case.truth.breaks[0].start_s;
-    let temps = case.samples.iter().filter(|s| s.end.secs() <= fell).filter_map(|s| s.temp);
-    let (first, last) = (temps.clone().next().unwrap(), temps.last().unwrap());
+    let mut temps = case.samples.iter().filter(|s| s.end.secs() <= fell).filter_map(|s| s.temp);
+    let (first, last) = (temps.next().unwrap(), temps.next_back().unwrap());
     assert!(fell >= 25.0 && last.0 > first.0, "it warms up for {fell} s, from {first} to {last}");
 }
