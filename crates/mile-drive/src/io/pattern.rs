@@ -2,7 +2,7 @@
 //!
 //! Every write of a pass by a worker takes its bytes from one stream of random stretches of 64 KiB, each made from the run's
 //! identity, the pass, the worker and its number in the stream; a buffer always holds the same part of the stream. Before a write
-//! the buffer is stamped, at its start and every 256 KiB, and every 4 KiB where the run is to verify what it wrote. A stamp holds
+//! the buffer is stamped, at its start and every 512 KiB, and every 4 KiB where the run is to verify what it wrote. A stamp holds
 //! the address, the run's identity, the pass, the worker, and the place in the stream, so that a verifying read knows every byte
 //! that should be there, and tells what is corrupt from what is stale or misplaced.
 //!
@@ -21,8 +21,10 @@ use std::collections::HashMap;
 
 /// Bytes of a stretch of the stream.
 const STRETCH: usize = 64 << 10;
-/// Bytes from one stamp to the next. A block shorter than that has one stamp. (Earlier versions had one in each stretch.)
-pub const STRIDE: usize = 256 << 10;
+/// Bytes from one stamp to the next. A block shorter than that has one stamp.
+pub const STRIDE: usize = 512 << 10;
+/// Bytes that a verifying read judges at once of what was not written to be verified. Earlier versions had a stamp in each of these.
+const STEP: usize = 256 << 10;
 /// Bytes from one stamp to the next in what is to be verified.
 pub const SEALED: usize = 4 << 10;
 /// Bytes of a stamp.
@@ -206,7 +208,7 @@ impl Verifier {
     /// What is wrong in a block that was read from `address`; stretches that are wrong in the same way are joined where they
     /// touch. A stretch without a stamp of its own may follow on one with a stamp, as data that was not written to be verified has few.
     pub fn check(&mut self, block: &[u8], address: u64, sealed: bool, found: &mut Vec<Mismatch>) {
-        let stride = if sealed { SEALED } else { STRIDE };
+        let stride = if sealed { SEALED } else { STEP };
         // The last stamp, and its place in the block.
         let mut last: Option<(Stamp, usize)> = None;
         for (i, stretch) in block.chunks(stride).enumerate() {
@@ -218,7 +220,9 @@ impl Verifier {
                     .judge(stamp.address, stamp, at)
                     .or_else(|| (!self.is_body(stretch, stamp)).then_some((Wrong::Corrupt, None))),
                 (None, None) => Some((Wrong::Corrupt, None)),
-                (None, Some((stamp, from))) => self.follows(stretch, stamp, (i * stride - from) as u64, at),
+                (None, Some((stamp, from))) => {
+                    self.follows(stretch, stamp, (i * stride - from) as u64, at, sealed)
+                }
             };
             let Some((wrong, belongs)) = wrong else { continue };
             let (offset, length) = (Bytes(at), Bytes(stretch.len() as u64));
@@ -244,13 +248,24 @@ impl Verifier {
     }
 
     /// What is wrong with a stretch without a stamp, `behind` bytes behind one.
-    fn follows(&self, stretch: &[u8], stamp: Stamp, behind: u64, at: u64) -> Option<(Wrong, Option<u64>)> {
+    fn follows(
+        &self,
+        stretch: &[u8],
+        stamp: Stamp,
+        behind: u64,
+        at: u64,
+        sealed: bool,
+    ) -> Option<(Wrong, Option<u64>)> {
         let mut body = vec![0; stretch.len()];
         let (pass, worker) = (stamp.who as u32, (stamp.who >> 32) as u32);
         Pool::new(stamp.run, pass, worker).fill(&mut body, stamp.place + behind as usize);
         let judged = (body == stretch).then(|| self.judge(stamp.address.wrapping_add(behind), stamp, at));
-        // What this pass wrote to be verified has a stamp in each stretch.
-        judged.flatten().or(Some((Wrong::Corrupt, None)))
+        match judged {
+            // What this pass wrote to be verified has a stamp in each stretch.
+            Some(None) if sealed => Some((Wrong::Corrupt, None)),
+            Some(judged) => judged,
+            None => Some((Wrong::Corrupt, None)),
+        }
     }
 
     /// Whether a stretch is what was written with the stamp at its front.
@@ -463,6 +478,34 @@ mod tests {
         for bit in [0, 63, 64, 127] {
             let mut other = Verifier::new(RunId(5 ^ 1 << bit), 0);
             assert_eq!(found(&mut other, &good, 1 << 20)[0].wrong, Wrong::Stale);
+        }
+    }
+    /// A block that was not written to be verified has a stamp every 512 KiB; earlier versions wrote one every 256 KiB, and a run of theirs can be resumed.
+    #[test]
+    fn what_was_not_written_to_be_verified_is_known_with_few_stamps_and_with_more() {
+        let (address, length) = (3 << 20, 1 << 20);
+        let pool = Pool::new(RunId(5), 0, 3);
+        for apart in [STRIDE, STEP] {
+            let mut block = Buffer::filled(length, &pool, 2);
+            for at in (0..length).step_by(apart) {
+                let stretch = &mut block.bytes_mut()[at..at + apart];
+                pool.stamp(stretch, address + at as u64, 2 * length + at, false);
+            }
+            assert_eq!(block.bytes().chunks(512).filter(|c| read_stamp(c).is_some()).count(), length / apart);
+            let check = |run: u128, bytes: &[u8]| {
+                let mut found = Vec::new();
+                Verifier::new(RunId(run), 0).check(bytes, address, false, &mut found);
+                found.iter().map(|m| (m.wrong, m.offset.0 - address, m.length.0)).collect::<Vec<_>>()
+            };
+            assert_eq!(check(5, block.bytes()), [], "every {apart}");
+            assert_eq!(check(6, block.bytes()), [(Wrong::Stale, 0, length as u64)]);
+            // One bit behind a stamp, and one far from any.
+            for at in [STAMP + 1, STRIDE - 9] {
+                let mut flipped = block.bytes().to_vec();
+                flipped[at] ^= 4;
+                let from = (at / STEP * STEP) as u64;
+                assert_eq!(check(5, &flipped), [(Wrong::Corrupt, from, STEP as u64)], "{at}, every {apart}");
+            }
         }
     }
 }
