@@ -320,10 +320,10 @@ fn what_an_earlier_run_wrote_without_a_fall_speaks_by_how_much_more_it_was() {
     };
     let of = |times: f64| at(times, Rate(1950e6));
     let odds = |b: &Break, cause| b.candidates.iter().find(|c| c.cause == cause).unwrap().log_odds;
-    let of_cache: Vec<f64> = [1.4, 3.0, 7.0].map(|times| odds(&of(times)[0], Cause::CacheExhausted)).to_vec();
+    let of_cache: Vec<f64> = [1.3, 3.0, 7.0].map(|times| odds(&of(times)[0], Cause::CacheExhausted)).to_vec();
     assert!(of_cache.is_sorted_by(|a, b| a > b), "{of_cache:?}");
     // A cache that is a little smaller than it was may be that of a fuller drive.
-    assert_eq!(of(1.4)[0].cause, Cause::CacheExhausted);
+    assert_eq!(of(1.3)[0].cause, Cause::CacheExhausted);
     let found = of(6.0);
     assert_eq!(found.len(), 2, "{found:#?}");
     for b in &found {
@@ -333,4 +333,37 @@ fn what_an_earlier_run_wrote_without_a_fall_speaks_by_how_much_more_it_was() {
     }
     // As fast as the write at hand was before its second fall, but not as it began: a write whose cache was full from its start says nothing of either fall.
     assert_eq!(at(6.0, Rate(1300e6)), findings(&Trace::of(&samples, &["soak".into()]), &limits()).breaks);
+}
+
+/// Bug: an earlier run whose cache ended after twice the bytes spoke as much against the end of a cache as one that wrote twice the bytes without any fall.
+/// It shows that the drive has a cache that ends, and that this was larger then.
+#[test]
+fn an_earlier_run_whose_cache_was_larger_says_less_against_a_cache_than_one_that_did_not_fall() {
+    let once = |t: f64| if t < 100.0 { 2000.0 } else { 1400.0 };
+    let samples = with(Maker::new(400.0).samples(once), |_, s| s.temp = Some(Celsius(45.0)));
+    let fallen: u64 = samples[..200].iter().map(|s| s.written.0).sum();
+    let at = |times: f64, ended: bool| {
+        let bytes = Bytes((times * fallen as f64) as u64);
+        let unbroken = Some((bytes, Rate(1950e6)));
+        let earlier =
+            vec![EarlierRun { run: 4, unbroken, cache: ended.then_some(bytes), ..EarlierRun::default() }];
+        let found = findings(&Trace::of(&samples, &["soak".into()]), &Context { earlier, ..limits() });
+        assert_eq!(found.breaks.len(), 1, "{found:#?}");
+        found.breaks[0].clone()
+    };
+    let odds = |b: &Break| b.candidates.iter().find(|c| c.cause == Cause::CacheExhausted).unwrap().log_odds;
+    for times in [1.5, 2.0, 3.0] {
+        assert!(odds(&at(times, true)) > odds(&at(times, false)), "{times}");
+    }
+    assert_eq!(at(2.0, true).cause, Cause::CacheExhausted);
+    assert_eq!(at(2.0, false).cause, Cause::Unexplained);
+    // A cache is not eight times larger at one time than at another.
+    assert_eq!(at(8.0, true).cause, Cause::Unexplained);
+    let said = &at(2.0, true).evidence;
+    assert!(
+        said.iter().any(|e| e
+            .text
+            .starts_with("run 4 of this drive found its cache exhausted after 2.0 times as much")),
+        "{said:#?}"
+    );
 }

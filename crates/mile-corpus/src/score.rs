@@ -117,30 +117,32 @@ fn share(all: impl Iterator<Item = bool>) -> f64 {
 }
 
 /// True breaks and those that were found for them: how far apart, as a share of the bytes, and the places of both. They are paired in the order of how
-/// near they are; further than a share of the bytes, or some samples, is not found.
+/// near they are, in bytes and in time, as hardly any bytes lie between the beginning of a stall and its end; further than a share of the bytes, or some
+/// samples, is not found.
 pub fn pairs(case: &Case, findings: &Findings) -> Vec<(f64, usize, usize)> {
     let truth = &case.truth.breaks;
-    let interval = case.hours() * 3600.0 / case.samples.len().max(1) as f64;
-    let mut near: Vec<(f64, usize, usize)> = Vec::new();
+    let whole = case.hours() * 3600.0;
+    let interval = whole / case.samples.len().max(1) as f64;
+    let mut near: Vec<(f64, (f64, usize, usize))> = Vec::new();
     for (i, t) in truth.iter().enumerate() {
         for (j, b) in findings.breaks.iter().enumerate() {
             let late = (b.at_s - t.end_s).max(t.start_s - b.at_s).max(0.0);
             let off = off(t, b);
             if off <= 0.05 || late <= 3.0 * interval {
-                near.push((off, i, j));
+                near.push((off + late / whole.max(interval), (off, i, j)));
             }
         }
     }
     near.sort_by(|a, b| a.0.total_cmp(&b.0));
     let mut taken = (vec![false; truth.len()], vec![false; findings.breaks.len()]);
-    near.retain(|(_, i, j)| {
+    near.retain(|(_, (_, i, j))| {
         let free = !taken.0[*i] && !taken.1[*j];
         if free {
             (taken.0[*i], taken.1[*j]) = (true, true);
         }
         free
     });
-    near
+    near.into_iter().map(|(_, pair)| pair).collect()
 }
 
 /// Holds findings against the truth of their trace.

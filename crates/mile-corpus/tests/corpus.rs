@@ -237,3 +237,19 @@ fn a_drive_that_rests_as_warm_as_it_is_to_become_is_made_to_rest_cooler() {
     let (first, last) = (temps.next().unwrap(), temps.next_back().unwrap());
     assert!(fell >= 25.0 && last.0 > first.0, "it warms up for {fell} s, from {first} to {last}");
 }
+
+/// Bug: hardly any bytes lie between the beginning of a stall and its end, and the scorer, which went by bytes, held each against the other in one trace of
+/// twenty. The findings were right and counted as sure and wrong.
+#[test]
+fn the_beginning_of_a_stall_is_held_against_its_beginning() {
+    for seed in [1_000_006, 1_000_030, 1_000_037, 1_000_068] {
+        let case = case("tape: no answer", seed);
+        let found = findings(&case.trace(), &case.context);
+        let pairs = mile_corpus::pairs(&case, &found);
+        assert_eq!(pairs.len(), 2, "{seed}: {found:#?}");
+        for (_, i, j) in pairs {
+            let (truth, found) = (&case.truth.breaks[i], &found.breaks[j]);
+            assert_eq!((truth.cause, truth.start_s.round()), (found.cause, found.at_s.round()), "{seed}");
+        }
+    }
+}

@@ -22,6 +22,8 @@ pub(super) enum Size {
     Same(Vec<i64>),
     /// This one wrote the most of those that wrote more at such a rate before they fell, and none found the cache exhausted after the same bytes.
     Longer(i64, Bytes),
+    /// The same, and what this one wrote ended with its cache: the drive has one that ends, and it was larger then.
+    Larger(i64, Bytes),
     /// One found the cache exhausted after fewer, and none after the same or more.
     Sooner(i64, Bytes),
 }
@@ -48,13 +50,15 @@ pub(super) fn size(earlier: &[EarlierRun], bytes: Bytes, began: Rate, fill: Opti
     }
     let longer = |e: &EarlierRun| {
         let (bytes, rate) = e.unbroken?;
-        (times(bytes) > OTHER_SIZE && rate.0 >= AS_FAST * began.0).then_some((bytes, e.run))
+        let ended = e.cache.is_some_and(|c| (c.0 as f64 / bytes.0.max(1) as f64).ln().abs() < SAME_SIZE.ln());
+        (times(bytes) > OTHER_SIZE && rate.0 >= AS_FAST * began.0).then_some((bytes, e.run, ended))
     };
     let sooner = |e: &EarlierRun| {
         let cache = e.cache.filter(|c| times(*c) * OTHER_SIZE < 1.0)?;
         Some(Size::Sooner(e.run, cache))
     };
-    let longest = earlier.iter().filter_map(longer).max().map(|(bytes, run)| Size::Longer(run, bytes));
+    let size = |(bytes, run, ended)| if ended { Size::Larger(run, bytes) } else { Size::Longer(run, bytes) };
+    let longest = earlier.iter().filter_map(longer).max().map(size);
     longest.or_else(|| earlier.iter().find_map(sooner))
 }
 
@@ -99,6 +103,15 @@ mod tests {
         // Behind a cache that was full already, a long write says nothing.
         assert_eq!(of(&[run(3, None, Some((300.0, 900.0)))]), None);
         assert_eq!(of(&[run(1, Some(40.0), None)]), Some(Size::Sooner(1, Bytes(40_000_000_000))));
+        // What ended with the cache shows a larger cache, and not that there is none.
+        let ended = run(5, Some(290.0), Some((300.0, 1900.0)));
+        assert_eq!(of(&[ended]), Some(Size::Larger(5, Bytes(300_000_000_000))));
+        assert_eq!(of(&[ended, longest]), Some(Size::Longer(4, Bytes(800_000_000_000))));
+        // A write that came after a smaller cache had ended did not end with that.
+        assert_eq!(
+            of(&[run(6, Some(30.0), Some((300.0, 1900.0)))]),
+            Some(Size::Longer(6, Bytes(300_000_000_000)))
+        );
         // At another fill level, both say nothing.
         assert_eq!(of(&[EarlierRun { fill: Some(0.8), ..longer }]), None);
         assert_eq!(

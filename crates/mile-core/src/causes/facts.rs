@@ -229,7 +229,7 @@ impl Facts {
                 .then(|| earlier::size(&scene.context.earlier, since_rest, best, around.fill(trace)))
                 .flatten()
                 // Of a further fall only a write that did not fall at all says something.
-                .filter(|size| first_fall || matches!(size, Size::Longer(..))),
+                .filter(|size| first_fall || matches!(size, Size::Longer(..) | Size::Larger(..))),
             earlier_heat: temp.filter(|_| falls).and_then(|temp| earlier::heat(&scene.context.earlier, temp)),
             no_hotter: falls && no_hotter(scene, index, done),
             temp_at_fall: undone.and_then(|j| scene.marks[j].temp),

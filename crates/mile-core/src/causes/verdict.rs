@@ -171,7 +171,7 @@ fn doubts(cause: Cause, facts: &Facts) -> [(bool, f64); 10] {
     let heat = matches!(cause, Cause::ThermalThrottle | Cause::ThermalRelease);
     let no_others = facts.foreign.is_none() && facts.steal.is_none();
     let shown_again = facts.same_bytes.0 > 0 || matches!(facts.earlier_size, Some(Size::Same(_)));
-    let wrote_more = matches!(facts.earlier_size, Some(Size::Longer(..)));
+    let wrote_more = matches!(facts.earlier_size, Some(Size::Longer(..) | Size::Larger(..)));
     let came_back = facts.back_after_rest && facts.same_bytes.1 == 0;
     // A governor holds a drive at a temperature that nobody declared.
     let may_be_heat = facts.throttle_begins.is_none() && facts.temp.is_none_or(|t| t.0 >= WARM_C);

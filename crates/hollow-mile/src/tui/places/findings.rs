@@ -131,6 +131,7 @@ impl View for Findings {
         let mut all = vec![(self.sentence(state).0, Style::new())];
         if let Some((i, b)) = place.selected.and_then(|i| Some((i, shown.findings.breaks.get(i)?))) {
             all.push((break_line(i, b, COPIED), Style::new()));
+            all.push((format!("    {}", b.bounds()), Style::new()));
             all.extend(evidence(shown, b, state.theme, usize::from(COPIED)));
         }
         all.push((String::new(), Style::new()));
@@ -266,7 +267,10 @@ fn explained(shown: &Shown, selected: Option<usize>, theme: Theme, width: usize)
             theme.faint(),
         ));
     }
-    if let Some(b) = selected.and_then(|i| breaks.get(i)) {
+    if let Some((i, b)) = selected.and_then(|i| Some((i, breaks.get(i)?))) {
+        // Below the list, where the line above it is mostly that of another break.
+        let place = format!("  break {}, {}", i + 1, b.bounds());
+        all.extend(wrap(&place, width).into_iter().map(|l| (l, theme.faint())));
         all.extend(evidence(shown, b, theme, width));
     }
     // What no break tells.
@@ -297,10 +301,10 @@ fn explained(shown: &Shown, selected: Option<usize>, theme: Theme, width: usize)
     all
 }
 
-/// Where a break lies, what was noted on it, and what speaks for and against its cause.
+/// What was noted on a break, and what speaks for and against its cause.
 fn evidence(shown: &Shown, b: &Break, theme: Theme, width: usize) -> Vec<(String, Style)> {
     let ink = Style::new().fg(theme.ink);
-    let mut all = vec![(format!("    {}", b.bounds()), theme.faint())];
+    let mut all = Vec::new();
     let on_it = shown.events.iter().filter(|e| e.bytes.0 == b.at_bytes).filter_map(|e| match &e.kind {
         EventKind::Note(text) => Some(format!("    noted {text}")),
         _ => None,

@@ -15,6 +15,11 @@ const DEEP: f64 = 0.5;
 /// A cache that is this many times larger at one time than at another is none; one that is a little larger may be so because less of the drive was in use.
 const OTHERWISE: f64 = 8.0;
 
+/// How far a size that is so many times larger is on the way to [`OTHERWISE`], as logarithms: 0 to 1.
+fn on_the_way(times: f64) -> f64 {
+    (times.ln() / OTHERWISE.ln()).clamp(0.0, 1.0)
+}
+
 pub(crate) fn cache(facts: &Facts, list: &mut Vec<Evidence>) {
     use Cause::CacheExhausted as C;
     row(list, "cache.prior", C, PRIOR);
@@ -71,7 +76,15 @@ pub(crate) fn cache(facts: &Facts, list: &mut Vec<Evidence>) {
             let text = format!(
                 "run {run} of this drive wrote {times:.1} times as much, {bytes}, as fast and without a fall"
             );
-            row_of(list, "cache.earlier-longer", C, (times.ln() / OTHERWISE.ln()).min(1.0), text);
+            row_of(list, "cache.earlier-longer", C, on_the_way(times), text);
+        }
+        Some(Size::Larger(run, bytes)) => {
+            let times = bytes.0 as f64 / facts.since_rest.0.max(1) as f64;
+            let text = format!(
+                "run {run} of this drive found its cache exhausted after {times:.1} times as much, {bytes}, as fast until then"
+            );
+            // The sizes of one cache scatter about as a log-normal distribution does, whose logarithm falls with the square of the distance.
+            row_of(list, "cache.earlier-larger", C, on_the_way(times).powi(2), text);
         }
         Some(Size::Sooner(run, bytes)) => {
             let text =
