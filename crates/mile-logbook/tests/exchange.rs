@@ -72,6 +72,43 @@ fn the_bytes_of_a_gap_come_from_the_addresses_where_those_go_on_in_order() {
     assert_eq!(read(&jumps.collect::<String>()).samples[40].written, Bytes(41 * 240_000_000));
 }
 
+/// Bug: where the rate fell in a gap by more than to a third, the rate behind it was taken for all of the gap. The fall was found at the beginning of the
+/// gap, and surely there.
+#[test]
+fn a_fall_in_a_gap_is_found_where_the_addresses_say_that_it_was() {
+    for (falls_at, behind) in [(250, 40), (230, 40), (268, 8)] {
+        let rate = |i: i64| -> i64 { if i < falls_at { 400 } else { behind } };
+        let (mut text, mut at, mut fell) = ("elapsed_s,op,write_mb_s,offset_bytes\n".to_owned(), 0, 0);
+        for i in 0..500 {
+            if i == falls_at {
+                fell = at;
+            }
+            // The rates have a noise of 1 %.
+            let noise = 1_000_000 + [0, 9_000, -4_000, 11_000, -13_000, 2_000, -6_000][i as usize % 7];
+            if !(226..270).contains(&i) {
+                text += &format!(
+                    "{},write,{}.{:03},{at}\n",
+                    i + 1,
+                    rate(i) * noise / 1_000_000,
+                    rate(i) * noise / 1_000 % 1_000
+                );
+            }
+            at += rate(i) * noise;
+        }
+        let all = read(&text);
+        let total: u64 = all.samples.iter().map(|s| s.written.0).sum();
+        assert!(total.abs_diff(at as u64) < 2_000_000, "{total} of {at}");
+        let found = mile_core::findings(&all.trace(), &mile_core::Context::default());
+        let [b] = found.breaks.as_slice() else { panic!("{:#?}", found.breaks) };
+        assert!(
+            b.at_bytes.abs_diff(fell as u64) as f64 <= 0.01 * fell as f64,
+            "{} and not {fell}",
+            b.at_bytes
+        );
+        assert!((b.low_bytes..=b.high_bytes).contains(&(fell as u64)), "{fell}: {b:#?}");
+    }
+}
+
 #[test]
 fn broken_rows_are_named_by_line_and_column_and_the_rest_is_kept() {
     let text = "elapsed_s,write_mb_s,temp_c,op\n1,100,40,write\n2,fast,40,write\n3,100\n2.5,100,40,write\n4,100,warm,write\n5,100,40,scribble\n,100,40,write\n6,-3,40,write\n7,,40,write\n8,100,40,write\n\"9\"x,1\n";

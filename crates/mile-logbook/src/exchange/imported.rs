@@ -153,9 +153,12 @@ impl ImportedLane {
             let (Some(a), Some(b), Some(end)) = (first.offset, before.offset, next.offset) else { continue };
             let step = b.0 as f64 - a.0 as f64;
             let over = end.0 as f64 - b.0 as f64 - moved(before);
-            // The addresses go on as the rates say, and through the gap at a rate within a factor of three of that behind it.
+            // The addresses go on as the rates say, and through the gap at a rate within a factor of three of those around it: the rate may have changed
+            // in the gap.
             let in_order = (step / moved(first).max(1.0) - 1.0).abs() < IN_ORDER;
-            let plausible = over > 0.0 && (over / moved(gap).max(1.0)).ln().abs() < 3.0_f64.ln();
+            let before = moved(before) * length(gap) as f64 / length(before).max(1) as f64;
+            let (least, most) = (moved(gap).min(before), moved(gap).max(before));
+            let plausible = (least / 3.0..most * 3.0).contains(&over) && over > 0.0;
             if in_order && plausible {
                 let gap = &mut self.samples[i];
                 let bytes = if gap.written.0 > 0 { &mut gap.written } else { &mut gap.read };
