@@ -109,6 +109,26 @@ fn a_fall_in_a_gap_is_found_where_the_addresses_say_that_it_was() {
     }
 }
 
+/// Bug: the addresses were held against the bytes of one row. Where times are rounded, these are off by a fifth, and the addresses said nothing of the gap.
+#[test]
+fn the_addresses_tell_the_bytes_of_a_gap_also_where_times_are_rounded() {
+    let (mut text, mut at) = ("elapsed_s,op,write_mb_s,offset_bytes\n".to_owned(), 0);
+    let rate = |i: u64| if i < 60 { 200_u64 } else { 50 };
+    // A row every 1.3 s, with its time to half a second.
+    for i in 0..120 {
+        let tenths = 13 * (i + 1) + 2;
+        if !(55..75).contains(&i) {
+            text += &format!("{}.{},write,{},{at}\n", tenths / 10, tenths % 10 / 5 * 5, rate(i));
+        }
+        at += rate(i) * 1_300_000;
+    }
+    let all = read(&text);
+    assert_eq!(all.samples.len(), 100);
+    // 5 rows at the rate of before, and 16 at that of behind.
+    let gap = (5 * 200 + 16 * 50) * 1_300_000_u64;
+    assert!(all.samples[55].written.0.abs_diff(gap) < gap / 10, "{} and not {gap}", all.samples[55].written);
+}
+
 #[test]
 fn broken_rows_are_named_by_line_and_column_and_the_rest_is_kept() {
     let text = "elapsed_s,write_mb_s,temp_c,op\n1,100,40,write\n2,fast,40,write\n3,100\n2.5,100,40,write\n4,100,warm,write\n5,100,40,scribble\n,100,40,write\n6,-3,40,write\n7,,40,write\n8,100,40,write\n\"9\"x,1\n";

@@ -144,18 +144,23 @@ impl ImportedLane {
         }
         let middle = lengths.len() / 2;
         let usual = *lengths.select_nth_unstable(middle).1;
+        let moved = |s: &Sample| (s.written.0 + s.read.0) as f64;
         for i in 2..self.samples.len().saturating_sub(1) {
-            let [first, before, gap, next] = &self.samples[i - 2..=i + 1] else { continue };
-            if length(gap) <= GAP * usual || first.leg != next.leg || first.op != next.op {
+            let [before, gap, next] = &self.samples[i - 1..=i + 1] else { continue };
+            let alike = |s: &Sample| s.leg == next.leg && s.op == next.op;
+            if length(gap) <= GAP * usual || !alike(before) {
                 continue;
             }
-            let moved = |s: &Sample| (s.written.0 + s.read.0) as f64;
-            let (Some(a), Some(b), Some(end)) = (first.offset, before.offset, next.offset) else { continue };
+            // Over some samples, as the times of single ones may be rounded.
+            let near = &self.samples[i.saturating_sub(1 + NEAR)..i - 1];
+            let near = &near[near.iter().rposition(|s| !alike(s)).map_or(0, |last| last + 1)..];
+            let offsets = (near.first().and_then(|s| s.offset), before.offset, next.offset);
+            let (Some(a), Some(b), Some(end)) = offsets else { continue };
             let step = b.0 as f64 - a.0 as f64;
             let over = end.0 as f64 - b.0 as f64 - moved(before);
             // The addresses go on as the rates say, and through the gap at a rate within a factor of three of those around it: the rate may have changed
             // in the gap.
-            let in_order = (step / moved(first).max(1.0) - 1.0).abs() < IN_ORDER;
+            let in_order = (step / near.iter().map(moved).sum::<f64>().max(1.0) - 1.0).abs() < IN_ORDER;
             let before = moved(before) * length(gap) as f64 / length(before).max(1) as f64;
             let (least, most) = (moved(gap).min(before), moved(gap).max(before));
             let plausible = (least / 3.0..most * 3.0).contains(&over) && over > 0.0;
@@ -175,6 +180,8 @@ impl ImportedLane {
 
 /// An interval that is so many times as long as the usual one is a gap.
 const GAP: u64 = 5;
+/// Samples before a gap, at the most, over which the addresses are held against the bytes.
+const NEAR: usize = 32;
 /// By how much the addresses may move more or less than the bytes, as a share, in a leg that goes through them in order.
 const IN_ORDER: f64 = 0.02;
 
