@@ -8,6 +8,7 @@ use mile_drive::drive::{Failure, Mismatch, Narrowed, Wrong};
 use mile_drive::{Drive, DriveError, Facts, Health, Identity, Pending, Readings, Tally, Transfer};
 use mile_runner::{Command, Event, EventKind, GoOn, Message, Outcome, RunHead, Status, Terms, execute, run};
 use mile_sim::SimDrive;
+use std::sync::atomic::{AtomicU32, Ordering};
 
 /// A simulated drive to which something happens at its advances, counted from 1.
 struct Faulty<F> {
@@ -15,6 +16,8 @@ struct Faulty<F> {
     advances: u32,
     happens: F,
     left: Option<String>,
+    /// How many looks there are before the system says so.
+    late: AtomicU32,
     warning: u8,
     /// As a drive in real time that tells no health, and how often it was asked for it.
     real: bool,
@@ -73,7 +76,10 @@ impl<F: FnMut(u32, &mut Tally, &mut u8, &mut Option<String>) -> Option<DriveErro
         Pending::done(Narrowed { bad, complete: true, took: Nanos(0) })
     }
     fn has_left(&self) -> Option<String> {
-        self.left.clone()
+        let left = self.left.clone()?;
+        let late = self.late.load(Ordering::Relaxed);
+        self.late.store(late.saturating_sub(1), Ordering::Relaxed);
+        (late == 0).then_some(left)
     }
     fn readings(&mut self) -> Readings {
         Readings { warning: Some(self.warning), ..self.drive.readings() }
@@ -102,7 +108,16 @@ fn go(
         "course \"c\"\n{guards}\nleg soak\n write sequential, blocks 1 MiB, depth 16, until 60 GB written\n"
     );
     let drive = SimDrive::new("sim:merrow-k2", 1).unwrap();
-    let mut drive = Faulty { drive, advances: 0, happens, left: None, warning: 0, real: false, asked: 0 };
+    let mut drive = Faulty {
+        drive,
+        advances: 0,
+        happens,
+        left: None,
+        late: AtomicU32::new(0),
+        warning: 0,
+        real: false,
+        asked: 0,
+    };
     let (plan, head) = begin(&course, &drive);
     let (_keep, commands) = unbounded();
     let mut messages = Vec::new();
@@ -185,6 +200,34 @@ fn a_drive_that_leaves_is_told_for_that_whatever_its_error() {
         assert!(why.contains("has left") && why.contains("at byte 7340032; its size is 0 now"), "{why}");
         assert_eq!(outcome.health, None, "nothing more is asked of it");
     }
+}
+
+/// Bug: some drives that are pulled out fail their last operation as a bad block does, before the system takes them away. The run ended by "an error".
+#[test]
+fn a_drive_that_fails_as_a_bad_block_does_and_then_leaves_is_told_as_one_that_left() {
+    let gone = |late: u32, length: u64| {
+        let happens = move |n: u32, tally: &mut Tally, _: &mut u8, left: &mut Option<String>| {
+            if n == 4 {
+                tally.failures.push(Failure { length: Bytes(length), ..failure(7 << 20, libc::EIO) });
+                *left = Some("its size is 0 now".into());
+            }
+            None
+        };
+        let drive = SimDrive::new("sim:merrow-k2", 1).unwrap();
+        let (late, real) = (AtomicU32::new(late), true);
+        let mut drive = Faulty { drive, advances: 0, happens, left: None, late, warning: 0, real, asked: 0 };
+        let course =
+            "course \"c\"\nleg soak\n write sequential, blocks 1 MiB, depth 16, until 60 GB written\n";
+        let (plan, head) = begin(course, &drive);
+        let (_keep, commands) = unbounded();
+        execute(&plan, head, &mut drive, Terms::PLAIN, &commands, &mut |_| {}).why.unwrap()
+    };
+    // All of it fails, a block: it is looked for the drive for a while.
+    let why = gone(4, 512);
+    assert!(why.contains("has left") && why.contains("at byte 7340032; its size is 0 now"), "{why}");
+    // The rest of it can be written, so that the drive is there.
+    let why = gone(4, 1 << 20);
+    assert!(why.contains("narrowed down to block"), "{why}");
 }
 
 #[test]
@@ -302,6 +345,7 @@ fn the_health_of_what_tells_none_is_not_waited_for() {
         advances: 0,
         happens: |_: u32, _: &mut Tally, _: &mut u8, _: &mut Option<String>| None,
         left: None,
+        late: AtomicU32::new(0),
         warning: 0,
         real: true,
         asked: 0,

@@ -17,13 +17,7 @@ impl Run<'_> {
     pub(super) fn mind_failures(&mut self) -> Result<(), DriveError> {
         let block = self.drive.facts().logical_block;
         for failure in std::mem::take(&mut self.tally.failures) {
-            if let Some(why) = self.gone(failure.errno) {
-                let name = self.drive.identity().name.clone();
-                return Err(DriveError::Left {
-                    name,
-                    why: format!("{} at byte {}; {why}", failure.words(), failure.offset.0),
-                });
-            }
+            self.check_presence(&failure, suggests_leaving(failure.errno))?;
             self.errors += 1;
             self.failed += failure.length.0;
             let kind = fault_of(failure.op);
@@ -39,6 +33,11 @@ impl Run<'_> {
             }
             let narrowed = self.narrow(&failure, NARROWING)?.unwrap_or_else(|| Narrowed::unknown(&failure));
             let words = error_words(&failure, &narrowed, block);
+            // Some that leave fail as a bad block does. Where nothing of it could be done and the run ends by it, there is time to see which it is.
+            let bad: u64 = narrowed.bad.iter().map(|(from, to)| to.0.saturating_sub(from.0)).sum();
+            if self.errors > self.plan.guards.errors_at_most && bad >= failure.length.0 {
+                self.check_presence(&failure, true)?;
+            }
             faults::add_narrowed(&mut self.faults, kind, at, whole, &narrowed.bad, narrowed.complete);
             self.event(EventKind::Error { failure, narrowed, block });
             self.check_errors(words)?;
@@ -78,12 +77,20 @@ impl Run<'_> {
         }
     }
 
-    /// Why the drive is gone, where an error suggests that it may be.
-    pub(super) fn gone(&self, errno: Option<i32>) -> Option<String> {
-        // A drive that leaves fails operations before the system has taken it away.
-        let suggests = matches!(errno, Some(libc::ENODEV | libc::ENXIO | libc::ENOSPC | libc::ESHUTDOWN));
+    /// Ends the run where the drive is gone; where that is likely, the system is given time to say so.
+    fn check_presence(&self, failure: &Failure, likely: bool) -> Result<(), DriveError> {
+        let Some(why) = self.gone(likely) else { return Ok(()) };
+        let name = self.drive.identity().name.clone();
+        Err(DriveError::Left {
+            name,
+            why: format!("{} at byte {}; {why}", failure.words(), failure.offset.0),
+        })
+    }
+
+    /// Why the drive is gone. A drive that leaves fails operations before the system has taken it away: where that is `likely`, it is waited for.
+    fn gone(&self, likely: bool) -> Option<String> {
         let clock = Monotonic::start();
-        let tries = if suggests && !self.drive.is_virtual() { LEAVING } else { 1 };
+        let tries = if likely && !self.drive.is_virtual() { LEAVING } else { 1 };
         (0..tries).find_map(|i| {
             clock.sleep_until(Nanos(u64::from(i) * 100_000_000));
             self.drive.has_left()
@@ -120,4 +127,9 @@ impl Run<'_> {
     pub(super) fn is_for_later(&self) -> bool {
         self.zone_at.is_some() && self.errors <= MOST_TOLD
     }
+}
+
+/// Whether an error is one that drives which leave give, and others do not.
+fn suggests_leaving(errno: Option<i32>) -> bool {
+    matches!(errno, Some(libc::ENODEV | libc::ENXIO | libc::ENOSPC | libc::ESHUTDOWN))
 }
