@@ -205,7 +205,7 @@ fn a_drive_that_leaves_is_told_for_that_whatever_its_error() {
 /// Bug: some drives that are pulled out fail their last operation as a bad block does, before the system takes them away. The run ended by "an error".
 #[test]
 fn a_drive_that_fails_as_a_bad_block_does_and_then_leaves_is_told_as_one_that_left() {
-    let gone = |late: u32, length: u64| {
+    let ended = |length: u64| {
         let happens = move |n: u32, tally: &mut Tally, _: &mut u8, left: &mut Option<String>| {
             if n == 4 {
                 tally.failures.push(Failure { length: Bytes(length), ..failure(7 << 20, libc::EIO) });
@@ -214,7 +214,7 @@ fn a_drive_that_fails_as_a_bad_block_does_and_then_leaves_is_told_as_one_that_le
             None
         };
         let drive = SimDrive::new("sim:merrow-k2", 1).unwrap();
-        let (late, real) = (AtomicU32::new(late), true);
+        let (late, real) = (AtomicU32::new(4), true);
         let mut drive = Faulty { drive, advances: 0, happens, left: None, late, warning: 0, real, asked: 0 };
         let course =
             "course \"c\"\nleg soak\n write sequential, blocks 1 MiB, depth 16, until 60 GB written\n";
@@ -222,11 +222,11 @@ fn a_drive_that_fails_as_a_bad_block_does_and_then_leaves_is_told_as_one_that_le
         let (_keep, commands) = unbounded();
         execute(&plan, head, &mut drive, Terms::PLAIN, &commands, &mut |_| {}).why.unwrap()
     };
-    // All of it fails, a block: it is looked for the drive for a while.
-    let why = gone(4, 512);
+    // All of it fails, as it is one block: the run waits to see whether the drive leaves.
+    let why = ended(512);
     assert!(why.contains("has left") && why.contains("at byte 7340032; its size is 0 now"), "{why}");
     // The rest of it can be written, so that the drive is there.
-    let why = gone(4, 1 << 20);
+    let why = ended(1 << 20);
     assert!(why.contains("narrowed down to block"), "{why}");
 }
 

@@ -480,6 +480,7 @@ mod tests {
             assert_eq!(found(&mut other, &good, 1 << 20)[0].wrong, Wrong::Stale);
         }
     }
+
     /// A block that was not written to be verified has a stamp every 512 KiB; earlier versions wrote one every 256 KiB, and a run of theirs can be resumed.
     #[test]
     fn what_was_not_written_to_be_verified_is_known_with_few_stamps_and_with_more() {
