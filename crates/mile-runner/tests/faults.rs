@@ -230,6 +230,36 @@ fn a_drive_that_fails_as_a_bad_block_does_and_then_leaves_is_told_as_one_that_le
     assert!(why.contains("narrowed down to block"), "{why}");
 }
 
+/// Bug: a run that waited to see whether its drive leaves did not look at its commands: Ctrl-C was answered after up to two seconds.
+#[test]
+fn a_request_to_stop_ends_the_wait_for_a_drive_that_may_leave() {
+    let looks = |is_to_stop: bool| {
+        let (stop, commands) = unbounded();
+        let happens = move |n: u32, tally: &mut Tally, _: &mut u8, left: &mut Option<String>| {
+            if n == 4 {
+                tally.failures.push(failure(7 << 20, libc::ENODEV));
+                *left = Some("its size is 0 now".into());
+                if is_to_stop {
+                    stop.send(Command::Stop).unwrap();
+                }
+            }
+            None
+        };
+        let drive = SimDrive::new("sim:merrow-k2", 1).unwrap();
+        let (late, real) = (AtomicU32::new(1000), true);
+        let mut drive = Faulty { drive, advances: 0, happens, left: None, late, warning: 0, real, asked: 0 };
+        let course =
+            "course \"c\"\nleg soak\n write sequential, blocks 1 MiB, depth 16, until 60 GB written\n";
+        let (plan, head) = begin(course, &drive);
+        let outcome = execute(&plan, head, &mut drive, Terms::PLAIN, &commands, &mut |_| {});
+        assert!(outcome.why.unwrap().contains("ENODEV"));
+        1000 - drive.late.into_inner()
+    };
+    // Ten looks in each of two seconds, and those at the end.
+    assert!(looks(false) >= 20);
+    assert!(looks(true) <= 5);
+}
+
 #[test]
 fn a_critical_warning_stops_a_run_only_where_its_course_says_so() {
     let warn = |guards: &str| {

@@ -9,7 +9,7 @@ use mile_drive::{DriveError, Failure, Narrowed};
 
 /// Longest time for narrowing one failed operation down.
 const NARROWING: Nanos = Nanos(60_000_000_000);
-/// Time between two looks at whether the run is to stop, while it is narrowed down.
+/// Time between two looks at whether the run is to stop, while a failure is narrowed down, and at whether a drive has left.
 const GLANCE: Nanos = Nanos(100_000_000);
 
 impl Run<'_> {
@@ -78,7 +78,7 @@ impl Run<'_> {
     }
 
     /// Ends the run where the drive is gone; where that is likely, the system is given time to say so.
-    fn check_presence(&self, failure: &Failure, likely: bool) -> Result<(), DriveError> {
+    fn check_presence(&mut self, failure: &Failure, likely: bool) -> Result<(), DriveError> {
         let Some(why) = self.gone(likely) else { return Ok(()) };
         let name = self.drive.identity().name.clone();
         Err(DriveError::Left {
@@ -87,14 +87,23 @@ impl Run<'_> {
         })
     }
 
-    /// Why the drive is gone. A drive that leaves fails operations before the system has taken it away: where that is `likely`, it is waited for.
-    fn gone(&self, likely: bool) -> Option<String> {
+    /// Why the drive is gone. A drive that leaves fails operations before the system has taken it away: where that is `likely`, it is waited for, unless
+    /// the run is asked to stop.
+    fn gone(&mut self, likely: bool) -> Option<String> {
         let clock = Monotonic::start();
         let tries = if likely && !self.drive.is_virtual() { LEAVING } else { 1 };
-        (0..tries).find_map(|i| {
-            clock.sleep_until(Nanos(u64::from(i) * 100_000_000));
-            self.drive.has_left()
-        })
+        for i in 1..=tries {
+            let why = self.drive.has_left();
+            if why.is_some() || i == tries {
+                return why;
+            }
+            clock.sleep_until(Nanos(u64::from(i) * GLANCE.0));
+            self.heed(&clock);
+            if self.stopping {
+                return self.drive.has_left();
+            }
+        }
+        None
     }
 
     /// Ends the run where more failed than the course allows.
