@@ -276,6 +276,20 @@ fn a_logbook_that_is_not_there_yet_is_told_as_such() {
     }
 }
 
+/// Bug: a link to nowhere was "no logbook yet: the first run makes one", and the first run then refused the link.
+#[test]
+fn a_logbook_that_is_a_link_to_nowhere_is_told_as_such() {
+    let bench = Bench::new();
+    std::os::unix::fs::symlink(bench.path("none/runs.logbook"), bench.path("l.logbook")).unwrap();
+    for ask in [["logbook", "list"], ["findings", "1"], ["logbook", "set-aside"]] {
+        let out = bench.run(&ask);
+        let said = String::from_utf8_lossy(&out.stderr).into_owned();
+        assert_eq!(out.status.code(), Some(2), "{ask:?}: {said}");
+        assert!(said.contains("l.logbook is a symbolic link") && !said.contains(" yet"), "{ask:?}: {said}");
+    }
+    assert!(!bench.path("none").exists() && bench.path("l.logbook").is_symlink());
+}
+
 #[test]
 fn a_damaged_logbook_is_set_aside_only_when_asked() {
     let bench = Bench::new();

@@ -130,39 +130,46 @@ fn check(drive: &str, rates: Option<(f64, f64)>, without: &[&str]) {
     );
 }
 
-#[test]
-fn every_course_on_the_fast_drive() {
-    check("merrow-k2", Some((2875.0, 1052.0)), &[]);
-}
+/// What waits for nothing: `scripts/test` runs it beside what does.
+mod only_computes {
+    use super::check;
 
-#[test]
-fn every_course_on_the_fast_drive_with_a_heatsink() {
-    // It is the same flash: what differs is heat.
-    let same = ["batches", "fill-sweep", "three-levels", "stream", "matrix", "workers", "ramp", "stale-data"];
-    check("merrow-k2-finned", Some((2875.0, 1052.0)), &same);
-}
+    #[test]
+    fn every_course_on_the_fast_drive() {
+        check("merrow-k2", Some((2875.0, 1052.0)), &[]);
+    }
 
-#[test]
-fn every_course_on_the_large_drive() {
-    check("halyard-q4", Some((4650.0, 640.0)), &[]);
-}
+    #[test]
+    fn every_course_on_the_fast_drive_with_a_heatsink() {
+        // It is the same flash: what differs is heat.
+        let same =
+            ["batches", "fill-sweep", "three-levels", "stream", "matrix", "workers", "ramp", "stale-data"];
+        check("merrow-k2-finned", Some((2875.0, 1052.0)), &same);
+    }
 
-#[test]
-fn every_course_on_the_drive_for_servers() {
-    check("bittern-s1", Some((492.0, 318.0)), &[]);
-}
+    #[test]
+    fn every_course_on_the_large_drive() {
+        check("halyard-q4", Some((4650.0, 640.0)), &[]);
+    }
 
-#[test]
-fn every_course_on_the_stick() {
-    // It takes hours of simulated time to fill, and so minutes of the test, in these.
-    let hours = ["batches", "three-levels", "stream", "stale-data", "steadiness", "fill-sweep", "first-look"];
-    check("sprat", Some((43.2, 28.0)), &hours);
-}
+    #[test]
+    fn every_course_on_the_drive_for_servers() {
+        check("bittern-s1", Some((492.0, 318.0)), &[]);
+    }
 
-#[test]
-fn every_course_on_the_disk() {
-    // What is asked of a write cache, which it has not, takes days of its time.
-    let days =
-        ["cache-recovery", "batches", "three-levels", "stream", "steadiness", "fill-sweep", "stale-data"];
-    check("keelson", None, &days);
+    #[test]
+    fn every_course_on_the_stick() {
+        // It takes hours of simulated time to fill, and so minutes of the test, in these.
+        let hours =
+            ["batches", "three-levels", "stream", "stale-data", "steadiness", "fill-sweep", "first-look"];
+        check("sprat", Some((43.2, 28.0)), &hours);
+    }
+
+    #[test]
+    fn every_course_on_the_disk() {
+        // What is asked of a write cache, which it has not, takes days of its time.
+        let days =
+            ["cache-recovery", "batches", "three-levels", "stream", "steadiness", "fill-sweep", "stale-data"];
+        check("keelson", None, &days);
+    }
 }

@@ -19,8 +19,12 @@ impl Break {
     /// That the readings allow no more confidence, in words, where they do not.
     pub fn capped(&self) -> Option<String> {
         let share = self.candidates.first().map_or(0.0, |c| c.share);
-        (share > self.at_most + 0.005)
-            .then(|| format!("what was logged allows {:.0} % confidence at the most", 100.0 * self.at_most))
+        let unseen =
+            self.cause == Cause::Unexplained && self.evidence.iter().any(|e| e.row == "others.unseen");
+        let why = if unseen { ": it was not logged what others did, and it may have been them" } else { "" };
+        (share > self.at_most + 0.005).then(|| {
+            format!("what was logged allows {:.0} % confidence at the most{why}", 100.0 * self.at_most)
+        })
     }
 }
 
@@ -37,7 +41,7 @@ pub struct Account<'a> {
 }
 
 impl Account<'_> {
-    /// `write cache exhausted: 75 %, sum +1.16`.
+    /// `write cache exhausted: 75 %, sum +1.16`; more than 99.5 % is `>99 %`.
     pub fn head(&self) -> String {
         let Candidate { cause, log_odds, share } = self.candidate;
         let sum = if cause == Cause::Unexplained && self.rows.is_empty() {
@@ -45,7 +49,9 @@ impl Account<'_> {
         } else {
             format!("sum {}", signed(log_odds))
         };
-        format!("{}: {:.0} %, {sum}", cause.words(), 100.0 * share)
+        // Nothing is certain, and a share is kept in hundredths.
+        let share = if share > 0.995 { ">99".to_owned() } else { format!("{:.0}", 100.0 * share) };
+        format!("{}: {share} %, {sum}", cause.words())
     }
 
     /// `+3.27  first fall of this leg`, for each row.

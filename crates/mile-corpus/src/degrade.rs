@@ -1,7 +1,6 @@
 //! Cases as they are logged by less than the best: with fewer readings, coarser, later.
 
 use crate::Case;
-use mile_core::findings::Cause;
 use mile_core::{Bytes, Celsius, Context, Nanos, Sample};
 use rand::{RngExt, SeedableRng};
 use rand_xoshiro::Xoshiro256PlusPlus;
@@ -73,15 +72,7 @@ pub fn degrade(case: &Case, losses: &[Loss]) -> Case {
             Loss::Temperature => {
                 out.samples.iter_mut().for_each(|s| (s.temp, s.throttled) = (None, None));
             }
-            Loss::Others => {
-                out.samples.iter_mut().for_each(|s| (s.foreign, s.host.steal) = (None, None));
-                // Nothing that is logged tells of them: unexplained is the right answer.
-                let others = |c| matches!(c, Cause::Interference | Cause::InterferenceEnd);
-                let unseen = out.truth.breaks.iter_mut().filter(|b| others(b.cause));
-                unseen.for_each(|b| b.cause = Cause::Unexplained);
-                let cycles = out.truth.cycles.iter_mut().filter(|c| others(c.cause));
-                cycles.for_each(|c| c.cause = Cause::Unexplained);
-            }
+            Loss::Others => out.samples.iter_mut().for_each(|s| (s.foreign, s.host.steal) = (None, None)),
             Loss::Limits => {
                 out.context = Context { warn: None, critical: None, capacity: None, ..out.context.clone() };
             }

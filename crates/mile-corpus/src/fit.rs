@@ -38,7 +38,7 @@ pub fn choices(case: &Case, findings: &Findings) -> Vec<Choice> {
         };
         Some(Choice {
             rows: causes.iter().map(rows_of).collect(),
-            right: at(truth).or(at(Cause::Unexplained))?,
+            right: at(case.answer(truth)).or(at(Cause::Unexplained))?,
         })
     };
     let of_break = |(_, truth, found): (f64, usize, usize)| {

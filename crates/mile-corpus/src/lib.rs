@@ -90,6 +90,17 @@ impl Case {
         trace
     }
 
+    /// The best answer for a change that had this cause. Where nothing of others was logged, nobody can name them.
+    pub fn answer(&self, cause: Cause) -> Cause {
+        let is_others = matches!(cause, Cause::Interference | Cause::InterferenceEnd);
+        if is_others && !self.sees_others() { Cause::Unexplained } else { cause }
+    }
+
+    /// Whether anything of others was logged, on the drive or on the host.
+    pub fn sees_others(&self) -> bool {
+        self.samples.iter().any(|s| s.foreign.is_some() || s.host.steal.is_some())
+    }
+
     /// Length in hours.
     pub fn hours(&self) -> f64 {
         self.samples.last().map_or(0.0, |s| s.end.secs() / 3600.0)

@@ -92,8 +92,8 @@ fn degraded(count: u64, only: Option<&'static str>) {
             let wrong: Vec<String> = own
                 .causes
                 .iter()
-                .filter(|c| c.2 >= 0.9 && c.0 != c.1)
-                .map(|(truth, said, sure)| format!("{} called {} {sure:.2}", truth.word(), said.word()))
+                .filter(|c| c.confidence >= 0.9 && !c.is_true())
+                .map(|c| format!("{} called {} {:.2}", c.truth.word(), c.said.word(), c.confidence))
                 .collect();
             if !wrong.is_empty() {
                 println!("   {name}: {}", wrong.join("; "));
@@ -301,7 +301,8 @@ fn measure(pattern: &'static str, first: u64, count: u64, losses: &[Loss], show:
 
 /// Shows a case in which something went wrong.
 fn tell(case: &Case, found: &Findings, own: &Score) {
-    let wrong = own.causes.iter().chain(&own.why).any(|c| c.0 != c.1) || own.why.len() < own.patterns;
+    let wrong = own.causes.iter().chain(&own.why).any(|c| !c.is_best || c.confidence >= 0.9 && !c.is_true())
+        || own.why.len() < own.patterns;
     if own.found == own.breaks && own.false_breaks == 0 && !wrong && own.error(1.0) < 0.02 {
         return;
     }

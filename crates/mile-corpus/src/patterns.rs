@@ -691,7 +691,8 @@ fn settle_truth(pattern: &str, d: &Draw, world: &World, seen: &mut Seen) -> Opti
             seen.truth.breaks.iter_mut().for_each(|b| b.cause = Cause::Unexplained);
         }
         "fill" | "gradual" | "two-stages" | "rest" | "read-between" | "surface" | "others" | "stolen"
-        | "riddle" | "cache" | "folding" | "gaps" | "workload" | "riddle-write" | "link" | "zones" => {}
+        | "riddle" | "cache" | "folding" | "gaps" | "workload" | "riddle-write" | "link" | "zones"
+        | "unseen-others" => {}
         "bursts" => {
             // After each rest the cache takes data again.
             for leg in (2..world.legs.len()).step_by(2) {
@@ -707,8 +708,6 @@ fn settle_truth(pattern: &str, d: &Draw, world: &World, seen: &mut Seen) -> Opti
             }
             seen.truth.breaks.sort_by(|a, b| a.start_s.total_cmp(&b.start_s));
         }
-        // Nothing that was logged tells of them.
-        "unseen-others" => seen.truth.breaks.iter_mut().for_each(|b| b.cause = Cause::Unexplained),
         _ => return seen.truth.breaks.is_empty().then_some(()),
     }
     if matches!(pattern, "rest" | "read-between") {

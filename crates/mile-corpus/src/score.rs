@@ -18,14 +18,36 @@ pub struct Score {
     pub false_breaks: usize,
     /// Distance of each found one from the truth, share of the bytes up to it.
     pub errors: Vec<f64>,
-    /// True and attributed cause of each found one, with its confidence.
-    pub causes: Vec<(Cause, Cause, f64)>,
+    /// What was said of each found one.
+    pub causes: Vec<Told>,
     /// Whether the truth lies inside the interval of each sharp one.
     pub inside: Vec<bool>,
     /// Patterns that repeat themselves.
     pub patterns: usize,
-    /// True and attributed cause of each of them that was found, with its confidence.
-    pub why: Vec<(Cause, Cause, f64)>,
+    /// What was said of each of them that was found.
+    pub why: Vec<Told>,
+}
+
+/// A cause that was said, and the true one.
+#[derive(Clone, Copy, Debug)]
+pub struct Told {
+    /// The true cause.
+    pub truth: Cause,
+    /// That which was said.
+    pub said: Cause,
+    /// With which confidence.
+    pub confidence: f64,
+    /// Whether it is the best answer that the readings allow ([`Case::answer`]).
+    pub is_best: bool,
+    /// Whether it is "unexplained" where nothing of others was logged. How often that is true is how often others come unseen, which a corpus can only make up.
+    pub is_open: bool,
+}
+
+impl Told {
+    /// Whether it is the true one.
+    pub fn is_true(&self) -> bool {
+        self.truth == self.said
+    }
 }
 
 impl Score {
@@ -61,21 +83,22 @@ impl Score {
         sorted.get(i).copied().unwrap_or(0.0)
     }
 
-    /// Share of the found breaks with the right cause.
+    /// Share of the found breaks with the right cause: the true one, or unexplained where nothing that was logged tells of it.
     pub fn right(&self) -> f64 {
-        share(self.causes.iter().map(|c| c.0 == c.1))
+        share(self.causes.iter().map(|c| c.is_best))
     }
 
     /// Share of the patterns that were found with the right cause, 0 to 1, and of those said with 90 % confidence or more the share that was wrong.
     pub fn patterns_right(&self) -> (f64, f64) {
-        let sure = self.why.iter().filter(|c| c.2 >= 0.9);
-        (share(self.why.iter().map(|c| c.0 == c.1)), 1.0 - share(sure.map(|c| c.0 == c.1)))
+        let sure = self.why.iter().filter(|c| c.confidence >= 0.9);
+        (share(self.why.iter().map(|c| c.is_best)), 1.0 - share(sure.map(Told::is_true)))
     }
 
-    /// Of the causes that were said with so much confidence or more, the share that was wrong, and how many there are.
+    /// Of the causes that were said with so much confidence or more, the share that was not the true one, and how many there are. That a change is
+    /// unexplained is wrong where it had a cause, also one that nothing tells of: to be sure of that is too much.
     pub fn wrong_from(&self, confidence: f64) -> (f64, usize) {
-        let sure: Vec<_> = self.causes.iter().filter(|c| c.2 >= confidence).collect();
-        (1.0 - share(sure.iter().map(|c| c.0 == c.1)), sure.len())
+        let sure: Vec<_> = self.causes.iter().filter(|c| c.confidence >= confidence).collect();
+        (1.0 - share(sure.iter().map(|c| c.is_true())), sure.len())
     }
 
     /// Share of the sharp breaks whose interval holds the truth.
@@ -83,17 +106,24 @@ impl Score {
         share(self.inside.iter().copied())
     }
 
-    /// Bins of confidence: from, mean confidence, share that was right, and how many.
+    /// What was said unexplained where nothing of others was logged: how many, with how much confidence on the mean, and the share that had no known cause.
+    pub fn open(&self) -> (usize, f64, f64) {
+        let all: Vec<_> = self.causes.iter().filter(|c| c.is_open).collect();
+        let mean = all.iter().map(|c| c.confidence).sum::<f64>() / all.len().max(1) as f64;
+        (all.len(), mean, share(all.iter().map(|c| c.is_true())))
+    }
+
+    /// Bins of confidence, without what is open: from, mean confidence, share that was the true cause, and how many.
     pub fn reliability(&self) -> Vec<(f64, f64, f64, usize)> {
         (0..10)
             .filter_map(|bin| {
                 let from = f64::from(bin) / 10.0;
                 let inside = |c: f64| c >= from && (c < from + 0.1 || bin == 9);
-                let of: Vec<_> = self.causes.iter().filter(|c| inside(c.2)).collect();
+                let of: Vec<_> = self.causes.iter().filter(|c| inside(c.confidence) && !c.is_open).collect();
                 let n = of.len() as f64;
                 (!of.is_empty()).then(|| {
-                    let right = of.iter().filter(|c| c.0 == c.1).count() as f64;
-                    (from, of.iter().map(|c| c.2).sum::<f64>() / n, right / n, of.len())
+                    let right = of.iter().filter(|c| c.is_true()).count() as f64;
+                    (from, of.iter().map(|c| c.confidence).sum::<f64>() / n, right / n, of.len())
                 })
             })
             .collect()
@@ -102,7 +132,7 @@ impl Score {
     /// Expected calibration error: the mean distance of confidence and share right over ten bins, weighted by how many are in each
     /// (Guo et al., "On Calibration of Modern Neural Networks", 2017, §2).
     pub fn calibration_error(&self) -> f64 {
-        let n = self.causes.len().max(1) as f64;
+        let n = self.causes.iter().filter(|c| !c.is_open).count().max(1) as f64;
         self.reliability().iter().map(|b| (b.1 - b.2).abs() * b.3 as f64 / n).sum()
     }
 }
@@ -148,13 +178,18 @@ pub fn pairs(case: &Case, findings: &Findings) -> Vec<(f64, usize, usize)> {
 /// Holds findings against the truth of their trace.
 pub fn score(case: &Case, findings: &Findings) -> Score {
     let truth = &case.truth.breaks;
+    let told = |truth: Cause, said: Cause, confidence: f64| {
+        let is_best = truth == said || case.answer(truth) == said;
+        let is_open = said == Cause::Unexplained && !case.sees_others();
+        Told { truth, said, confidence, is_best, is_open }
+    };
     let mut score = Score { traces: 1, hours: case.hours(), breaks: truth.len(), ..Score::default() };
     let paired = pairs(case, findings);
     for &(off, i, j) in &paired {
         let b = &findings.breaks[j];
         score.found += 1;
         score.errors.push(off);
-        score.causes.push((truth[i].cause, b.cause, b.confidence));
+        score.causes.push(told(truth[i].cause, b.cause, b.confidence));
         if truth[i].start_s == truth[i].end_s {
             let at = truth[i].start_bytes;
             score.inside.push(b.low_bytes as f64 <= at && at <= b.high_bytes as f64);
@@ -179,7 +214,7 @@ pub fn score(case: &Case, findings: &Findings) -> Score {
     let parts = findings.breaks.iter().enumerate().filter(|(j, b)| is_part(*j, b)).count();
     score.false_breaks = findings.breaks.len() - score.found - parts;
     score.patterns = usize::from(case.truth.cycles.is_some());
-    score.why.extend(pattern(case, findings).and_then(|(c, d)| Some((c.cause, d.cause?, d.confidence))));
+    score.why.extend(pattern(case, findings).and_then(|(c, d)| Some(told(c.cause, d.cause?, d.confidence))));
     score
 }
 

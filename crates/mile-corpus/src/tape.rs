@@ -371,6 +371,13 @@ impl Tape {
         self.range(lowest.min(most - 0.01), most)
     }
 
+    /// The cache takes what comes in so many seconds at the full rate. The drive holds 3.3 to 60 times as much, and what else comes in any case, in
+    /// seconds at the full rate too.
+    fn with_cache(&mut self, seconds: f64, more: f64) {
+        let times = self.range(3.3_f64.ln(), 60_f64.ln()).exp();
+        self.capacity = self.full * 1e6 * (seconds * times).max(1.1 * (seconds + more));
+    }
+
     /// From here on it is for `cause` that the rate differs.
     fn mark(&mut self, cause: Cause) {
         let (at, bytes) = (self.now, self.moved.floor());

@@ -104,13 +104,8 @@ pub(super) fn others(facts: &Facts, list: &mut Vec<Evidence>) {
         );
     }
     if facts.foreign.is_none() && facts.steal.is_none() {
-        // That others began just then is rare where nobody saw them.
-        row(
-            list,
-            "others.unseen",
-            cause,
-            "it was not logged what others did, and that they began just then is rare",
-        );
+        // Nobody can put a change down to others then. How far they may have caused it all the same, the highest confidence says.
+        row(list, "others.unseen", cause, "it was not logged what others did");
     }
     if let (false, Some((Cause::Interference, sure))) = (facts.falls, facts.undone) {
         row_of(list, "others.undoes-others", cause, sure, "the fall that it undoes was put down to others");

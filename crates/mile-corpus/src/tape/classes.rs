@@ -32,14 +32,14 @@ fn told(class: &'static str, seed: u64, drawn: u64) -> Option<Case> {
         }
         "tape: cache" => {
             let (before, after, share) = (t.stretch(), t.stretch(), t.share(0.06));
-            t.capacity = full * 1e6 * before * 12.0;
+            t.with_cache(before, after * share);
             t.hold(before, full);
             t.mark(Cause::CacheExhausted);
             t.hold(after, full * share);
         }
         "tape: two modes behind the cache" => {
             let (before, slow) = (t.stretch(), t.share(0.1).min(0.4));
-            t.capacity = full * 1e6 * before * 8.0;
+            t.with_cache(before, 7.0 * before);
             t.hold(before, full);
             t.mark(Cause::CacheExhausted);
             // It makes room for a moment, again and again, and takes it at once.
@@ -54,7 +54,7 @@ fn told(class: &'static str, seed: u64, drawn: u64) -> Option<Case> {
         "tape: shrinking stages" => {
             let mut share = 1.0;
             let stages = [t.stretch(), t.stretch()];
-            t.capacity = full * 1e6 * (stages[0] + stages[1]) * 7.0;
+            t.with_cache(stages[0] + stages[1], 6.0 * (stages[0] + stages[1]));
             for seconds in stages {
                 t.hold(seconds, full * share);
                 share *= t.share(0.2).min(0.75);
@@ -67,7 +67,7 @@ fn told(class: &'static str, seed: u64, drawn: u64) -> Option<Case> {
             // Places that are in use are left out: the address goes on further ahead, once or twice.
             t.shown.address = true;
             let (before, after, share) = (t.stretch(), t.stretch(), t.share(0.1));
-            t.capacity = full * 1e6 * before * 12.0;
+            t.with_cache(before, 0.5 * before + 1.6 * after * share);
             t.hold(before * 0.4, full);
             t.address += 0.1;
             t.hold(before * 0.6, full);
@@ -80,7 +80,7 @@ fn told(class: &'static str, seed: u64, drawn: u64) -> Option<Case> {
             // The same part of the drive is written over and over.
             t.shown.address = true;
             let (before, after, share) = (t.stretch(), t.stretch(), t.share(0.1));
-            t.capacity = full * 1e6 * before * 12.0;
+            t.with_cache(before, after * share);
             let part = t.range(0.01, 0.06);
             let round = |t: &mut Tape, seconds: f64, rate: f64| {
                 let end = t.now + seconds;
@@ -97,7 +97,7 @@ fn told(class: &'static str, seed: u64, drawn: u64) -> Option<Case> {
             t.shown.address = true;
             t.random = true;
             let (before, after, share) = (t.stretch(), t.stretch(), t.share(0.1));
-            t.capacity = full * 1e6 * before * 12.0;
+            t.with_cache(before, after * share);
             t.hold(before, full);
             t.mark(Cause::CacheExhausted);
             t.hold(after, full * share);
@@ -105,7 +105,7 @@ fn told(class: &'static str, seed: u64, drawn: u64) -> Option<Case> {
         "tape: hour by hour" => {
             // Legs that follow each other and do the same.
             let (before, after, share) = (t.stretch(), t.stretch(), t.share(0.1));
-            t.capacity = full * 1e6 * (before + 2.0 * after) * 7.0;
+            t.with_cache(before + 2.0 * after, 2.0 * after * share);
             for (i, name) in ["hour 1", "hour 2", "hour 3", "hour 4"].into_iter().enumerate() {
                 t.leg(name, Op::Write);
                 if i == 2 {
@@ -117,7 +117,7 @@ fn told(class: &'static str, seed: u64, drawn: u64) -> Option<Case> {
         }
         "tape: rows of two lengths" => {
             let (before, after, share) = (t.stretch(), t.stretch(), t.share(0.1));
-            t.capacity = full * 1e6 * before * 12.0;
+            t.with_cache(before, after.max(300.0 * t.row));
             t.hold(before * 0.6, full);
             t.row *= if t.chance(0.5) { 5.0 } else { 0.2 };
             let least = 12.0 * t.row;
@@ -370,7 +370,8 @@ fn told(class: &'static str, seed: u64, drawn: u64) -> Option<Case> {
             t.top(top);
             let far = limit - t.range(4.0, 10.0);
             heats(&mut t, far, full);
-            t.capacity = t.moved * 9.0;
+            let cache = t.moved / full / 1e6;
+            t.with_cache(cache, 8.0 * cache);
             t.mark(Cause::CacheExhausted);
             let least = (25.0 * t.row).max(12.0);
             t.hold(least, full * share);
@@ -405,9 +406,9 @@ fn told(class: &'static str, seed: u64, drawn: u64) -> Option<Case> {
             let before = pause * t.range(0.5, 3.0);
             t.hold(before, full);
             for _ in 0..3 {
-                t.mark(Cause::Unexplained);
+                t.mark(Cause::Interference);
                 t.hold(seconds, full * share);
-                t.mark(Cause::Unexplained);
+                t.mark(Cause::InterferenceEnd);
                 t.hold(pause, full);
             }
         }
@@ -527,7 +528,7 @@ fn told(class: &'static str, seed: u64, drawn: u64) -> Option<Case> {
         }
         "tape: soaks and rests" => {
             let (before, after, share) = (t.stretch(), t.stretch(), t.share(0.1).min(0.75));
-            t.capacity = full * 1e6 * before * 15.0;
+            t.with_cache(before, 14.0 * before);
             for soak in 1..=3 {
                 t.leg(["soak 1", "soak 2", "soak 3"][soak - 1], Op::Write);
                 if soak > 1 {

@@ -21,6 +21,10 @@ pub enum LogbookError {
         "there is no logbook {path} yet: the first run makes one. To read another logbook, name it with --logbook"
     )]
     Absent { path: PathBuf },
+    #[error(
+        "the logbook {path} is a symbolic link to {target}, which is not there. Links are not followed for writing; name the file itself with --logbook"
+    )]
+    LeadsNowhere { path: PathBuf, target: PathBuf },
     #[error("{path} is an SQLite file, but no logbook. Name another file with --logbook")]
     Foreign { path: PathBuf },
     #[error("the logbook {path} is empty: no run was kept in it yet")]
@@ -81,7 +85,10 @@ impl From<FileError> for LogbookError {
             FileError::Io { path, doing: "open", source }
                 if source.kind() == std::io::ErrorKind::NotFound =>
             {
-                Self::Absent { path }
+                match std::fs::read_link(&path) {
+                    Ok(target) => Self::LeadsNowhere { path, target },
+                    Err(_) => Self::Absent { path },
+                }
             }
             FileError::Io { path, doing, source } => Self::Io { path, doing, source },
             other => Self::File(other),
