@@ -267,6 +267,24 @@ fn data_of_another_run_with_the_same_seed_is_not_taken_for_its_own() {
     assert!(bench.read("f.svg").contains("older data"));
 }
 
+/// Bug: where standard input had ended, as in a job at night, a question was taken for answered at once: "the operator answered", and the legs for which
+/// somebody was to do something came before anybody had.
+#[test]
+fn a_question_is_not_answered_by_a_standard_input_that_has_ended() {
+    let bench = Bench::new();
+    bench.write("c.course", &WRITE_AND_VERIFY.replace("100 %", "1 %").replace(", at most 5 min", ""));
+    let child = spawn(&bench, &["run", "c.course", "--on", "sim:merrow-k2"], "out");
+    until("nobody can answer here", || bench.read("out"));
+    let waits = bench.read("out");
+    assert!(waits.contains("Waiting for the operator") && !waits.contains("Leg look ends"), "{waits}");
+    answer_until_done(&bench, child, "out");
+    let said = bench.read("out");
+    assert!(
+        said.contains("Leg look ends: the operator answered") && said.contains("The run is done"),
+        "{said}"
+    );
+}
+
 /// Finding 4: what lay under the name of the scratch file was trusted at its start and at its end.
 #[test]
 fn a_file_that_is_swapped_in_during_a_run_is_not_deleted_at_its_end() {

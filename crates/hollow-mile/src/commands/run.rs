@@ -175,13 +175,18 @@ pub(crate) fn follow(
     verdict(&ended.outcome, &follower.faults())
 }
 
-/// Has the run go on once a line comes from standard input, or where none can come any more.
+/// Has the run go on once a line comes from standard input. One that has ended is no answer: nobody has seen the question.
 fn answer_with_a_line(commands: Sender<Command>) -> Result<(), Failure> {
     text::complain("Press Enter to go on.");
     std::thread::Builder::new().name("answer".into()).spawn(move || {
-        let _ = std::io::stdin().read_line(&mut String::new());
-        // The run may be over by then.
-        let _ = commands.send(Command::Resume);
+        if std::io::stdin().read_line(&mut String::new()).is_ok_and(|bytes| bytes > 0) {
+            // The run may be over by then.
+            let _ = commands.send(Command::Resume);
+        } else {
+            text::complain(
+                "Standard input has ended, so that nobody can answer here. Answer from elsewhere: hollow-mile attach --answer",
+            );
+        }
     })?;
     Ok(())
 }

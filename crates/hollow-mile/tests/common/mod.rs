@@ -173,11 +173,17 @@ impl LoopDevice {
             .ok()?;
         let image = folder.path().join("image");
         std::fs::File::create(&image).ok()?.set_len(mib << 20).ok()?;
-        let out = Command::new("losetup").args(["--find", "--show"]).arg(&image).output().ok()?;
+        let device = Self::over(&image)?;
+        Some(Self { folder, device })
+    }
+
+    /// A device over a file. `None` where none can be had.
+    fn over(image: &std::path::Path) -> Option<String> {
+        let out = Command::new("losetup").args(["--find", "--show"]).arg(image).output().ok()?;
         let device = String::from_utf8(out.stdout).ok()?.trim().to_owned();
         // Partitions that an earlier user of this loop device left in the kernel are on no medium any more.
         done("partx", &["--delete", &device]);
-        out.status.success().then_some(Self { folder, device })
+        out.status.success().then_some(device)
     }
 
     pub(crate) fn node(&self) -> String {
@@ -219,9 +225,7 @@ impl StallingDevice {
         let folder = tempfile::tempdir_in(mount.folder()).ok()?;
         let image = folder.path().join("image");
         std::fs::File::create(&image).ok()?.set_len(mib << 20).ok()?;
-        let out = Command::new("losetup").args(["--find", "--show"]).arg(&image).output().ok()?;
-        let device = String::from_utf8(out.stdout).ok()?.trim().to_owned();
-        let device = out.status.success().then_some(LoopDevice { folder, device })?;
+        let device = LoopDevice { device: LoopDevice::over(&image)?, folder };
         Some(Self { device, mount, frozen: std::cell::Cell::new(false) })
     }
 

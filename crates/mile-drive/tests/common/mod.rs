@@ -114,6 +114,8 @@ impl Loop {
 
 impl Drop for Loop {
     fn drop(&mut self) {
+        // The kernel keeps partitions of a device whose file is taken away, and the next user of its number has them.
+        let _ = output("partx", &["--delete", &self.node()]);
         let _ = output("losetup", &["--detach", &self.node()]);
     }
 }
