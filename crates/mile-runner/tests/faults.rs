@@ -202,25 +202,35 @@ fn a_drive_that_leaves_is_told_for_that_whatever_its_error() {
     }
 }
 
+/// Why a run ended whose drive, in real time, failed an operation and is gone after `late` looks, and how many looks there were. The run is asked to stop
+/// while it fails, or not.
+fn leaves_late(failed: Failure, late: u32, is_to_stop: bool) -> (String, u32) {
+    let (stop, commands) = unbounded();
+    let happens = move |n: u32, tally: &mut Tally, _: &mut u8, left: &mut Option<String>| {
+        if n == 4 {
+            tally.failures.push(failed);
+            *left = Some("its size is 0 now".into());
+            if is_to_stop {
+                stop.send(Command::Stop).unwrap();
+            }
+        }
+        None
+    };
+    let drive = SimDrive::new("sim:merrow-k2", 1).unwrap();
+    let (to_go, real) = (AtomicU32::new(late), true);
+    let mut drive =
+        Faulty { drive, advances: 0, happens, left: None, late: to_go, warning: 0, real, asked: 0 };
+    let course = "course \"c\"\nleg soak\n write sequential, blocks 1 MiB, depth 16, until 60 GB written\n";
+    let (plan, head) = begin(course, &drive);
+    let outcome = execute(&plan, head, &mut drive, Terms::PLAIN, &commands, &mut |_| {});
+    (outcome.why.unwrap(), late - drive.late.into_inner())
+}
+
 /// Bug: some drives that are pulled out fail their last operation as a bad block does, before the system takes them away. The run ended by "an error".
 #[test]
 fn a_drive_that_fails_as_a_bad_block_does_and_then_leaves_is_told_as_one_that_left() {
     let ended = |length: u64| {
-        let happens = move |n: u32, tally: &mut Tally, _: &mut u8, left: &mut Option<String>| {
-            if n == 4 {
-                tally.failures.push(Failure { length: Bytes(length), ..failure(7 << 20, libc::EIO) });
-                *left = Some("its size is 0 now".into());
-            }
-            None
-        };
-        let drive = SimDrive::new("sim:merrow-k2", 1).unwrap();
-        let (late, real) = (AtomicU32::new(4), true);
-        let mut drive = Faulty { drive, advances: 0, happens, left: None, late, warning: 0, real, asked: 0 };
-        let course =
-            "course \"c\"\nleg soak\n write sequential, blocks 1 MiB, depth 16, until 60 GB written\n";
-        let (plan, head) = begin(course, &drive);
-        let (_keep, commands) = unbounded();
-        execute(&plan, head, &mut drive, Terms::PLAIN, &commands, &mut |_| {}).why.unwrap()
+        leaves_late(Failure { length: Bytes(length), ..failure(7 << 20, libc::EIO) }, 4, false).0
     };
     // All of it fails, as it is one block: the run waits to see whether the drive leaves.
     let why = ended(512);
@@ -234,26 +244,9 @@ fn a_drive_that_fails_as_a_bad_block_does_and_then_leaves_is_told_as_one_that_le
 #[test]
 fn a_request_to_stop_ends_the_wait_for_a_drive_that_may_leave() {
     let looks = |is_to_stop: bool| {
-        let (stop, commands) = unbounded();
-        let happens = move |n: u32, tally: &mut Tally, _: &mut u8, left: &mut Option<String>| {
-            if n == 4 {
-                tally.failures.push(failure(7 << 20, libc::ENODEV));
-                *left = Some("its size is 0 now".into());
-                if is_to_stop {
-                    stop.send(Command::Stop).unwrap();
-                }
-            }
-            None
-        };
-        let drive = SimDrive::new("sim:merrow-k2", 1).unwrap();
-        let (late, real) = (AtomicU32::new(1000), true);
-        let mut drive = Faulty { drive, advances: 0, happens, left: None, late, warning: 0, real, asked: 0 };
-        let course =
-            "course \"c\"\nleg soak\n write sequential, blocks 1 MiB, depth 16, until 60 GB written\n";
-        let (plan, head) = begin(course, &drive);
-        let outcome = execute(&plan, head, &mut drive, Terms::PLAIN, &commands, &mut |_| {});
-        assert!(outcome.why.unwrap().contains("ENODEV"));
-        1000 - drive.late.into_inner()
+        let (why, looks) = leaves_late(failure(7 << 20, libc::ENODEV), 1000, is_to_stop);
+        assert!(why.contains("ENODEV"), "{why}");
+        looks
     };
     // Ten looks in each of two seconds, and those at the end.
     assert!(looks(false) >= 20);
