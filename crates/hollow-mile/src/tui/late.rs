@@ -197,3 +197,25 @@ fn what_is_asked_of_a_drive_before_it_has_answered_is_done_with_its_answer() {
     update::done(&mut state, &jobs, answer(&other));
     assert!(state.overlay.is_none());
 }
+
+/// Seen where a loaded machine answered late: why the start had been refused was gone from the form after a moment.
+#[test]
+fn why_a_start_is_refused_is_not_replaced_by_a_forecast_that_comes_late() {
+    let mut state = fresh();
+    press(&mut state, "s");
+    let asked = |state: &State| match &state.overlay {
+        Some(Overlay::Start(form)) => (form.asked, form.outlook.clone()),
+        _ => panic!("no form"),
+    };
+    let (before, forecast) = asked(&state);
+    let forecast = forecast.unwrap();
+    assert!(forecast.is_ok());
+    let refused = || Err("armed with `loop999`, which is not its name. Nothing was written".into());
+    update::done(&mut state, &Jobs::new(), Done::Started(before, refused()));
+    assert!(screen(&mut state, 159, 46).contains("which is not its name"));
+    update::done(&mut state, &Jobs::new(), Done::Ahead(before, forecast));
+    assert!(screen(&mut state, 159, 46).contains("which is not its name"));
+    // The next forecast is that of another order, and is shown.
+    press(&mut state, "→");
+    assert!(asked(&state).1.unwrap().is_ok());
+}

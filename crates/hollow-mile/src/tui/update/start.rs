@@ -482,6 +482,9 @@ pub(super) fn started(
     match &mut state.overlay {
         Some(Overlay::Start(form)) if form.asked == question && question > 0 => {
             (form.starting, form.outlook) = (false, Some(Err(text)));
+            // A forecast that was asked for before the start, and comes after it, does not take the refusal away.
+            state.runs.questions += 1;
+            form.asked = state.runs.questions;
             std::mem::take(&mut form.typed_ahead)
         }
         _ => {
