@@ -78,7 +78,9 @@ pub(crate) fn open_bench(logbook: Option<PathBuf>) -> Result<(), Failure> {
     }
     let (mut state, jobs) = (state(path, Speed::Times(60.0), false), Jobs::new());
     let here = std::path::absolute(mile_bench::lab::file_of(&state.setup.logbook_path)?)?;
-    for (socket, _) in mile_runner::remote::runners().into_iter().filter(|(_, h)| h.logbook == here) {
+    for (socket, _) in
+        mile_runner::remote::Runners::find().answering.into_iter().filter(|(_, h)| h.logbook == here)
+    {
         // It may have ended just now, and is then in the logbook.
         let _ = update::attach(&mut state, &jobs, &socket);
     }

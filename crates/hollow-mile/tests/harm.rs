@@ -277,7 +277,9 @@ fn a_question_is_not_answered_by_a_standard_input_that_has_ended() {
     until("nobody can answer here", || bench.read("out"));
     let waits = bench.read("out");
     assert!(waits.contains("Waiting for the operator") && !waits.contains("Leg look ends"), "{waits}");
-    answer_until_done(&bench, child, "out");
+    // Bug: the command could end before its answer was on its way, and said "It goes on." all the same.
+    assert_eq!(bench.ok(&["attach", "--answer"]), "It goes on.\n");
+    child.wait_with_output().unwrap();
     let said = bench.read("out");
     assert!(
         said.contains("Leg look ends: the operator answered") && said.contains("The run is done"),

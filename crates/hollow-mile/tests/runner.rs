@@ -4,12 +4,14 @@
 mod common;
 
 use common::{Bench, LONG_SOAK};
-use mile_core::Nanos;
+use mile_core::{Bytes, Nanos};
 use mile_logbook::Logbook;
-use mile_runner::remote::{Client, Frame};
-use mile_runner::{Command as Order, EventKind, Message, Status};
+use mile_runner::remote::{Backlog, Client, Frame, Hello, LaneBacklog, MOST_WATCHERS, PROTOCOL};
+use mile_runner::{Command as Order, Event, EventKind, Message, Status};
 use serde_json::Value;
-use std::os::unix::fs::PermissionsExt;
+use std::io::{BufRead, BufReader, Write};
+use std::os::unix::fs::{DirBuilderExt, PermissionsExt};
+use std::os::unix::net::{UnixListener, UnixStream};
 use std::path::PathBuf;
 use std::process::Command;
 use std::time::Duration;
@@ -77,7 +79,15 @@ fn several_watch_one_run_and_all_of_them_see_all_of_it() {
     // The later one goes on exactly where its backlog ends.
     let (end, next) = (second.backlog.lanes[0].samples[seen - 1].end, next_sample(&second));
     assert_eq!(next.start, end);
+    // One who sends nothing more listens still.
+    let listens = UnixStream::connect(&socket).unwrap();
+    listens.shutdown(std::net::Shutdown::Write).unwrap();
+    listens.set_read_timeout(Some(Duration::from_secs(60))).unwrap();
+    let mut lines = BufReader::new(listens).lines();
+    assert!(lines.next().unwrap().unwrap().contains("hello"));
+    std::thread::sleep(Duration::from_millis(200));
     second.commands.send(Order::Note("fan on".into())).unwrap();
+    assert!(lines.any(|line| line.unwrap().contains("fan on")));
     let note = |client: &Client| {
         loop {
             if let Frame::Message(_, Message::Event(e)) =
@@ -96,6 +106,89 @@ fn several_watch_one_run_and_all_of_them_see_all_of_it() {
     assert_eq!(outcome(&first).status, Status::Stopped);
     assert!(bench.fails(&["attach"]).contains("no run is underway"));
     assert!(bench.sockets().is_empty());
+}
+
+/// Bug: whoever had left held a place until the run told something. A simulated run that waits for the operator tells nothing, so that after eight answers
+/// or looks from elsewhere nobody could watch, answer or stop it any more: "no run is underway".
+#[test]
+fn who_has_left_holds_no_place_while_a_run_has_nothing_to_tell() {
+    let bench = Bench::new();
+    bench.write("c.course", "course \"c\"\nleg a\n ask \"swap it now\"\n");
+    let socket = detached(&bench, &["run", "c.course", "--on", "sim:merrow-k2"]);
+    let let_in = || {
+        (0..600).find_map(|_| {
+            Client::connect(&socket).ok().or_else(|| {
+                std::thread::sleep(Duration::from_millis(100));
+                None
+            })
+        })
+    };
+    let asked = |client: &Client| {
+        let told = client.backlog.lanes.iter().flat_map(|l| &l.events);
+        told.filter(|e| matches!(e.kind, EventKind::Asked(_))).count() == 1
+    };
+    while !asked(&let_in().unwrap()) {}
+    for round in 0..3 * MOST_WATCHERS {
+        assert!(asked(&let_in().unwrap_or_else(|| panic!("nobody is let in after {round}"))));
+    }
+    // Who is there is not put out for it, and one more than are let in is told why.
+    let there: Vec<Client> = (0..MOST_WATCHERS).map(|_| let_in().unwrap()).collect();
+    assert!(bench.fails(&["attach", "--answer"]).contains("a run is underway that does not answer"));
+    drop(there);
+    let answered = (0..600).any(|_| {
+        std::thread::sleep(Duration::from_millis(100));
+        bench.run(&["attach", "--answer"]).stdout == b"It goes on.\n"
+    });
+    assert!(answered);
+}
+
+/// A runner that says that it asks the operator, if so, and ends when it has heard one command.
+fn hears_one_command(bench: &Bench, asks: bool) -> std::thread::JoinHandle<String> {
+    let folder = bench.runtime().join("hollow-mile");
+    std::fs::DirBuilder::new().mode(0o700).recursive(true).create(&folder).unwrap();
+    let socket = folder.join("runner-1.sock");
+    let listener = UnixListener::bind(&socket).unwrap();
+    let kind = if asks { EventKind::Asked("swap it".into()) } else { EventKind::Paused };
+    let events = [kind, EventKind::Resumed].into_iter().take(if asks { 1 } else { 2 });
+    let lane = LaneBacklog {
+        events: events.map(|kind| Event { at: Nanos(0), bytes: Bytes(0), kind }).collect(),
+        ..LaneBacklog::default()
+    };
+    let hello = Hello { protocol: PROTOCOL, run: Some(1), ..Hello::default() };
+    let backlog = Backlog { lanes: vec![lane], ..Backlog::default() };
+    std::thread::spawn(move || {
+        let mut heard = String::new();
+        // The first who comes only looks which runners there are.
+        for stream in listener.incoming().take(2) {
+            let mut stream = stream.unwrap();
+            for frame in [Frame::Hello(hello.clone()), Frame::Backlog(backlog.clone())] {
+                writeln!(stream, "{}", serde_json::to_string(&frame).unwrap()).unwrap();
+            }
+            heard.clear();
+            BufReader::new(&stream).read_line(&mut heard).unwrap();
+        }
+        std::fs::remove_file(socket).unwrap();
+        heard
+    })
+}
+
+/// Bug: `attach --answer` said "It goes on." and `attach --stop` "The run was stopped." as soon as they had handed over what they had to say, whatever came of it.
+#[test]
+fn what_became_of_an_answer_or_a_stop_is_said_only_when_the_run_has_told_it() {
+    let bench = Bench::new();
+    for (option, command, said) in [
+        ("--answer", "\"resume\"\n", "the run ended before it said that it goes on"),
+        ("--stop", "\"stop\"\n", "the connection to the run ended before it said how the run ended"),
+    ] {
+        let runner = hears_one_command(&bench, true);
+        let out = bench.fails(&["attach", option]);
+        assert!(out.contains(said), "{option}: {out}");
+        assert_eq!(runner.join().unwrap(), command);
+    }
+    // Where nothing is asked, nothing is answered.
+    let runner = hears_one_command(&bench, false);
+    assert!(bench.fails(&["attach", "--answer"]).contains("the run waits for no answer"));
+    assert_eq!(runner.join().unwrap(), "");
 }
 
 #[test]

@@ -8,6 +8,8 @@ use crate::message::{Command, Event, Message, Outcome, RunHead};
 use crossbeam_channel::{Receiver, Sender, TrySendError, bounded, unbounded};
 use mile_core::Sample;
 use mile_core::sample::Order;
+use rustix::event::{PollFd, PollFlags, poll};
+use rustix::io::Errno;
 use serde::{Deserialize, Serialize};
 use std::collections::VecDeque;
 use std::io::{self, BufRead, BufReader, BufWriter, Read, Write};
@@ -25,7 +27,7 @@ const RING: usize = 8192;
 /// Messages that somebody may be behind.
 const BEHIND: usize = 16_384;
 /// Most who may watch at a time; each may be some megabytes behind.
-const MOST_WATCHERS: usize = 16;
+pub const MOST_WATCHERS: usize = 16;
 /// Longest command, bytes.
 const LONGEST_COMMAND: u64 = 64 << 10;
 /// Longest line from a runner, bytes: a backlog holds the events of a whole run.
@@ -110,7 +112,17 @@ struct Shared {
     hello: Hello,
     head: Option<Box<RunHead>>,
     lanes: Vec<LaneTold>,
-    watchers: Vec<Sender<Frame>>,
+    watchers: Vec<Watcher>,
+    /// How many have been let in so far.
+    admitted: u64,
+}
+
+/// Somebody who is told what happens.
+#[derive(Clone)]
+struct Watcher {
+    /// Which of all who were let in.
+    number: u64,
+    queue: Sender<Frame>,
 }
 
 /// What a runner keeps of a lane.
@@ -127,6 +139,11 @@ impl Shared {
         let count = (lane as usize + 1).max(self.lanes.len());
         self.lanes.resize_with(count, LaneTold::default);
         &mut self.lanes[lane as usize]
+    }
+
+    /// Tells somebody nothing more.
+    fn leaves(&mut self, number: u64) {
+        self.watchers.retain(|w| w.number != number);
     }
 
     fn is_over(&self) -> bool {
@@ -167,8 +184,13 @@ impl Server {
         let listener = UnixListener::bind(&path)
             .map_err(|e| io::Error::new(e.kind(), format!("{}: {e}", path.display())))?;
         std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o600))?;
-        let shared =
-            Arc::new(Mutex::new(Shared { hello, head: None, lanes: Vec::new(), watchers: Vec::new() }));
+        let shared = Arc::new(Mutex::new(Shared {
+            hello,
+            head: None,
+            lanes: Vec::new(),
+            watchers: Vec::new(),
+            admitted: 0,
+        }));
         let writers: Arc<Mutex<Vec<JoinHandle<()>>>> = Arc::default();
         let (to, threads) = (Arc::clone(&shared), Arc::clone(&writers));
         std::thread::Builder::new().name("listen".into()).spawn(move || {
@@ -244,13 +266,14 @@ impl Server {
         let watchers = lock(&self.shared).watchers.clone();
         let mut gone = false;
         for watcher in &watchers {
-            let sent = match watcher.try_send(frame.clone()) {
-                Err(TrySendError::Full(frame)) if self.waits => watcher.send_timeout(frame, PATIENCE).is_ok(),
+            let queue = &watcher.queue;
+            let sent = match queue.try_send(frame.clone()) {
+                Err(TrySendError::Full(frame)) if self.waits => queue.send_timeout(frame, PATIENCE).is_ok(),
                 other => other.is_ok(),
             };
             if !sent {
                 gone = true;
-                lock(&self.shared).watchers.retain(|w| !w.same_channel(watcher));
+                lock(&self.shared).leaves(watcher.number);
             }
         }
         drop(watchers);
@@ -350,32 +373,49 @@ fn too_many() -> io::Error {
     io::Error::other("the run has more lanes than any can have")
 }
 
+/// Waits until the other end of a connection is closed: both ways, as whoever sends no more commands may listen still.
+fn wait_for_the_end(stream: &UnixStream) {
+    // A hang-up is told without being asked for.
+    let mut seen = [PollFd::new(stream, PollFlags::empty())];
+    while !seen[0].revents().intersects(PollFlags::HUP | PollFlags::ERR) {
+        if poll(&mut seen, None).is_err_and(|e| e != Errno::INTR) {
+            return;
+        }
+    }
+}
+
 /// Lets somebody in: gives the thread that writes to them.
 fn admit(
     stream: UnixStream,
-    shared: &Mutex<Shared>,
+    shared: &Arc<Mutex<Shared>>,
     commands: &Sender<Command>,
 ) -> io::Result<JoinHandle<()>> {
     stream.set_write_timeout(Some(PATIENCE))?;
     let reader = BufReader::new(stream.try_clone()?);
-    let commands = commands.clone();
+    let line = stream.try_clone()?;
+    // Registered while nothing can be told, so that nothing is missing between the backlog and what follows.
+    let (queue, frames) = bounded(BEHIND);
+    let (hello, backlog, over, number) = {
+        let mut shared = lock(shared);
+        let (backlog, over) = (shared.backlog(), shared.is_over());
+        shared.admitted += 1;
+        let number = shared.admitted;
+        if !over {
+            shared.watchers.push(Watcher { number, queue });
+        }
+        (shared.hello.clone(), backlog, over, number)
+    };
+    let (commands, watched) = (commands.clone(), Arc::clone(shared));
     std::thread::Builder::new().name("obey".into()).spawn(move || {
         for command in heard(reader) {
             if commands.send(command).is_err() {
-                return;
+                break;
             }
         }
+        // Who has left is told nothing more. A run that waits has nothing to tell, by which that would be noticed otherwise.
+        wait_for_the_end(&line);
+        lock(&watched).leaves(number);
     })?;
-    // Registered while nothing can be told, so that nothing is missing between the backlog and what follows.
-    let (queue, frames) = bounded(BEHIND);
-    let (hello, backlog, over) = {
-        let mut shared = lock(shared);
-        let (backlog, over) = (shared.backlog(), shared.is_over());
-        if !over {
-            shared.watchers.push(queue);
-        }
-        (shared.hello.clone(), backlog, over)
-    };
     std::thread::Builder::new().name("tell".into()).spawn(move || {
         let mut out = BufWriter::new(&stream);
         let mut line = |frame: &Frame, flush: bool| -> io::Result<()> {
@@ -449,27 +489,32 @@ impl Client {
     }
 }
 
-/// The runners of this user: their sockets, and what each says of itself. Sockets without a runner are taken away.
-pub fn runners() -> Vec<(PathBuf, Hello)> {
-    let Ok(folder) = folder() else { return Vec::new() };
-    let mut found: Vec<(PathBuf, Hello)> = std::fs::read_dir(folder)
-        .into_iter()
-        .flatten()
-        .flatten()
-        .map(|e| e.path())
-        .filter(|p| p.extension().is_some_and(|e| e == "sock"))
-        .filter_map(|path| match Client::connect(&path) {
-            Ok(client) => Some((path, client.hello)),
-            Err(e) => {
-                if e.kind() == io::ErrorKind::ConnectionRefused {
-                    mile_files::remove_socket(&path);
-                }
-                None
+/// The runners of this user.
+#[derive(Debug, Default)]
+pub struct Runners {
+    /// Their sockets, and what each says of itself.
+    pub answering: Vec<(PathBuf, Hello)>,
+    /// Sockets of runners that are there and say nothing: each has as many who watch as it lets in, or is suspended.
+    pub silent: Vec<PathBuf>,
+}
+
+impl Runners {
+    /// Looks for them. Sockets without a runner are taken away.
+    pub fn find() -> Self {
+        let mut found = Self::default();
+        let all = folder().and_then(std::fs::read_dir).into_iter().flatten().flatten().map(|e| e.path());
+        for path in all.filter(|p| p.extension().is_some_and(|e| e == "sock")) {
+            match Client::connect(&path) {
+                Ok(client) => found.answering.push((path, client.hello)),
+                Err(e) if e.kind() == io::ErrorKind::ConnectionRefused => mile_files::remove_socket(&path),
+                // It has ended since.
+                Err(e) if e.kind() == io::ErrorKind::NotFound => {}
+                Err(_) => found.silent.push(path),
             }
-        })
-        .collect();
-    found.sort_by_key(|(_, h)| h.pid);
-    found
+        }
+        found.answering.sort_by_key(|(_, h)| h.pid);
+        found
+    }
 }
 
 /// Samples and events in the order in which they were told.
