@@ -68,12 +68,13 @@ pub fn fit(readings: &[(f64, f64)]) -> Option<HeatFit> {
     // Nothing is known to less than a reading takes.
     let clock = (length / readings.len() as f64).powi(2) / 12.0;
     let mut points = weighed(&steps, clock, |i| slope_about(&steps, i));
-    let fast: Vec<f64> = (0..24).map(|i| length / 200.0 * 1.2_f64.powi(i)).collect();
+    let fast: Vec<Column> = (0..24).map(|i| Column::of(&points, length / 200.0 * 1.2_f64.powi(i))).collect();
     let mut models = Vec::new();
     for _ in 0..2 {
-        let one = refined(&points, end, |slow| vec![vec![slow]]);
+        let one = refined(&points, end, |slow| linear(&points, &[slow], end));
         let two = refined(&points, end, |slow| {
-            fast.iter().filter(|f| **f < slow / 4.0 && slow < 4.0 * length).map(|f| vec![*f, slow]).collect()
+            let near = fast.iter().filter(|f| f.tau < slow.tau / 4.0 && slow.tau < 4.0 * length);
+            best_of(near.filter_map(|f| linear(&points, &[f, slow], end)))
         });
         // A second pass knows the slopes better.
         let Some(best) = one.iter().chain(&two).min_by(|a, b| a.error.total_cmp(&b.error)).copied() else {
@@ -149,49 +150,53 @@ impl Trial {
     }
 }
 
+/// What is left of an exponential with one time constant at each point: worked out once for all fits in which it takes part.
+struct Column {
+    tau: f64,
+    left: Vec<f64>,
+}
+
+impl Column {
+    fn of(points: &[Point], tau: f64) -> Self {
+        Self { tau, left: points.iter().map(|p| (-p.0 / tau).exp()).collect() }
+    }
+}
+
+fn best_of(trials: impl Iterator<Item = Trial>) -> Option<Trial> {
+    trials.min_by(|a, b| a.error.total_cmp(&b.error))
+}
+
 /// The best of each slow time constant, on a grid over all that are tried, and finely around those that fit best.
-fn refined(points: &[Point], end: End, taus: impl Fn(f64) -> Vec<Vec<f64>>) -> Vec<Trial> {
-    let mut all = profile(points, end, &taus, (end.0 / 50.0, slowest(end.0)));
+fn refined(points: &[Point], end: End, best: impl Fn(&Column) -> Option<Trial>) -> Vec<Trial> {
+    let profile = |from: f64, to: f64| {
+        let count = 60;
+        let slow = move |i| from * (to / from).powf(f64::from(i) / f64::from(count));
+        (0..=count).filter_map(|i| best(&Column::of(points, slow(i)))).collect::<Vec<_>>()
+    };
+    let mut all = profile(end.0 / 50.0, slowest(end.0));
     for _ in 0..2 {
         let Some(best) = all.iter().map(|t| t.error).min_by(f64::total_cmp) else { break };
         let bound = best + 4.0 * CHI2 * (best / points.len() as f64).max(1.0);
         let near = || all.iter().filter(|t| t.error <= bound).map(|t| t.slow);
         let (low, high) = (near().fold(f64::INFINITY, f64::min), near().fold(0.0, f64::max));
-        let finer = profile(points, end, &taus, (low / 1.1, (high * 1.1).min(slowest(end.0))));
-        all.extend(finer);
+        all.extend(profile(low / 1.1, (high * 1.1).min(slowest(end.0))));
     }
     all
 }
 
-fn profile(
-    points: &[Point],
-    end: End,
-    taus: &impl Fn(f64) -> Vec<Vec<f64>>,
-    (from, to): (f64, f64),
-) -> Vec<Trial> {
-    let count = 60;
-    (0..=count)
-        .filter_map(|i| {
-            let slow = from * (to / from).powf(f64::from(i) / f64::from(count));
-            let trials = taus(slow).into_iter().filter_map(|taus| linear(points, &taus, slow, end));
-            trials.min_by(|a, b| a.error.total_cmp(&b.error))
-        })
-        .collect()
-}
-
-/// Least squares for given time constants: a constant and an exponential for each.
-fn linear(points: &[Point], taus: &[f64], slow: f64, end: End) -> Option<Trial> {
-    let k = taus.len() + 1;
-    let row = |t: f64| -> [f64; 3] {
+/// Least squares for given time constants, the slowest last: a constant and an exponential for each.
+fn linear(points: &[Point], columns: &[&Column], end: End) -> Option<Trial> {
+    let k = columns.len() + 1;
+    let row = |place: usize| -> [f64; 3] {
         let mut row = [1.0, 0.0, 0.0];
-        for (cell, tau) in row[1..].iter_mut().zip(taus) {
-            *cell = (-t / tau).exp();
+        for (cell, column) in row[1..].iter_mut().zip(columns) {
+            *cell = column.left[place];
         }
         row
     };
     let (mut a, mut b) = ([[0.0; 3]; 3], [0.0; 3]);
-    for &(t, y, w) in points {
-        let r = row(t);
+    for (place, &(_, y, w)) in points.iter().enumerate() {
+        let r = row(place);
         for i in 0..k {
             b[i] += w * r[i] * y;
             for j in 0..k {
@@ -201,19 +206,19 @@ fn linear(points: &[Point], taus: &[f64], slow: f64, end: End) -> Option<Trial> 
     }
     let solution = solve(a, b, k)?;
     let unit = solve(a, [1.0, 0.0, 0.0], k)?;
-    let at = |t: f64| {
-        let r = row(t);
-        (0..k).map(|i| r[i] * solution[i]).sum::<f64>()
-    };
+    let at = |r: [f64; 3]| (0..k).map(|i| r[i] * solution[i]).sum::<f64>();
+    let mut last = [1.0, 0.0, 0.0];
     let mut curve = [(0.0, 0.0); 2];
-    for (i, (tau, cell)) in taus.iter().zip(&mut curve).enumerate() {
-        *cell = (*tau, solution[i + 1]);
+    for (i, column) in columns.iter().enumerate() {
+        last[i + 1] = (-end.0 / column.tau).exp();
+        curve[i] = (column.tau, solution[i + 1]);
     }
     // Two masses heat up together, or cool together.
-    if taus.len() == 2 && solution[1] * solution[2] < 0.0 || (at(end.0) - end.1).abs() > end.2 {
+    if columns.len() == 2 && solution[1] * solution[2] < 0.0 || (at(last) - end.1).abs() > end.2 {
         return None;
     }
-    let error = points.iter().map(|&(t, y, w)| w * (y - at(t)).powi(2)).sum();
+    let error = points.iter().enumerate().map(|(place, &(_, y, w))| w * (y - at(row(place))).powi(2)).sum();
+    let slow = columns.last()?.tau;
     Some(Trial { slow, error, settles: solution[0], spread: unit[0].max(0.0).sqrt(), curve })
 }
 

@@ -19,9 +19,14 @@ impl Break {
     /// That the readings allow no more confidence, in words, where they do not.
     pub fn capped(&self) -> Option<String> {
         let share = self.candidates.first().map_or(0.0, |c| c.share);
-        let unseen =
-            self.cause == Cause::Unexplained && self.evidence.iter().any(|e| e.row == "others.unseen");
-        let why = if unseen { ": it was not logged what others did, and it may have been them" } else { "" };
+        let says = |row: &str| self.cause == Cause::Unexplained && self.evidence.iter().any(|e| e.row == row);
+        let why = if says("others.unseen") {
+            ": it was not logged what others did, and it may have been them"
+        } else if says("surface.once") {
+            ": no other pass over the address was logged, and it may be a slow place"
+        } else {
+            ""
+        };
         (share > self.at_most + 0.005).then(|| {
             format!("what was logged allows {:.0} % confidence at the most{why}", 100.0 * self.at_most)
         })

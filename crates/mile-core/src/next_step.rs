@@ -83,11 +83,11 @@ fn write_again(trace: &Trace, leg: &TraceLeg, context: &Context, doubtful: &Brea
     let again = (doubtful.at_bytes.saturating_sub(begin)) as f64 * 1.3;
     let again = (again.min(most) / 1e9).max(0.1);
     let again = if again < 10.0 { format!("{again:.1}") } else { format!("{:.0}", again.floor()) };
-    let mut say = "Write as much twice, with a rest between: two falls after the same bytes are the cache, falls at the same temperature are heat, and none at all was others or a moment.".to_owned();
+    let mut say = "Write as much twice, with a rest in between. If the rate falls after the same number of bytes both times, the cause is the write cache; if it falls at the same temperature, heat; if it does not fall, others, or something that happened once.".to_owned();
     let same = ["cache.same-bytes-again", "cache.back-after-rest"];
     if let Some(sure) = predicted(doubtful, Cause::CacheExhausted, &same, "cache.once") {
         say.push_str(&format!(
-            " If it falls after the same bytes both times, that the cache is exhausted has {:.0} % confidence.",
+            " In the first case the write cache is the cause with {:.0} % confidence.",
             100.0 * sure
         ));
     }
@@ -116,7 +116,7 @@ fn read_there(at: Bytes, capacity: Bytes) -> (String, String) {
     let to = ((share + AROUND).clamp(0.03, 1.0) * 1000.0).ceil() / 10.0;
     let gb = ((to - from) / 100.0 * capacity.0 as f64 / 1e9).ceil().max(1.0);
     let say = format!(
-        "Read the stretch around {at} twice: a rate that changes there both times is the surface, one that does not was heat or others."
+        "Read the stretch around {at} twice. If the rate changes there both times, the cause is the surface; if it does not, heat or others."
     );
     let course = format!(
         "course \"tell the surface from others\"\nsample every 250 ms\n\nleg once\n  read sequential, blocks 1 MiB, depth 16\n  over {from:.1} % to {to:.1} %\n  until {gb:.0} GB read\n\nleg twice\n  read sequential, blocks 1 MiB, depth 16\n  over {from:.1} % to {to:.1} %\n  until {gb:.0} GB read\n"
@@ -127,7 +127,7 @@ fn read_there(at: Bytes, capacity: Bytes) -> (String, String) {
 fn read_again(trace: &Trace, leg: &TraceLeg, doubtful: &Break) -> (String, String) {
     let begin = trace.moved(leg.samples.start).0;
     let again = ((doubtful.at_bytes.saturating_sub(begin)) as f64 * 1.5 / 1e9).ceil().max(1.0);
-    let say = "Let the drive rest and read as much again from the start: a break after the same bytes is the surface, one at the same temperature is heat, and none was others.";
+    let say = "Let the drive rest, and read as much again from the start. If the rate changes after the same number of bytes, the cause is the surface; if it changes at the same temperature, heat; if it does not change, others.";
     let course = format!(
         "course \"tell the surface from heat\"\nsample every 250 ms\n\nleg rest\n  {}\n\nleg again\n  read sequential, blocks 1 MiB, depth 16\n  until {again:.0} GB read\n",
         rest(trace)

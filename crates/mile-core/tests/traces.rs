@@ -82,7 +82,8 @@ fn a_full_cache_well_below_the_limit_is_told_with_its_evidence() {
     assert!(found.throttling.episodes.is_empty());
     // What would settle it says how sure it would be then.
     let next = found.next_step.unwrap();
-    assert!(next.text.contains("after the same bytes both times"), "{}", next.text);
+    assert!(next.text.contains("after the same number of bytes both times"), "{}", next.text);
+    assert!(next.text.contains("In the first case the write cache is the cause with"), "{}", next.text);
 }
 
 /// The first defect of the list: any fall of a write was a full cache with 0.98, whatever its size and wherever it was. A quiet drive at a level

@@ -115,7 +115,7 @@ fn truth(trace: &Trace, drive: &SimDrive) -> Option<Truth> {
         };
         breaks.extend(cause.map(|c| sharp(event.at_s, event.at_bytes as f64, c)));
     }
-    Some(Truth { breaks, cycles: None })
+    Some(Truth { breaks, ..Truth::default() })
 }
 
 fn sharp(at: f64, bytes: f64, cause: Cause) -> TrueBreak {

@@ -23,7 +23,7 @@ pub use score::{Score, pairs, score};
 
 use mile_core::channel::{Reading, Tells};
 use mile_core::findings::Cause;
-use mile_core::{Context, Nanos, Rate, Sample, Trace};
+use mile_core::{Context, Nanos, Op, Rate, Sample, Trace};
 use rand::{Rng, RngExt};
 
 /// Falls of writes without a cause that a log shows. Of those that nothing repeats, about a quarter is argued to have none, so that there are twice as
@@ -90,15 +90,25 @@ impl Case {
         trace
     }
 
-    /// The best answer for a change that had this cause. Where nothing of others was logged, nobody can name them.
+    /// The best answer for a change that had this cause. Where nothing of others was logged, nobody can name them; and a slow place over which one pass went
+    /// cannot be told from a moment.
     pub fn answer(&self, cause: Cause) -> Cause {
         let is_others = matches!(cause, Cause::Interference | Cause::InterferenceEnd);
-        if is_others && !self.sees_others() { Cause::Unexplained } else { cause }
+        let cannot_be_told =
+            is_others && !self.sees_others() || cause == Cause::Surface && self.truth.seen_once;
+        if cannot_be_told { Cause::Unexplained } else { cause }
     }
 
     /// Whether anything of others was logged, on the drive or on the host.
     pub fn sees_others(&self) -> bool {
         self.samples.iter().any(|s| s.foreign.is_some() || s.host.steal.is_some())
+    }
+
+    /// Whether more than one leg went over addresses that were logged.
+    pub fn sees_places(&self) -> bool {
+        let mut legs = self.samples.iter().filter(|s| s.offset.is_some() && s.op != Op::Idle).map(|s| s.leg);
+        let first = legs.next();
+        legs.any(|leg| Some(leg) != first)
     }
 
     /// Length in hours.
@@ -114,6 +124,8 @@ pub struct Truth {
     pub breaks: Vec<TrueBreak>,
     /// A pattern that repeats itself.
     pub cycles: Option<TrueCycle>,
+    /// Whether its slow places were gone over once.
+    pub seen_once: bool,
 }
 
 /// A pattern as it really was.

@@ -192,8 +192,14 @@ fn attempted(pattern: &'static str, seed: u64, mut rng: Xoshiro256PlusPlus) -> O
             let share = if d.chance(0.7) { 0.5 } else { 0.25 };
             let times = d.times(2);
             world.riddles = vec![(times[0], share), (times[1], 1.0)];
-            if d.chance(0.3) {
+            if d.chance(0.4) {
                 world.legs[0].op = Op::Read;
+                // Another pass goes over the same addresses, and shows nothing there.
+                if d.chance(0.5) {
+                    (world.channels.offset, world.legs[0].seconds) = (true, d.seconds / 2.0);
+                    world.riddles.iter_mut().for_each(|r| r.0 /= 2.0);
+                    world.legs.push(Leg { name: "once more".into(), ..world.legs[0].clone() });
+                }
             }
             level(&mut d, &mut world);
         }
@@ -687,12 +693,10 @@ fn settle_truth(pattern: &str, d: &Draw, world: &World, seen: &mut Seen) -> Opti
             }
         }
         // An address that one pass saw once cannot be told from a moment.
-        "surface" if world.legs.len() == 1 => {
-            seen.truth.breaks.iter_mut().for_each(|b| b.cause = Cause::Unexplained);
+        "surface" => seen.truth.seen_once = world.legs.len() == 1,
+        "fill" | "gradual" | "two-stages" | "rest" | "read-between" | "others" | "stolen" | "riddle"
+        | "cache" | "folding" | "gaps" | "workload" | "riddle-write" | "link" | "zones" | "unseen-others" => {
         }
-        "fill" | "gradual" | "two-stages" | "rest" | "read-between" | "surface" | "others" | "stolen"
-        | "riddle" | "cache" | "folding" | "gaps" | "workload" | "riddle-write" | "link" | "zones"
-        | "unseen-others" => {}
         "bursts" => {
             // After each rest the cache takes data again.
             for leg in (2..world.legs.len()).step_by(2) {

@@ -90,9 +90,10 @@ pub fn markdown(
     let (open, mean, none) = all.open();
     let _ = writeln!(
         text,
-        "\nOf {open} breaks that were said to be unexplained where nothing of others was logged, {:.0} % had no known cause; the mean confidence was {:.0} %. \
-         The others were visits that nobody could see. How frequent these are is made up here, so that such breaks are left out of the calibration. In the \
-         share of right causes, unexplained counts as right for a visit that was not logged. Said with 90 % confidence or more, it counts as wrong.",
+        "\nOf {open} breaks that were said to be unexplained, not surely, where nothing of others was logged or one pass went over the addresses, {:.0} % had no \
+         known cause; the mean confidence was {:.0} %. The others were visits that nobody could see, and slow places that were seen once. How frequent these are is \
+         made up here, so that such breaks are left out of the calibration. In the share of right causes, unexplained counts as right for them. Said with 90 % \
+         confidence or more, it counts as wrong.",
         100.0 * none,
         100.0 * mean
     );

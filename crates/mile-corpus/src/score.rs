@@ -39,7 +39,8 @@ pub struct Told {
     pub confidence: f64,
     /// Whether it is the best answer that the readings allow ([`Case::answer`]).
     pub is_best: bool,
-    /// Whether it is "unexplained" where nothing of others was logged. How often that is true is how often others come unseen, which a corpus can only make up.
+    /// Whether it is "unexplained", and not surely so, where nothing of others was logged, or no second pass over the addresses. How often that is true is how
+    /// often others come unseen, and places are slow, which a corpus can only make up.
     pub is_open: bool,
 }
 
@@ -180,7 +181,8 @@ pub fn score(case: &Case, findings: &Findings) -> Score {
     let truth = &case.truth.breaks;
     let told = |truth: Cause, said: Cause, confidence: f64| {
         let is_best = truth == said || case.answer(truth) == said;
-        let is_open = said == Cause::Unexplained && !case.sees_others();
+        let blind = !case.sees_others() || !case.sees_places();
+        let is_open = said == Cause::Unexplained && blind && confidence < 0.9;
         Told { truth, said, confidence, is_best, is_open }
     };
     let mut score = Score { traces: 1, hours: case.hours(), breaks: truth.len(), ..Score::default() };

@@ -269,6 +269,8 @@ struct Tape {
     samples: Vec<Sample>,
     truth: Vec<TrueBreak>,
     cycles: Option<TrueCycle>,
+    /// Whether its slow places are gone over once.
+    seen_once: bool,
     /// What is collected for the row underway.
     start: f64,
     bytes: f64,
@@ -336,6 +338,7 @@ impl Tape {
             samples: Vec::new(),
             truth: Vec::new(),
             cycles: None,
+            seen_once: false,
             start: 0.0,
             bytes: 0.0,
             from: 0.0,

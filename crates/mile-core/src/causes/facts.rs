@@ -110,6 +110,8 @@ pub(super) struct Facts {
     pub(super) sinks: bool,
     /// Other passes over that address, and how many changed there alike.
     pub(super) passes: (usize, usize),
+    /// Whether a slow place would look alike, and no other pass went over the address, or none was logged.
+    pub(super) seen_once: bool,
     /// What the breaks before in this run were put down to, the last fall first.
     pub(super) undone: Option<(Cause, f64)>,
     /// The leg begins at another address than that of the fall that this rise undoes.
@@ -188,6 +190,7 @@ impl Facts {
         let heat = seen.swing.as_ref().map(|swing| sides::Heat::of(trace, leg.samples.start, swing));
         let comes_back = falls && (edge.repeats || next.is_some_and(|n| undoes(edge, &n.edge)));
         let since_rest = Bytes(mark.since.min(edge.bytes.0.saturating_sub(rested.0)));
+        let (passes, logged) = (scene.passes(index, SAME_PLACE), address(trace, around.at));
         Self {
             op: leg.op,
             falls,
@@ -245,9 +248,13 @@ impl Facts {
             steal: around.more(&trace.steal),
             change: Rate((edge.from.0 - edge.to.0).abs()),
             share: 1.0 - (edge.to.0.min(edge.from.0) / edge.to.0.max(edge.from.0).max(1.0)),
-            address: address(trace, around.at),
+            address: logged,
             sinks: sinks(trace, &leg.samples, scene.context.capacity),
-            passes: scene.passes(index, SAME_PLACE),
+            passes,
+            seen_once: !seen.across
+                && passes.0 == 0
+                && (mark.address.is_some() || logged.is_none())
+                && (comes_back || !falls),
             undone: undone.and_then(|j| done.get(j)).map(|b| (b.cause, b.confidence)),
             elsewhere: undone
                 .and_then(|j| scene.marks[j].address.zip(mark.address))

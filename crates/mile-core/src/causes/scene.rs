@@ -36,6 +36,8 @@ pub struct Scene<'a> {
     pub(super) hollows: &'a [Hollow],
     /// Lowest and highest address of each leg, bytes.
     pub(super) legs: Vec<Option<(f64, f64)>>,
+    /// Stretches of addresses that a leg went over while nothing was logged: its place, and their first and last byte.
+    pub(super) unlogged: Vec<(usize, f64, f64)>,
     /// Falls at one temperature and returns at a lower one.
     pub(super) swing: Option<Swing>,
 }
@@ -73,6 +75,15 @@ impl<'a> Scene<'a> {
                 .filter(|_| leg.op != Op::Idle && !at_random)
                 .map(|e| (e.min * 1e6, e.max * 1e6))
         };
+        // Lengths are rounded, so that hardly anything may seem to be missing.
+        let is_gap = |i: &usize| {
+            trace.unlogged(*i) > 0.5 * trace.end(*i - 1).since(trace.start(*i - 1)).secs().max(1e-6)
+        };
+        let gaps = |(place, leg): (usize, &TraceLeg)| {
+            let around = |i: usize| Some((trace.offset.get(i - 1)?, trace.offset.get(i)?));
+            let pairs = (leg.samples.start + 1..leg.samples.end).filter(is_gap).filter_map(around);
+            pairs.map(move |(a, b)| (place, 1e6 * a.min(b), 1e6 * a.max(b))).collect::<Vec<_>>()
+        };
         let marks: Vec<Mark> = seen.iter().map(mark).collect();
         Self {
             trace,
@@ -82,6 +93,7 @@ impl<'a> Scene<'a> {
             swing: Swing::of(trace, seen, &marks),
             marks,
             legs: trace.legs().iter().zip(at_random).map(range).collect(),
+            unlogged: trace.legs().iter().enumerate().flat_map(gaps).collect(),
         }
     }
 }
@@ -213,7 +225,7 @@ impl Scene<'_> {
         falls.filter_map(|m| m.address).all(|a| a.0.abs_diff(at.0) as f64 <= reach)
     }
 
-    /// Other legs that went over the address of a break, and how many of them changed there in the same direction.
+    /// Other legs that went over the address of a break while they were logged, and how many of them changed there in the same direction.
     pub(super) fn passes(&self, index: usize, near: f64) -> (usize, usize) {
         let seen = &self.seen[index];
         let Some(at) = self.marks[index].address else { return (0, 0) };
@@ -233,8 +245,11 @@ impl Scene<'_> {
             let others = hollow.passes as usize - 1;
             return (others, (hollow.passes_seen as usize - 1).min(others));
         }
+        let hidden = |leg: usize| self.unlogged.iter().any(|g| g.0 == leg && g.1 <= at && at <= g.2);
         let covers = |leg: usize| {
-            leg != seen.leg && self.legs[leg].is_some_and(|(min, max)| min + reach < at && at + reach < max)
+            leg != seen.leg
+                && self.legs[leg].is_some_and(|(min, max)| min + reach < at && at + reach < max)
+                && !hidden(leg)
         };
         let over = (0..self.legs.len()).filter(|leg| covers(*leg)).count();
         if over == 0 {

@@ -31,8 +31,9 @@ const CAP_PLACE: f64 = 0.75;
 /// Highest confidence that none of the causes holds where nobody logged what others did, whose visits end: for a rate that comes back, and for one that
 /// stays. They are argued: how often others come unseen cannot be measured.
 const CAP_UNSEEN: (f64, f64) = (0.45, 0.75);
-/// Highest confidence that none of the causes holds for a rate that comes back where no addresses were logged: it may have been a slow place.
-const CAP_NOWHERE: f64 = 0.8;
+/// Highest confidence that none of the causes holds for a rate that comes back where no other pass over its address was logged, or no address: it may have been
+/// a slow place.
+const CAP_SEEN_ONCE: f64 = 0.8;
 /// Highest confidence that none of the causes holds where the drive may have given no answer.
 const CAP_MAYBE_STALL: f64 = 0.8;
 /// Highest confidence with a temperature, but without a limit to hold it against and without counters.
@@ -183,7 +184,6 @@ fn doubts(cause: Cause, facts: &Facts) -> [(bool, f64); 12] {
     // Others are no candidate for what changes from one leg to the next.
     let unseen = cause == Cause::Unexplained && no_others && !facts.across;
     let comes_back = facts.comes_back || facts.repeats || !facts.falls;
-    let nowhere = cause == Cause::Unexplained && !facts.across && facts.address.is_none();
     let no_limit = facts.throttle_begins.is_none() && facts.temp.is_some() && facts.limit.is_none();
     [
         (cause == Cause::CacheExhausted && facts.open && !shown_again, CAP_OPEN),
@@ -191,7 +191,7 @@ fn doubts(cause: Cause, facts: &Facts) -> [(bool, f64); 12] {
         (cause == Cause::CacheExhausted && facts.here_after_other_bytes > 0, CAP_PLACE),
         (cause == Cause::Unexplained && facts.maybe_stall, CAP_MAYBE_STALL),
         (unseen, if comes_back { CAP_UNSEEN.0 } else { CAP_UNSEEN.1 }),
-        (nowhere && comes_back, CAP_NOWHERE),
+        (cause == Cause::Unexplained && facts.seen_once, CAP_SEEN_ONCE),
         (cause == Cause::Unexplained && wrote_more, CAP_EARLIER),
         (throttled && facts.op == Op::Write && facts.fall_follows.is_some(), CAP_FOLLOWED),
         (throttled && facts.no_hotter && no_others, CAP_NO_HOTTER),

@@ -23,6 +23,8 @@ const ANYTHING: f64 = 0.02;
 const WORST: f64 = 0.03;
 /// Points at which the way of the arm is summed.
 const POINTS: usize = 48;
+/// Exponent from which on an exponential is nothing beside 1: `exp(-40)` is 4e-18.
+const GONE: f64 = 40.0;
 /// By how much of it the period is off where what is added has another distribution than an exponential, such as a log-normal one; found by trial.
 const OTHER_TAIL: f64 = 0.15;
 /// Half of the 95 % point of χ² with one degree of freedom.
@@ -97,13 +99,20 @@ fn quantile(group: &Group<'_>, q: f64) -> f64 {
     found.map_or(0.0, |b| f64::midpoint(b.from_us, b.to_us))
 }
 
-/// Share of the operations that take less than `x`.
+/// Share of the operations that take less than `x`. An exponential of less than -[`GONE`] changes no sum with 1 in double precision, and is not worked out.
 fn below(x: f64, [fixed, root, period, extra]: &Law, share: f64) -> f64 {
     let way = root * share.sqrt();
-    let wait = |y: f64| match y {
-        y if y <= 0.0 => 0.0,
-        y if y < *period => (y + extra * (-y / extra).exp_m1()) / period,
-        y => 1.0 - extra / period * ((-(y - period) / extra).exp() - (-y / extra).exp()),
+    let wait = |y: f64| {
+        if y <= 0.0 {
+            0.0
+        } else if y < *period {
+            let late = if y > GONE * extra { -1.0 } else { (-y / extra).exp_m1() };
+            (y + extra * late) / period
+        } else if y - period > GONE * extra && extra < period {
+            1.0
+        } else {
+            1.0 - extra / period * ((-(y - period) / extra).exp() - (-y / extra).exp())
+        }
     };
     let one = |i: usize| {
         let u = (i as f64 + 0.5) / POINTS as f64;
@@ -118,12 +127,18 @@ fn reach(p: &Law) -> f64 {
 }
 
 fn likelihood(groups: &[Group<'_>], p: &Law) -> f64 {
-    let of = |group: &Group<'_>, b: &Bin| {
-        let own = below(b.to_us, p, group.share) - below(b.from_us, p, group.share);
-        let anything = (b.to_us - b.from_us) / reach(p);
-        b.count as f64 * ((1.0 - ANYTHING) * own + ANYTHING * anything).max(1e-300).ln()
+    let of_one = |group: &Group<'_>| {
+        // Most bins begin where the one before them ends.
+        let mut edge = (f64::NAN, 0.0);
+        let mut of = |b: &Bin| {
+            let from = if edge.0 == b.from_us { edge.1 } else { below(b.from_us, p, group.share) };
+            edge = (b.to_us, below(b.to_us, p, group.share));
+            let anything = (b.to_us - b.from_us) / reach(p);
+            b.count as f64 * ((1.0 - ANYTHING) * (edge.1 - from) + ANYTHING * anything).max(1e-300).ln()
+        };
+        group.all().map(&mut of).sum::<f64>()
     };
-    groups.iter().map(|g| g.all().map(|b| of(g, b)).sum::<f64>()).sum()
+    groups.iter().map(of_one).sum()
 }
 
 /// Largest distance between the counts and the law, over all shares.

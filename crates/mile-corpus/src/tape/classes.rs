@@ -450,6 +450,24 @@ fn told(class: &'static str, seed: u64, drawn: u64) -> Option<Case> {
             t.hold(seconds, rate);
             t.capacity = t.moved * t.range(1.1, 20.0);
         }
+        "tape: no reason" if t.chance(0.3) => {
+            // For a while, in one of two passes over the same addresses.
+            t.shown.address = true;
+            let (before, during, after, share) = (t.stretch(), t.stretch(), t.stretch(), t.share(0.3));
+            t.capacity = full * 1e6 * (before + during * share + after) * 1.02;
+            let slow = t.rng.random_range(0..2);
+            for pass in 0..2 {
+                t.leg(["there", "there again"][pass], Op::Read);
+                (t.address, t.from) = (0.0, 0.0);
+                t.hold(before, full);
+                if pass == slow {
+                    t.mark(Cause::Unexplained);
+                    t.hold(during, full * share);
+                    t.mark(Cause::Unexplained);
+                }
+                t.hold(after, full);
+            }
+        }
         "tape: no reason" => {
             t.leg("long read", Op::Read);
             let mut rate = full;
@@ -476,7 +494,9 @@ fn told(class: &'static str, seed: u64, drawn: u64) -> Option<Case> {
             t.capacity = whole * 1.02;
             let (from, to) =
                 (full * 1e6 * before / t.capacity, full * 1e6 * (before + seconds * share) / t.capacity);
-            for pass in 0..2 {
+            // One of four is gone over once.
+            t.seen_once = t.chance(0.25);
+            for pass in 0..if t.seen_once { 1 } else { 2 } {
                 t.leg(["first pass", "second pass"][pass], Op::Read);
                 (t.address, t.from) = (0.0, 0.0);
                 t.until(1e9, |_| full, |t| t.address >= from);
@@ -573,7 +593,7 @@ fn told(class: &'static str, seed: u64, drawn: u64) -> Option<Case> {
         power: crate::readings(&t.draws.read),
         names: t.names,
         context,
-        truth: Truth { breaks: t.truth, cycles: t.cycles },
+        truth: Truth { breaks: t.truth, cycles: t.cycles, seen_once: t.seen_once },
     })
 }
 

@@ -5,9 +5,19 @@ use super::row::{PRIOR, drawn, hot_or_ticking, row, row_of, shifted};
 use crate::breaks::{Cause, Evidence};
 use crate::sample::Op;
 
+/// Why it is rarely the reason, whatever else was seen.
+fn considered(facts: &Facts, list: &mut Vec<Evidence>) {
+    row(list, "surface.prior", Cause::Surface, PRIOR);
+    if facts.seen_once {
+        let text =
+            "no other pass over the same address was logged, which would show whether it is slow there";
+        row(list, "surface.once", Cause::Surface, text);
+    }
+}
+
 pub(crate) fn surface(facts: &Facts, list: &mut Vec<Evidence>) {
     use Cause::Surface as S;
-    row(list, "surface.prior", S, PRIOR);
+    considered(facts, list);
     match facts.passes {
         _ if facts.is_no_cache() => {
             let (n, at) = (facts.here_after_other_bytes, facts.address.unwrap_or_default());
@@ -74,7 +84,7 @@ pub(crate) fn surface(facts: &Facts, list: &mut Vec<Evidence>) {
 /// A leg that begins elsewhere than where the surface is slow.
 pub(crate) fn left(facts: &Facts, list: &mut Vec<Evidence>) {
     use Cause::Surface as S;
-    row(list, "surface.prior", S, PRIOR);
+    considered(facts, list);
     if let Some((Cause::Surface, sure)) = facts.undone {
         let text = "the fall that it undoes was put down to the surface, and the leg begins elsewhere";
         row_of(list, "surface.begins-elsewhere", S, sure, text);
