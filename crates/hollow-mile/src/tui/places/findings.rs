@@ -354,7 +354,6 @@ fn next(shown: &Shown, selected: Option<usize>, theme: Theme, width: usize) -> V
     };
     let mut all: Vec<(String, Style)> = wrap(&step.text, width).into_iter().map(|l| (l, ink)).collect();
     if let Some(course) = step.course {
-        all.push((String::new(), ink));
         all.push(("g starts this course:".into(), theme.faint()));
         all.extend(course.lines().filter(|l| !l.is_empty()).map(|l| (format!("  {l}"), ink)));
     }
