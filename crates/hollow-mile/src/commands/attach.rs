@@ -127,24 +127,29 @@ fn choose(run: Option<i64>, logbook: Option<&Path>) -> Result<(PathBuf, Hello), 
             let number = h.run.map_or("not numbered yet".into(), |r| format!("run {r}"));
             format!("    {number}: {} on {}, logbook {}", h.course, h.drive, h.logbook.display())
         };
-        all.iter().map(line).collect::<Vec<_>>().join("\n")
+        let quiet = |socket: &PathBuf| {
+            let why = format!("{MOST_WATCHERS} watch it already, or its process is suspended");
+            format!("    one that does not answer, at {}: {why}", socket.display())
+        };
+        all.iter().map(line).chain(silent.iter().map(quiet)).collect::<Vec<_>>().join("\n")
     };
-    // One of these may be the run that is meant.
-    if let (Some(socket), true) = (silent.first(), all.is_empty()) {
-        return Err(Failure::run(format!(
-            "a run is underway that does not answer: {MOST_WATCHERS} watch it already, or its process is suspended. Its runner listens at {}",
-            socket.display()
-        )));
-    }
-    match run {
-        Some(run) => match all.iter().position(|(_, h)| h.run == Some(run)) {
-            Some(i) => Ok(all.swap_remove(i)),
-            None if all.is_empty() => Err(Failure::usage(format!("run {run} is not underway; none is"))),
-            None => Err(Failure::usage(format!("run {run} is not underway. Underway:\n{}", list()))),
-        },
-        None if all.len() == 1 => Ok(all.swap_remove(0)),
-        None if all.is_empty() => Err(Failure::usage("no run is underway")),
-        None => Err(Failure::usage(format!("several runs are underway; name one:\n{}", list()))),
+    let found = run.map(|run| (run, all.iter().position(|(_, h)| h.run == Some(run))));
+    match found {
+        Some((_, Some(i))) => Ok(all.swap_remove(i)),
+        // One that does not answer may be the run that is meant.
+        Some((run, None)) if !silent.is_empty() => {
+            Err(Failure::run(format!("run {run} does not answer, or is not underway. Underway:\n{}", list())))
+        }
+        Some((run, None)) if all.is_empty() => {
+            Err(Failure::usage(format!("run {run} is not underway; none is")))
+        }
+        Some((run, None)) => Err(Failure::usage(format!("run {run} is not underway. Underway:\n{}", list()))),
+        None if all.len() == 1 && silent.is_empty() => Ok(all.swap_remove(0)),
+        None if !all.is_empty() => {
+            Err(Failure::usage(format!("several runs are underway; name one:\n{}", list())))
+        }
+        None if silent.is_empty() => Err(Failure::usage("no run is underway")),
+        None => Err(Failure::run(format!("a run is underway that does not answer:\n{}", list()))),
     }
 }
 
