@@ -23,7 +23,7 @@ pub use score::{Score, pairs, score};
 
 use mile_core::channel::{Reading, Tells};
 use mile_core::findings::Cause;
-use mile_core::{Context, Nanos, Op, Rate, Sample, Trace};
+use mile_core::{Context, Nanos, Rate, Sample, Trace};
 use rand::{Rng, RngExt};
 
 /// Falls of writes without a cause that a log shows. Of those that nothing repeats, about a quarter is argued to have none, so that there are twice as
@@ -102,13 +102,6 @@ impl Case {
     /// Whether anything of others was logged, on the drive or on the host.
     pub fn sees_others(&self) -> bool {
         self.samples.iter().any(|s| s.foreign.is_some() || s.host.steal.is_some())
-    }
-
-    /// Whether more than one leg went over addresses that were logged.
-    pub fn sees_places(&self) -> bool {
-        let mut legs = self.samples.iter().filter(|s| s.offset.is_some() && s.op != Op::Idle).map(|s| s.leg);
-        let first = legs.next();
-        legs.any(|leg| Some(leg) != first)
     }
 
     /// Length in hours.

@@ -90,7 +90,7 @@ pub fn markdown(
     let (open, mean, none) = all.open();
     let _ = writeln!(
         text,
-        "\nOf {open} breaks that were said to be unexplained, not surely, where nothing of others was logged or one pass went over the addresses, {:.0} % had no \
+        "\nOf {open} breaks that were said to be unexplained, not surely, where nothing of others was logged, or the rate came back at an address that one pass saw, {:.0} % had no \
          known cause; the mean confidence was {:.0} %. The others were visits that nobody could see, and slow places that were seen once. How frequent these are is \
          made up here, so that such breaks are left out of the calibration. In the share of right causes, unexplained counts as right for them. Said with 90 % \
          confidence or more, it counts as wrong.",

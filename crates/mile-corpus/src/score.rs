@@ -1,7 +1,7 @@
 //! Findings held against the truth.
 
 use crate::{Case, TrueBreak, TrueCycle};
-use mile_core::findings::{Break, Cause, Dip, Findings};
+use mile_core::findings::{Break, Cause, Dip, Evidence, Findings};
 
 /// What findings of one or many traces come to.
 #[derive(Clone, Debug, Default)]
@@ -39,7 +39,7 @@ pub struct Told {
     pub confidence: f64,
     /// Whether it is the best answer that the readings allow ([`Case::answer`]).
     pub is_best: bool,
-    /// Whether it is "unexplained", and not surely so, where nothing of others was logged, or no second pass over the addresses. How often that is true is how
+    /// Whether it is "unexplained", and not surely so, where nothing of others was logged, or a rate came back at an address that one pass saw. How often that is true is how
     /// often others come unseen, and places are slow, which a corpus can only make up.
     pub is_open: bool,
 }
@@ -179,10 +179,10 @@ pub fn pairs(case: &Case, findings: &Findings) -> Vec<(f64, usize, usize)> {
 /// Holds findings against the truth of their trace.
 pub fn score(case: &Case, findings: &Findings) -> Score {
     let truth = &case.truth.breaks;
-    let told = |truth: Cause, said: Cause, confidence: f64| {
+    let told = |truth: Cause, said: Cause, confidence: f64, evidence: &[Evidence]| {
         let is_best = truth == said || case.answer(truth) == said;
-        let blind = !case.sees_others() || !case.sees_places();
-        let is_open = said == Cause::Unexplained && blind && confidence < 0.9;
+        let seen_once = || evidence.iter().any(|e| e.row == "surface.once");
+        let is_open = said == Cause::Unexplained && confidence < 0.9 && (!case.sees_others() || seen_once());
         Told { truth, said, confidence, is_best, is_open }
     };
     let mut score = Score { traces: 1, hours: case.hours(), breaks: truth.len(), ..Score::default() };
@@ -191,7 +191,7 @@ pub fn score(case: &Case, findings: &Findings) -> Score {
         let b = &findings.breaks[j];
         score.found += 1;
         score.errors.push(off);
-        score.causes.push(told(truth[i].cause, b.cause, b.confidence));
+        score.causes.push(told(truth[i].cause, b.cause, b.confidence, &b.evidence));
         if truth[i].start_s == truth[i].end_s {
             let at = truth[i].start_bytes;
             score.inside.push(b.low_bytes as f64 <= at && at <= b.high_bytes as f64);
@@ -216,7 +216,9 @@ pub fn score(case: &Case, findings: &Findings) -> Score {
     let parts = findings.breaks.iter().enumerate().filter(|(j, b)| is_part(*j, b)).count();
     score.false_breaks = findings.breaks.len() - score.found - parts;
     score.patterns = usize::from(case.truth.cycles.is_some());
-    score.why.extend(pattern(case, findings).and_then(|(c, d)| Some(told(c.cause, d.cause?, d.confidence))));
+    score.why.extend(
+        pattern(case, findings).and_then(|(c, d)| Some(told(c.cause, d.cause?, d.confidence, &d.evidence))),
+    );
     score
 }
 
