@@ -15,7 +15,7 @@ use serde_json::Value;
 
 const MIB: u64 = 1 << 20;
 
-/// Reads that are held to 100 MB/s, so that what is slow stands out on a busy machine too.
+/// Reads that are held to 60 MB/s, so that what is slow stands out on a busy machine too.
 #[test]
 fn slow_failing_and_corrupt_ranges_are_found_where_they_are_and_shown_on_the_map() {
     let slow = (128 * MIB, 152 * MIB);
@@ -25,7 +25,7 @@ fn slow_failing_and_corrupt_ranges_are_found_where_they_are_and_shown_on_the_map
         vec![format!("--{name}"), format!("{from}+{}{more}", to - from)]
     };
     let options: Vec<String> = [
-        vec!["--size".into(), "512M".into(), "--read-rate".into(), "100M".into()],
+        vec!["--size".into(), "512M".into(), "--read-rate".into(), "60M".into()],
         range("slow", slow, ":60"),
         range("eio", failing, ":r"),
         range("corrupt", corrupt, ""),
