@@ -38,6 +38,19 @@ pub struct Look {
     pub is_mixed: bool,
     /// The surface, where a leg goes from zone to zone.
     pub surface: Option<(Surface, Vec<Hollow>)>,
+    /// Whether each leg has addresses that are drawn at random.
+    pub at_random: Vec<bool>,
+}
+
+impl Look {
+    /// Its breaks with what they say of each other.
+    pub(crate) fn scene<'a>(&'a self, trace: &'a Trace, context: &'a Context) -> Scene<'a> {
+        Scene::new(trace, context, &self.seen, hollows(self.surface.as_ref()), &self.at_random)
+    }
+}
+
+fn hollows(surface: Option<&(Surface, Vec<Hollow>)>) -> &[Hollow] {
+    surface.map_or(&[][..], |(_, hollows)| hollows)
 }
 
 impl Engine {
@@ -71,13 +84,13 @@ impl Engine {
         let seen = seen(trace, &cuts, &self.settings);
         // What a pass from zone to zone shows of an address stands in the hollows.
         let surface = has_mixed.then(|| surface::surface(trace)).flatten();
-        let hollows = surface.as_ref().map_or(&[][..], |(_, hollows)| hollows);
         let ended = &legs[self.at_random.len().min(last)..last];
         self.at_random.extend(ended.iter().map(|leg| surface::is_at_random(trace, leg)));
         let newest = legs.get(last).map(|leg| surface::is_at_random(trace, leg));
         let at_random: Vec<bool> = self.at_random.iter().copied().chain(newest).collect();
-        let breaks = Scene::new(trace, context, &seen, hollows, &at_random).breaks();
-        Look { cuts, seen, breaks, is_mixed, surface }
+        let mut look = Look { cuts, seen, breaks: Vec::new(), is_mixed, surface, at_random };
+        look.breaks = look.scene(trace, context).breaks();
+        look
     }
 }
 

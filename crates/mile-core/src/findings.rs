@@ -11,7 +11,7 @@ pub use crate::figures::{LegFigures, Plateau, Spread};
 pub use crate::hollow::Hollow;
 pub use crate::interference::Interference;
 pub use crate::ledger::Account;
-pub use crate::next_step::NextStep;
+pub use crate::next_step::{NextStep, Outcome};
 pub use crate::places::{BadPlace, Badness, Unreadable, bad_places, unreadable};
 pub use crate::thermal::{Episode, HeatCurve, Phase, Thermal, Throttling};
 
@@ -87,6 +87,9 @@ pub struct Findings {
     pub steady: Vec<Steady>,
     pub recovery: Option<Recovery>,
     pub next_step: Option<NextStep>,
+    /// The same for each break that is not sure, the least sure first; at most 32.
+    #[serde(default)]
+    pub next_steps: Vec<NextStep>,
     /// Measured against claimed.
     pub claims: Vec<ClaimFound>,
     /// A row of figures for each leg, where what they need was at hand.
@@ -105,6 +108,12 @@ pub struct Findings {
 }
 
 impl Findings {
+    /// What would settle break `index`, where it is one of the doubtful ones, and else the least sure one.
+    pub fn next_step_for(&self, index: Option<usize>) -> Option<&NextStep> {
+        let of_break = index.and_then(|i| self.next_steps.iter().find(|s| s.of_break == i));
+        of_break.or(self.next_step.as_ref())
+    }
+
     /// With what went wrong, which was not known when they were computed.
     pub fn with_faults(mut self, context: &Context) -> Self {
         self.unreadable_blocks = unreadable(&context.faults);
@@ -176,6 +185,7 @@ pub(crate) fn findings_of(trace: &Trace, context: &Context, look: Look) -> Findi
         steady: steady::steady(trace),
         recovery: None,
         next_step: None,
+        next_steps: Vec::new(),
         claims: Vec::new(),
         leg_table: Vec::new(),
         repeats: Vec::new(),
@@ -183,6 +193,8 @@ pub(crate) fn findings_of(trace: &Trace, context: &Context, look: Look) -> Findi
         stated_claims: Vec::new(),
         notes: Vec::new(),
     };
+    all.next_steps = next_step::next_steps(&look.scene(trace, context), &look.breaks);
+    all.next_step = all.next_steps.first().cloned();
     let Look { cuts, seen, breaks, surface, .. } = look;
     if let Some((surface, hollows)) = surface.or_else(|| surface::surface(trace)) {
         (all.surface, all.hollows) = (Some(surface), hollows);
@@ -231,7 +243,6 @@ pub(crate) fn findings_of(trace: &Trace, context: &Context, look: Look) -> Findi
     let claimed = context.rated_write.is_some() || context.rated_read.is_some();
     let fitting = if claimed { claims::fitting(trace, context) } else { HashSet::new() };
     all.claims = claims::claims(trace, context, (&all.plateaus, all.seen()), &fitting);
-    all.next_step = next_step::next_step(trace, context, &all.breaks);
     all.notes = notes(trace, context, &all, &fitting);
     all
 }

@@ -8,9 +8,8 @@
 
 /// What waits for nothing: `scripts/test` runs it beside what does.
 mod only_computes {
-    use mile_core::{Context, findings};
+    use mile_core::findings;
     use mile_corpus::{Case, PATTERNS, RIDDLES, Score, bench, case, live, report, score, tape};
-    use mile_course::{parse, plan};
 
     fn all(seeds: std::ops::Range<u64>) -> Vec<Case> {
         PATTERNS.into_iter().flat_map(|p| seeds.clone().map(move |s| case(p, s))).collect()
@@ -49,70 +48,6 @@ mod only_computes {
             let (a, b, c) = (case(name, 3), case(name, 3), case(name, 4));
             assert_eq!((&a.samples, &a.truth.breaks), (&b.samples, &b.truth.breaks));
             assert_ne!(a.samples, c.samples);
-        }
-    }
-
-    /// What is offered to run next has to be a course, and one that can be planned.
-    #[test]
-    fn every_next_step_is_a_course_that_can_be_run() {
-        let drive = mile_sim::SimDrive::new("sim:merrow-k2", 1).unwrap();
-        let facts = mile_runner::run::plan_facts(&drive);
-        let mut seen = std::collections::BTreeSet::new();
-        for case in all(1..5) {
-            let trace = case.trace();
-            // Without limits and readings more is doubtful.
-            let context = Context { warn: None, critical: None, ..case.context.clone() };
-            for b in findings(&trace, &context).breaks {
-                let step = mile_core::next_step::settle(&trace, &context, &b).unwrap();
-                let text = step.course.unwrap();
-                let course = parse(&text).unwrap_or_else(|e| panic!("{text}\n{e:?}"));
-                if let Err(e) = plan(&course, &facts) {
-                    // A drive of our own may be smaller than what was written there.
-                    assert!(format!("{e:?}").contains("arger"), "{text}\n{e:?}");
-                }
-                seen.insert(text.lines().next().unwrap().to_owned());
-            }
-        }
-        assert_eq!(seen.len(), 3, "{seen:?}");
-    }
-
-    /// The samples of a course on a drive of the bench, and what they show.
-    fn shown_by(text: &str) -> mile_core::Findings {
-        let mut drive = mile_sim::SimDrive::new("sim:merrow-k2", 1).unwrap();
-        let plan = plan(&parse(text).unwrap(), &mile_runner::run::plan_facts(&drive)).unwrap();
-        let head = mile_runner::run::head(&plan, text, &drive, 1, 0);
-        let (_keep, commands) = crossbeam_channel::unbounded();
-        let mut samples = Vec::new();
-        let mut take = |message| {
-            if let mile_runner::Message::Sample(sample) = message {
-                samples.push(sample);
-            }
-        };
-        mile_runner::execute(
-            &plan,
-            head.clone(),
-            &mut drive,
-            mile_runner::Terms::PLAIN,
-            &commands,
-            &mut take,
-        );
-        let trace = mile_core::Trace::of(&samples, &head.first().leg_names());
-        findings(&trace, &head.first().context())
-    }
-
-    /// A single fall is not sure; the course that is suggested for it is run, and settles it as it said.
-    #[test]
-    fn the_suggested_course_settles_the_break_that_it_is_for() {
-        let text =
-            "course \"burst\"\nleg burst\n write sequential, blocks 1 MiB, depth 16\n until 300 GB written\n";
-        let first = shown_by(text);
-        assert!(first.breaks[0].confidence < 0.95, "{:?}", first.breaks[0]);
-        let next = first.next_step.unwrap();
-        let second = shown_by(&next.course.unwrap());
-        let falls: Vec<_> = second.breaks.iter().filter(|b| b.to_mb_s < b.from_mb_s).collect();
-        assert_eq!(falls.len(), 2, "{:?}", second.breaks);
-        for b in falls {
-            assert!(b.cause == mile_core::findings::Cause::CacheExhausted && b.confidence >= 0.95, "{b:?}");
         }
     }
 

@@ -3,7 +3,7 @@
 use super::draw::Draw;
 use super::earlier::{self, Heat, Size};
 use super::scales::{HOTTER, STANDSTILL};
-use super::scene::Scene;
+use super::scene::{FirstFalls, Scene};
 use super::seen::{Seen, address, extent};
 use super::shift::Shift;
 use super::sides;
@@ -58,8 +58,10 @@ pub(super) struct Facts {
     pub(super) stands_still: bool,
     /// After a later rest or leg of reads, writing went on at the rate of before.
     pub(super) back_after_rest: bool,
-    /// First falls after other rests: how many came after the same bytes, and how many after others.
-    pub(super) same_bytes: (usize, usize),
+    /// First falls after other rests.
+    pub(super) first_falls: FirstFalls,
+    /// It came as soon as the drive had warmed to its temperature.
+    pub(super) climbs: bool,
     /// Other falls at the same address that came after other bytes.
     pub(super) here_after_other_bytes: usize,
     /// Seconds for which the drive gave no answer, behind a fall or before a rise, where that is what the change came to.
@@ -211,7 +213,12 @@ impl Facts {
                 .flatten(),
             fall_follows: next.filter(|_| falls).and_then(|n| fall_follows(trace, edge, &n.edge)),
             brings_back: !falls && before.is_some_and(|(_, b)| undoes(&b.edge, edge)),
-            same_bytes: if leg.op == Op::Write && falls { scene.same_bytes(index) } else { (0, 0) },
+            first_falls: if leg.op == Op::Write && falls {
+                scene.first_falls(index)
+            } else {
+                FirstFalls::default()
+            },
+            climbs: mark.climbs,
             here_after_other_bytes: scene.here_after_other_bytes(index, SAME_PLACE),
             back_after_rest: falls && scene.is_back_after_rest(index),
             stands_still: edge.to.0 < STANDSTILL * edge.from.0,

@@ -42,6 +42,15 @@ pub struct Scene<'a> {
     pub(super) swing: Option<Swing>,
 }
 
+/// First falls of other stretches between two rests: after the same bytes or others, and how many of each as soon as the drive was as warm.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(super) struct FirstFalls {
+    pub(super) alike: usize,
+    pub(super) alike_as_warm: usize,
+    pub(super) unlike: usize,
+    pub(super) unlike_as_warm: usize,
+}
+
 impl<'a> Scene<'a> {
     /// A run with all of its breaks. `at_random` says of each leg whether its addresses are drawn at random: those are no places of anything.
     pub fn new(
@@ -134,19 +143,27 @@ impl Scene<'_> {
     }
 
     /// First falls of other stretches between two rests, of those that write: how many came after the same bytes as break `index`, and how many after
-    /// others.
-    pub(super) fn same_bytes(&self, index: usize) -> (usize, usize) {
+    /// others. With each, how many of them came as soon as the drive had warmed to the same temperature, as heat brings them about.
+    pub(super) fn first_falls(&self, index: usize) -> FirstFalls {
         let own = &self.marks[index];
-        let (mut alike, mut unlike, mut last) = (0, 0, None);
+        let (mut all, mut last) = (FirstFalls::default(), None);
         for mark in self.marks.iter().filter(|m| m.writes_within && m.falls) {
             // The first after each rest.
             if last.replace(mark.rested) == Some(mark.rested) || mark.rested == own.rested {
                 continue;
             }
-            let is_alike = (mark.since as f64 / own.since.max(1) as f64).ln().abs() < SAME_BYTES;
-            *(if is_alike { &mut alike } else { &mut unlike }) += 1;
+            let apart = mark.temp.zip(own.temp).map(|(a, b)| (a.0 - b.0).abs());
+            let is_warm = |most: f64| mark.climbs && own.climbs && apart.is_some_and(|apart| apart <= most);
+            if (mark.since as f64 / own.since.max(1) as f64).ln().abs() < SAME_BYTES {
+                all.alike += 1;
+                // Only what falls clearly warmer, or cooler, shows that it is not the temperature.
+                all.alike_as_warm += usize::from(is_warm(2.0 * swing::SAME_TEMP));
+            } else {
+                all.unlike += 1;
+                all.unlike_as_warm += usize::from(is_warm(swing::SAME_TEMP));
+            }
         }
-        (alike, unlike)
+        all
     }
 
     /// Highest temperature under load at which the drive was not throttled, outside the break's own stretch behind it.

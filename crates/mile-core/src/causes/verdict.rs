@@ -3,7 +3,7 @@
 use super::earlier::Size;
 use super::facts::Facts;
 use super::rows;
-use super::scales::{ALL_OF_IT, BELOW_CRITICAL_C, WARM_C};
+use super::scales::{ALL_OF_IT, BELOW_CRITICAL_C, RARE_C, WARM_C};
 use crate::breaks::{Candidate, Cause, Evidence};
 use crate::sample::Op;
 use crate::units::Celsius;
@@ -24,6 +24,9 @@ const CAP_OPEN: f64 = 0.75;
 /// Highest confidence of the end of a cache that nothing shows again: no second fall after the same bytes, no rest that brought the rate back (without a
 /// fall after other bytes behind it), and no earlier run of the drive. About a quarter of such falls has no cause that a log shows.
 const CAP_ONCE: f64 = 0.89;
+/// Highest confidence of a cache that came to its end after the same bytes each time, with the drive as warm each time as some throttle at, and no counter
+/// that tells: the temperature is no help then, as where there is none.
+const CAP_AS_WARM: f64 = CAP_BLIND;
 /// Highest confidence that none of the causes holds where an earlier run wrote more without a fall: its drive may have been emptier, and its cache larger.
 const CAP_EARLIER: f64 = 0.95;
 /// Highest confidence of a cache that was full where another write fell at the same address after other bytes: a weak place looks alike, and a third write tells.
@@ -137,7 +140,8 @@ impl Facts {
     fn also(&self, cause: Cause) -> Option<Cause> {
         let others = (rows::others_moved(self) || rows::stolen(self)).then_some(Cause::Interference);
         let heat = self.shows_heat().then_some(Cause::ThermalThrottle);
-        let cache = (self.same_bytes.0 > 0 && self.first_fall).then_some(Cause::CacheExhausted);
+        let again = self.first_falls;
+        let cache = (again.alike > again.alike_as_warm && self.first_fall).then_some(Cause::CacheExhausted);
         let all = [heat, others, cache];
         // Where others moved as much as was lost, nothing is left for another cause.
         let enough = others.is_some() && self.others_part() >= 1.0;
@@ -160,6 +164,12 @@ impl Facts {
         }
     }
 
+    /// Whether the drive is as warm as some throttle at, and neither a counter nor its limit speaks against it.
+    pub(super) fn may_be_heat(&self) -> bool {
+        let below = |t: Celsius| self.limit.map_or(0.0, |limit| limit.0 - t.0);
+        self.throttle_begins != Some(false) && self.temp.is_some_and(|t| t.0 >= WARM_C && below(t) < RARE_C.0)
+    }
+
     pub(super) fn near_critical(&self, t: Celsius) -> bool {
         self.critical.is_some_and(|c| c.0 - t.0 <= BELOW_CRITICAL_C)
     }
@@ -172,15 +182,18 @@ fn cap(cause: Cause, facts: &Facts) -> f64 {
 }
 
 /// What keeps a cause from being sure, and how sure it can be then.
-fn doubts(cause: Cause, facts: &Facts) -> [(bool, f64); 12] {
+fn doubts(cause: Cause, facts: &Facts) -> [(bool, f64); 13] {
     let throttled = cause == Cause::ThermalThrottle && facts.throttle_begins != Some(true);
     let heat = matches!(cause, Cause::ThermalThrottle | Cause::ThermalRelease);
     let no_others = facts.foreign.is_none() && facts.steal.is_none();
-    let shown_again = facts.same_bytes.0 > 0 || matches!(facts.earlier_size, Some(Size::Same(_)));
+    let again = facts.first_falls;
+    let shown_again = again.alike > 0 || matches!(facts.earlier_size, Some(Size::Same(_)));
     let wrote_more = matches!(facts.earlier_size, Some(Size::Longer(..) | Size::Larger(..)));
-    let came_back = facts.back_after_rest && facts.same_bytes.1 == 0;
+    let came_back = facts.back_after_rest && again.unlike == 0;
+    // A drive that begins as cool each time is as warm after the same bytes, so that heat comes after the same bytes, too.
+    let as_warm = again.alike > 0 && again.alike == again.alike_as_warm && facts.may_be_heat();
     // A governor holds a drive at a temperature that nobody declared.
-    let may_be_heat = facts.throttle_begins.is_none() && facts.temp.is_none_or(|t| t.0 >= WARM_C);
+    let may_be_held = facts.throttle_begins.is_none() && facts.temp.is_none_or(|t| t.0 >= WARM_C);
     // Others are no candidate for what changes from one leg to the next.
     let unseen = cause == Cause::Unexplained && no_others && !facts.across;
     let comes_back = facts.comes_back || facts.repeats || !facts.falls;
@@ -188,6 +201,7 @@ fn doubts(cause: Cause, facts: &Facts) -> [(bool, f64); 12] {
     [
         (cause == Cause::CacheExhausted && facts.open && !shown_again, CAP_OPEN),
         (cause == Cause::CacheExhausted && !shown_again && !came_back, CAP_ONCE),
+        (cause == Cause::CacheExhausted && as_warm && facts.throttle_begins.is_none(), CAP_AS_WARM),
         (cause == Cause::CacheExhausted && facts.here_after_other_bytes > 0, CAP_PLACE),
         (cause == Cause::Unexplained && facts.maybe_stall, CAP_MAYBE_STALL),
         (unseen, if comes_back { CAP_UNSEEN.0 } else { CAP_UNSEEN.1 }),
@@ -196,7 +210,7 @@ fn doubts(cause: Cause, facts: &Facts) -> [(bool, f64); 12] {
         (throttled && facts.op == Op::Write && facts.fall_follows.is_some(), CAP_FOLLOWED),
         (throttled && facts.no_hotter && no_others, CAP_NO_HOTTER),
         (throttled && facts.repeats && facts.hysteresis <= 1, CAP_REPEATS),
-        (cause == Cause::Unexplained && facts.repeats && may_be_heat, CAP_REPEATS),
+        (cause == Cause::Unexplained && facts.repeats && may_be_held, CAP_REPEATS),
         (heat && no_limit && no_others && facts.hysteresis <= 1, CAP_NO_LIMIT_NOR_OTHERS),
     ]
 }

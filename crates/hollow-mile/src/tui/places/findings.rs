@@ -346,14 +346,11 @@ fn panel(
 /// What would settle the selected break, or the least sure one: why, and the course.
 fn next(shown: &Shown, selected: Option<usize>, theme: Theme, width: usize) -> Vec<(String, Style)> {
     let ink = Style::new().fg(theme.ink);
-    let of_break = selected
-        .and_then(|i| shown.findings.breaks.get(i))
-        .and_then(|b| mile_core::next_step::settle(&shown.trace, &shown.context, b));
-    let Some(step) = of_break.or_else(|| shown.findings.next_step.clone()) else {
+    let Some(step) = shown.findings.next_step_for(selected) else {
         return vec![("Every break is sure enough: nothing is left to be settled.".to_owned(), ink)];
     };
     let mut all: Vec<(String, Style)> = wrap(&step.text, width).into_iter().map(|l| (l, ink)).collect();
-    if let Some(course) = step.course {
+    if let Some(course) = &step.course {
         all.push(("g starts this course:".into(), theme.faint()));
         all.extend(course.lines().filter(|l| !l.is_empty()).map(|l| (format!("  {l}"), ink)));
     }

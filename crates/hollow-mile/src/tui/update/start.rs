@@ -166,10 +166,7 @@ fn next_drive(state: &State, form: &mut StartForm, lane: usize, by: usize) {
 pub(super) fn start_next(state: &mut State, jobs: &Jobs) {
     let selected = state.findings.selected;
     let suggestion = state.findings.shown.as_ref().and_then(|s| {
-        let of_break = selected
-            .and_then(|i| s.findings.breaks.get(i))
-            .and_then(|b| mile_core::next_step::settle(&s.trace, &s.context, b));
-        let text = of_break.or_else(|| s.findings.next_step.clone())?.course?;
+        let text = s.findings.next_step_for(selected)?.course.clone()?;
         let drive = &s.head.lane(s.lane).drive;
         Some((drive.name.clone(), drive.simulated, text))
     });

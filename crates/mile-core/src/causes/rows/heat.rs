@@ -187,6 +187,10 @@ pub(crate) fn throttle(facts: &Facts, list: &mut Vec<Evidence>) {
     } else if facts.same_temp > 0 {
         row(list, "throttle.same-temperature", T, "it fell at the same temperature again");
     }
+    if facts.first_falls.unlike_as_warm > 0 && facts.may_be_heat() {
+        let text = "after another rest it fell at the same temperature again, and after other bytes";
+        row(list, "throttle.same-temperature-again", T, text);
+    }
     if facts.same_place() {
         row(list, "throttle.same-place", T, "another pass slowed at the same address");
     }

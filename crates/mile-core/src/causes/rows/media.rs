@@ -29,7 +29,8 @@ pub(crate) fn cache(facts: &Facts, list: &mut Vec<Evidence>) {
     } else if facts.share > DEEP {
         row(list, "cache.deep", C, format!("the rate fell by {fell:.0} %"));
     }
-    match facts.same_bytes {
+    let again = facts.first_falls;
+    match (again.alike, again.unlike) {
         (0, 0) if facts.first_fall && !facts.back_after_rest => {
             row(
                 list,
@@ -39,12 +40,14 @@ pub(crate) fn cache(facts: &Facts, list: &mut Vec<Evidence>) {
             );
         }
         (0, 0) => {}
-        (0, _) => row(
-            list,
-            "cache.other-bytes-again",
-            C,
-            "after another rest, the first fall came after other bytes",
-        ),
+        (0, unlike) => {
+            let text = "after another rest, the first fall came after other bytes";
+            row(list, "cache.other-bytes-again", C, text);
+            if again.unlike_as_warm == unlike && facts.may_be_heat() {
+                let text = "each time it fell as soon as the drive had warmed to the same temperature";
+                row(list, "cache.same-temperature-again", C, text);
+            }
+        }
         // That it is the same bytes says nothing where it is the same address, too.
         _ if facts.is_no_cache() => {}
         (n, _) => {

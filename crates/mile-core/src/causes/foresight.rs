@@ -1,0 +1,62 @@
+//! What a further run would show of a break if one of the causes were right, and how sure that cause would be then: the facts of the break with those
+//! that the run adds, weighed by the same table, with the same limits.
+
+use super::Scene;
+use super::facts::Facts;
+use crate::breaks::{Break, Cause};
+use crate::units::Bytes;
+
+/// What a further run shows.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Shows {
+    /// The rate falls after the same number of bytes since a rest, and comes back with a further rest.
+    SameBytes,
+    /// The same, and the drive is as warm each time, so that the temperature tells nothing new.
+    SameBytesAsWarm,
+    /// The rate falls at the same temperature, after other bytes.
+    SameTemperature,
+    /// The rate changes at the same address in two more passes.
+    SamePlace,
+}
+
+impl Shows {
+    /// Puts down what it adds.
+    fn add_to(self, facts: &mut Facts) {
+        facts.open = false;
+        let again = &mut facts.first_falls;
+        match self {
+            Self::SameBytes => again.alike += 1,
+            Self::SameBytesAsWarm => {
+                again.alike += 1;
+                again.alike_as_warm += usize::from(facts.climbs);
+                facts.back_after_rest = true;
+            }
+            Self::SameTemperature => {
+                again.unlike += 1;
+                again.unlike_as_warm += usize::from(facts.climbs);
+            }
+            Self::SamePlace => {
+                facts.passes = (facts.passes.0 + 2, facts.passes.1 + 2);
+                facts.seen_once = false;
+            }
+        }
+    }
+}
+
+impl Scene<'_> {
+    /// Bytes written between the last pause and break `index`.
+    pub(crate) fn since_rest(&self, index: usize) -> Bytes {
+        Bytes(self.marks[index].since)
+    }
+
+    /// How sure `cause` would be of break `index` if a further run showed that, 0 to 1; `done` are the breaks before it.
+    pub(crate) fn foresee(&self, index: usize, done: &[Break], cause: Cause, shows: Shows) -> f64 {
+        let mut facts = Facts::gather(self, index, done);
+        shows.add_to(&mut facts);
+        let verdict = super::weigh(&facts);
+        if verdict.cause == cause {
+            return verdict.confidence;
+        }
+        verdict.candidates.iter().find(|c| c.cause == cause).map_or(0.0, |c| c.share)
+    }
+}
