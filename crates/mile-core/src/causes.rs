@@ -20,10 +20,9 @@ mod swing;
 mod verdict;
 mod weights;
 
-use crate::breaks::{Break, Cause, Evidence};
-use crate::sample::Op;
+use crate::breaks::Break;
 use facts::Facts;
-pub(crate) use foresight::Shows;
+pub(crate) use foresight::Same;
 pub(crate) use pattern::pattern;
 pub use scene::Scene;
 pub use seen::Seen;
@@ -45,7 +44,7 @@ impl Scene<'_> {
     /// Attributes break `index`; `done` are those before it.
     pub fn attribute(&self, index: usize, done: &[Break]) -> Break {
         let facts = Facts::gather(self, index, done);
-        let verdict = weigh(&facts);
+        let verdict = Verdict::weigh(&facts);
         let edge = &self.seen[index].edge;
         let (low_s, high_s) = self.when(edge);
         // Anywhere in a gap is as likely.
@@ -67,55 +66,4 @@ impl Scene<'_> {
             high_s,
         }
     }
-}
-
-/// Puts down what speaks for and against each cause that facts leave open, and what it comes to.
-fn weigh(facts: &Facts) -> Verdict {
-    let mut list = Vec::new();
-    let mut candidates = vec![Cause::Unexplained];
-    let mut consider = |cause: Cause, list: &mut Vec<Evidence>, weigh: fn(&Facts, &mut Vec<Evidence>)| {
-        candidates.push(cause);
-        weigh(facts, list);
-    };
-    if facts.across {
-        match facts.pause {
-            Some(Op::Idle | Op::Read) if !facts.falls => {
-                consider(Cause::CacheRecovered, &mut list, rows::recovered);
-                consider(Cause::ThermalRelease, &mut list, rows::release);
-                if facts.elsewhere && facts.undone.is_some_and(|(cause, _)| cause == Cause::Surface) {
-                    consider(Cause::Surface, &mut list, rows::left);
-                }
-            }
-            _ => consider(Cause::Workload, &mut list, rows::workload),
-        }
-    } else {
-        if facts.waited.is_some() {
-            consider(
-                if facts.falls { Cause::OtherSide } else { Cause::OtherSideEnd },
-                &mut list,
-                rows::other_side,
-            );
-        }
-        if facts.stall.is_some() {
-            consider(if facts.falls { Cause::Stall } else { Cause::StallEnd }, &mut list, rows::stall);
-        }
-        if facts.falls {
-            consider(Cause::ThermalThrottle, &mut list, rows::throttle);
-            consider(Cause::Interference, &mut list, rows::others);
-            if facts.op == Op::Write {
-                consider(Cause::CacheExhausted, &mut list, rows::cache);
-                if facts.fill.is_some() || facts.capacity.is_some() {
-                    consider(Cause::FillLevel, &mut list, rows::fill);
-                }
-            }
-        } else {
-            consider(Cause::ThermalRelease, &mut list, rows::release);
-            consider(Cause::InterferenceEnd, &mut list, rows::others);
-        }
-        if facts.address.is_some() {
-            consider(Cause::Surface, &mut list, rows::surface);
-        }
-    }
-    rows::unexplained(facts, &mut list);
-    Verdict::of(facts, list, &candidates)
 }

@@ -2,7 +2,7 @@
 //! evidence expects most for each byte that it writes.
 
 use crate::breaks::{Break, Cause};
-use crate::causes::{Scene, Shows, address};
+use crate::causes::{Same, Scene, address};
 use crate::sample::Op;
 use crate::trace::Trace;
 use crate::units::{Bytes, Celsius, Nanos};
@@ -62,7 +62,7 @@ struct Trial {
     written: f64,
     read: f64,
     /// What it shows where a cause is right.
-    shows: Vec<(Cause, Shows, &'static str)>,
+    shows: Vec<(Cause, Same, &'static str)>,
 }
 
 /// A further run for each break that is not sure, the least sure first; those that lie in no leg have none.
@@ -82,7 +82,7 @@ fn settle(scene: &Scene<'_>, breaks: &[Break], index: usize) -> Option<NextStep>
     let is_fall = |i: &usize| breaks[*i].to_mb_s < breaks[*i].from_mb_s;
     let fall = (0..=index).rev().find(is_fall).unwrap_or(index);
     let outcomes = |trial: &Trial| -> Vec<Outcome> {
-        let of = |(cause, shows, words): &(Cause, Shows, &str)| {
+        let of = |(cause, shows, words): &(Cause, Same, &str)| {
             let own = breaks[fall].candidates.iter().find(|c| c.cause == *cause)?;
             let now = if breaks[fall].cause == *cause { breaks[fall].confidence } else { own.share };
             let then = scene.foresee(fall, &breaks[..fall], *cause, *shows);
@@ -232,8 +232,8 @@ fn write_twice(bytes: f64, heat: &Warmth) -> Trial {
         written: 2.0 * bytes,
         read: 0.0,
         shows: vec![
-            (Cause::CacheExhausted, Shows::SameBytesAsWarm, SAME_BYTES),
-            (Cause::ThermalThrottle, Shows::SameBytesAsWarm, "it falls at the same temperature"),
+            (Cause::CacheExhausted, Same::BytesAsWarm, SAME_BYTES),
+            (Cause::ThermalThrottle, Same::BytesAsWarm, "it falls at the same temperature"),
         ],
     }
 }
@@ -251,10 +251,10 @@ fn write_warm(bytes: f64, heat: &Warmth, mb_s: f64) -> Trial {
         written: 2.0 * bytes,
         read: mb_s * 1e6 * 60.0 * f64::from(WARM_MIN),
         shows: vec![
-            (Cause::CacheExhausted, Shows::SameBytes, SAME_BYTES),
+            (Cause::CacheExhausted, Same::Bytes, SAME_BYTES),
             (
                 Cause::ThermalThrottle,
-                Shows::SameTemperature,
+                Same::Temperature,
                 "it falls after fewer bytes the second time, at the same temperature",
             ),
         ],
@@ -277,7 +277,7 @@ fn read_there(at: Bytes, capacity: Bytes) -> Trial {
         ),
         written: 0.0,
         read: 2e9 * gb,
-        shows: vec![(Cause::Surface, Shows::SamePlace, "the rate changes at the same address both times")],
+        shows: vec![(Cause::Surface, Same::Place, "the rate changes at the same address both times")],
     }
 }
 
@@ -294,10 +294,10 @@ fn read_again(bytes: f64, heat: &Warmth) -> Trial {
         written: 0.0,
         read: 2e9 * gb,
         shows: vec![
-            (Cause::Surface, Shows::SamePlace, "the rate changes after the same number of bytes both times"),
+            (Cause::Surface, Same::Place, "the rate changes after the same number of bytes both times"),
             (
                 Cause::ThermalThrottle,
-                Shows::SameTemperature,
+                Same::Temperature,
                 "it falls after fewer bytes the second time, at the same temperature",
             ),
         ],

@@ -1,41 +1,42 @@
 //! What a further run would show of a break if one of the causes were right, and how sure that cause would be then: the facts of the break with those
 //! that the run adds, weighed by the same table, with the same limits.
 
-use super::Scene;
 use super::facts::Facts;
+use super::scene::Scene;
+use super::verdict::Verdict;
 use crate::breaks::{Break, Cause};
 use crate::units::Bytes;
 
-/// What a further run shows.
+/// What a further run shows to be as it was.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Shows {
-    /// The rate falls after the same number of bytes since a rest, and comes back with a further rest.
-    SameBytes,
-    /// The same, and the drive is as warm each time, so that the temperature tells nothing new.
-    SameBytesAsWarm,
+pub(crate) enum Same {
+    /// The rate falls after the same number of bytes since a rest, with a drive that is warmer than before.
+    Bytes,
+    /// It falls after the same bytes, with a drive that is as warm as before. The rest before it had brought the rate back.
+    BytesAsWarm,
     /// The rate falls at the same temperature, after other bytes.
-    SameTemperature,
+    Temperature,
     /// The rate changes at the same address in two more passes.
-    SamePlace,
+    Place,
 }
 
-impl Shows {
+impl Same {
     /// Puts down what it adds.
     fn add_to(self, facts: &mut Facts) {
         facts.open = false;
         let again = &mut facts.first_falls;
         match self {
-            Self::SameBytes => again.alike += 1,
-            Self::SameBytesAsWarm => {
+            Self::Bytes => again.alike += 1,
+            Self::BytesAsWarm => {
                 again.alike += 1;
                 again.alike_as_warm += usize::from(facts.climbs);
                 facts.back_after_rest = true;
             }
-            Self::SameTemperature => {
+            Self::Temperature => {
                 again.unlike += 1;
                 again.unlike_as_warm += usize::from(facts.climbs);
             }
-            Self::SamePlace => {
+            Self::Place => {
                 facts.passes = (facts.passes.0 + 2, facts.passes.1 + 2);
                 facts.seen_once = false;
             }
@@ -50,10 +51,10 @@ impl Scene<'_> {
     }
 
     /// How sure `cause` would be of break `index` if a further run showed that, 0 to 1; `done` are the breaks before it.
-    pub(crate) fn foresee(&self, index: usize, done: &[Break], cause: Cause, shows: Shows) -> f64 {
+    pub(crate) fn foresee(&self, index: usize, done: &[Break], cause: Cause, again: Same) -> f64 {
         let mut facts = Facts::gather(self, index, done);
-        shows.add_to(&mut facts);
-        let verdict = super::weigh(&facts);
+        again.add_to(&mut facts);
+        let verdict = Verdict::weigh(&facts);
         if verdict.cause == cause {
             return verdict.confidence;
         }

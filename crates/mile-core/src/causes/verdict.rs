@@ -68,6 +68,57 @@ pub(crate) struct Verdict {
 }
 
 impl Verdict {
+    /// Puts down what speaks for and against each cause that facts leave open, and what it comes to.
+    pub(super) fn weigh(facts: &Facts) -> Self {
+        let mut list = Vec::new();
+        let mut candidates = vec![Cause::Unexplained];
+        let mut consider = |cause: Cause, list: &mut Vec<Evidence>, weigh: fn(&Facts, &mut Vec<Evidence>)| {
+            candidates.push(cause);
+            weigh(facts, list);
+        };
+        if facts.across {
+            match facts.pause {
+                Some(Op::Idle | Op::Read) if !facts.falls => {
+                    consider(Cause::CacheRecovered, &mut list, rows::recovered);
+                    consider(Cause::ThermalRelease, &mut list, rows::release);
+                    if facts.elsewhere && facts.undone.is_some_and(|(cause, _)| cause == Cause::Surface) {
+                        consider(Cause::Surface, &mut list, rows::left);
+                    }
+                }
+                _ => consider(Cause::Workload, &mut list, rows::workload),
+            }
+        } else {
+            if facts.waited.is_some() {
+                consider(
+                    if facts.falls { Cause::OtherSide } else { Cause::OtherSideEnd },
+                    &mut list,
+                    rows::other_side,
+                );
+            }
+            if facts.stall.is_some() {
+                consider(if facts.falls { Cause::Stall } else { Cause::StallEnd }, &mut list, rows::stall);
+            }
+            if facts.falls {
+                consider(Cause::ThermalThrottle, &mut list, rows::throttle);
+                consider(Cause::Interference, &mut list, rows::others);
+                if facts.op == Op::Write {
+                    consider(Cause::CacheExhausted, &mut list, rows::cache);
+                    if facts.fill.is_some() || facts.capacity.is_some() {
+                        consider(Cause::FillLevel, &mut list, rows::fill);
+                    }
+                }
+            } else {
+                consider(Cause::ThermalRelease, &mut list, rows::release);
+                consider(Cause::InterferenceEnd, &mut list, rows::others);
+            }
+            if facts.address.is_some() {
+                consider(Cause::Surface, &mut list, rows::surface);
+            }
+        }
+        rows::unexplained(facts, &mut list);
+        Self::of(facts, list, &candidates)
+    }
+
     /// Sums up the rows of each candidate.
     pub(super) fn of(facts: &Facts, mut list: Vec<Evidence>, candidates: &[Cause]) -> Self {
         let sum = |cause: Cause| -> f64 { list.iter().filter(|e| e.cause == cause).map(|e| e.weight).sum() };
