@@ -1056,6 +1056,38 @@ fn the_other_side_of_a_run_is_run_and_compared_with_it() {
     }
 }
 
+/// A terminal that reads nothing for a time, as where it is suspended by a debugger or starved, is left out by the runner. It said of its run, which went on and
+/// ended well, that the runner had ended unexpectedly.
+#[test]
+fn a_terminal_that_was_left_out_says_how_its_run_ended() {
+    let t = Terminal::start(159, 46, "", "demo --speed max");
+    t.until("6 simulated drives");
+    t.press(&["s"], "A run on sim:merrow-k2");
+    t.press(&["Enter"], "Leg 2 of");
+    let shell = t.tmux(&["display-message", "-p", "-t", "t", "#{pane_pid}"]);
+    let children = format!("/proc/{0}/task/{0}/children", shell.trim());
+    let program: i32 = std::fs::read_to_string(children).unwrap().trim().parse().unwrap();
+    let signal = |signal| {
+        rustix::process::kill_process(rustix::process::Pid::from_raw(program).unwrap(), signal).unwrap();
+    };
+    signal(rustix::process::Signal::STOP);
+    // Its runner, which is the program's child, is done with it and ends.
+    let is_runner = |process: std::fs::DirEntry| {
+        let stat = std::fs::read_to_string(process.path().join("stat")).unwrap_or_default();
+        // State and parent, behind the name.
+        let mut fields = stat.rsplit(')').next().unwrap_or_default().split_whitespace();
+        fields.next().is_some_and(|state| state != "Z") && fields.next() == Some(&program.to_string())
+    };
+    let is_over = (0..1200).any(|_| {
+        std::thread::sleep(Duration::from_millis(100));
+        !std::fs::read_dir("/proc").unwrap().flatten().any(is_runner)
+    });
+    signal(rustix::process::Signal::CONT);
+    assert!(is_over, "the run ends");
+    // The shell has taken the terminal back meanwhile, so that only what is written tells.
+    t.until("it is run 8 of the logbook.");
+}
+
 /// A run that was started in the terminal could have no instruments, and its other side none of those of the first.
 #[test]
 fn instruments_are_named_in_the_form_and_taken_over_into_the_other_side() {

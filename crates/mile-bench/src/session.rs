@@ -641,6 +641,43 @@ pub fn told_before(client: &mut Client) -> Result<Vec<Told>, Failure> {
     Ok(all)
 }
 
+/// What became of a run whose runner tells nothing more.
+pub enum Became {
+    /// It goes on: whoever watched it was too far behind, and was left out. Watched anew.
+    GoesOn(Box<(Client, Vec<Told>)>),
+    /// It is over, and its last words were not heard.
+    Over(Status),
+    /// It goes on by its logbook, and its runner lets nobody in.
+    Silent,
+    /// Its runner is gone, and the run is not over; or what became of it cannot be found out.
+    Gone,
+}
+
+/// Longest wait for a run that is over to be so in its logbook.
+const CLOSES_S: f64 = 10.0;
+
+/// Finds out what became of a run, `run` of its logbook, whose runner said `hello` once and tells nothing more.
+pub fn what_became(hello: &Hello, run: Option<i64>) -> Became {
+    let clock = mile_drive::clock::Monotonic::start();
+    loop {
+        if let Ok(mut client) = Client::again(hello)
+            && let Ok(before) = told_before(&mut client)
+        {
+            return Became::GoesOn(Box::new((client, before)));
+        }
+        let ends = |run| Logbook::reading(&hello.logbook, |book| book.ends(run)).ok();
+        match run.and_then(ends).map(|(_, status, _)| status) {
+            // It is closing its logbook.
+            Some(Status::Underway) if clock.now().secs() < CLOSES_S => {
+                clock.sleep_until(clock.now().plus(Nanos(100_000_000)));
+            }
+            Some(Status::Underway) => return Became::Silent,
+            None | Some(Status::CutShort | Status::Unreadable) => return Became::Gone,
+            Some(status) => return Became::Over(status),
+        }
+    }
+}
+
 /// Folders for what the logbook does not take, the best first: where this user's programs keep their state, and the system's temporary folder.
 pub fn aside_folders() -> Vec<PathBuf> {
     let own = directories::ProjectDirs::from("", "", "hollow-mile");

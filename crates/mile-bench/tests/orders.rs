@@ -2,10 +2,11 @@
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot go on has failed")]
 
 use mile_bench::bench::Named;
-use mile_bench::session::{Order, OrderLane, prepare};
+use mile_bench::session::{Became, Order, OrderLane, prepare, what_became};
 use mile_core::Bytes;
 use mile_logbook::Logbook;
-use mile_runner::{Message, Speed, Status};
+use mile_runner::remote::{Frame, Hello, PROTOCOL, Server};
+use mile_runner::{LaneHead, Message, RunHead, Speed, Status};
 
 const ONE: &str = "course \"one\"\nleg fill\n write sequential, blocks 1 MiB, depth 16, until 4 GB written\n";
 const TWO: &str = "course \"two\"\nlane upper\nlane lower\n\
@@ -113,4 +114,32 @@ fn a_run_hands_over_the_traces_of_what_it_told_and_kept() {
         assert_eq!(stored.legs(), trace.legs());
     }
     assert_eq!(moved.iter().sum::<u64>(), ended.outcome.bytes.0);
+}
+
+/// Whoever watched a run and was told nothing more, as it was too far behind, said that the runner had ended unexpectedly.
+#[test]
+fn what_became_of_a_run_is_found_out_where_its_runner_tells_nothing_more() {
+    let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).unwrap();
+    let logbook = folder.path().join("l.logbook");
+    let ready = prepare(order(ONE, &[("", "sim:merrow-k2")])).unwrap();
+    let (underway, _socket) = ready.start(Logbook::open(&logbook).unwrap()).unwrap();
+    underway.messages.iter().for_each(drop);
+    let run = underway.finish().unwrap().kept.unwrap();
+    // No process has this number.
+    let hello = Hello { protocol: PROTOCOL, pid: u32::MAX, logbook: logbook.clone(), ..Hello::default() };
+    assert!(matches!(what_became(&hello, Some(run)), Became::Over(Status::Done)));
+    assert!(matches!(what_became(&hello, Some(run + 1)), Became::Gone));
+    assert!(matches!(what_became(&hello, None), Became::Gone));
+    // A run of this process that nobody ended.
+    let head = RunHead::of_lane(LaneHead::default());
+    let begun = Logbook::open(&logbook).unwrap().begin(&head).unwrap();
+    assert!(matches!(what_became(&hello, Some(begun)), Became::Silent));
+    let hello = Hello { pid: std::process::id(), run: Some(begun), ..hello };
+    let server = Server::start(hello.clone(), true, crossbeam_channel::unbounded().0).unwrap();
+    let Became::GoesOn(again) = what_became(&hello, Some(begun)) else { panic!("it answers") };
+    server.tell(0, &Message::LegLatency(0, Vec::new()));
+    assert!(matches!(again.0.frames.recv(), Ok(Frame::Message(0, Message::LegLatency(..)))));
+    // Another run of a process with the same number is not taken for it.
+    let other = Hello { course: "another".into(), ..hello };
+    assert!(!matches!(what_became(&other, Some(run)), Became::GoesOn(_)));
 }

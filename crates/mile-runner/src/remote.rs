@@ -2,7 +2,7 @@
 //!
 //! The first line from the runner is [`Frame::Hello`], the second [`Frame::Backlog`]; what it tells follows as it happens. What
 //! comes to the runner are [`Command`]s. Anybody of the same user may connect, several at once, and leave at any time. Nobody who
-//! watches holds up a real drive: who falls too far behind is cut off, and may connect again.
+//! watches holds up a real drive: who falls too far behind is left out, and may connect again (`session::what_became`).
 
 use crate::message::{Command, Event, Message, Outcome, RunHead};
 use crossbeam_channel::{Receiver, Sender, TrySendError, bounded, unbounded};
@@ -34,8 +34,10 @@ const LONGEST_COMMAND: u64 = 64 << 10;
 const LONGEST_FRAME: u64 = 64 << 20;
 /// Most lanes of a run.
 const MOST_LANES: usize = 64;
-/// Longest wait for somebody who watches a simulated run, and for the last words of any.
+/// Longest wait for somebody who reads nothing: who watches a simulated run, and who is told its last words.
 const PATIENCE: Duration = Duration::from_secs(5);
+/// Longest time for which a run that is over tells those who are behind what they have missed.
+const LAST_WORDS: Duration = Duration::from_secs(60);
 
 /// What a runner says of itself.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
@@ -100,6 +102,11 @@ pub fn folder() -> io::Result<PathBuf> {
     };
     mile_files::private_folder(&folder)?;
     Ok(folder)
+}
+
+/// Where the runner of a process listens.
+fn socket(pid: u32) -> io::Result<PathBuf> {
+    Ok(folder()?.join(format!("runner-{pid}.sock")))
 }
 
 /// Whether the process at the other end is of the same user, or the administrator's.
@@ -178,7 +185,7 @@ fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
 impl Server {
     /// Listens in the private folder. Commands of those who connect go to `commands`.
     pub fn start(hello: Hello, waits: bool, commands: Sender<Command>) -> io::Result<Self> {
-        let path = folder()?.join(format!("runner-{}.sock", hello.pid));
+        let path = socket(hello.pid)?;
         // Left by a process with the same number.
         mile_files::remove_socket(&path);
         let listener = UnixListener::bind(&path)
@@ -215,13 +222,17 @@ impl Server {
 
     /// Tells the run's number.
     pub fn number(&self, run: i64) {
-        lock(&self.shared).hello.run = Some(run);
-        self.send(&Frame::Number(run));
+        let watchers = {
+            let mut shared = lock(&self.shared);
+            shared.hello.run = Some(run);
+            shared.watchers.clone()
+        };
+        self.send(&watchers, &Frame::Number(run));
     }
 
     /// Tells all who watch of a lane, and keeps it for those who come later.
     pub fn tell(&self, lane: u32, message: &Message) {
-        {
+        let watchers = {
             let mut shared = lock(&self.shared);
             match message {
                 // Whoever watches a run that goes on has its beginning already.
@@ -250,8 +261,10 @@ impl Server {
                 | Message::LegLatency(..)
                 | Message::Reading(..) => {}
             }
-        }
-        self.send(&Frame::Message(lane, message.clone()));
+            // Whoever comes from now on has it in what was told before.
+            shared.watchers.clone()
+        };
+        self.send(&watchers, &Frame::Message(lane, message.clone()));
     }
 
     /// A run that goes on began as `head` says, and has so many samples of each lane in its logbook, and these events.
@@ -262,10 +275,9 @@ impl Server {
         shared.lanes = lanes.into_iter().map(told).collect();
     }
 
-    fn send(&self, frame: &Frame) {
-        let watchers = lock(&self.shared).watchers.clone();
+    fn send(&self, watchers: &[Watcher], frame: &Frame) {
         let mut gone = false;
-        for watcher in &watchers {
+        for watcher in watchers {
             let queue = &watcher.queue;
             let sent = match queue.try_send(frame.clone()) {
                 Err(TrySendError::Full(frame)) if self.waits => queue.send_timeout(frame, PATIENCE).is_ok(),
@@ -276,18 +288,17 @@ impl Server {
                 lock(&self.shared).leaves(watcher.number);
             }
         }
-        drop(watchers);
         if gone {
             lock(&self.writers).retain(|w| !w.is_finished());
         }
     }
 
-    /// Sends what is left to send, not for too long, and listens no more.
+    /// Sends what is left to send, not for too long, and listens no more. Who reads nothing for [`PATIENCE`] is told no more; who is only slow is waited for.
     pub fn finish(&self) {
         lock(&self.shared).watchers.clear();
         let clock = mile_drive::clock::Monotonic::start();
         for writer in lock(&self.writers).drain(..) {
-            while !writer.is_finished() && u128::from(clock.now().0) < PATIENCE.as_nanos() {
+            while !writer.is_finished() && u128::from(clock.now().0) < LAST_WORDS.as_nanos() {
                 std::thread::sleep(Duration::from_millis(5));
             }
         }
@@ -424,16 +435,15 @@ fn admit(
             if flush { out.flush() } else { Ok(()) }
         };
         let told = line(&Frame::Hello(hello), true).and_then(|()| line(&Frame::Backlog(backlog), true));
-        if told.is_ok() && !over {
-            while let Ok(frame) = frames.recv() {
-                if line(&frame, frames.is_empty()).is_err() {
-                    return;
-                }
-            }
+        let mut is_there = told.is_ok();
+        while is_there && !over {
+            let Ok(frame) = frames.recv() else { break };
+            is_there = line(&frame, frames.is_empty()).is_ok();
         }
-        // The other end sees at once that there is no more.
-        let _ = out.flush();
-        drop(out);
+        if is_there {
+            let _ = out.flush();
+        }
+        // The other end sees at once that there is no more, and so does what would be left to write to it.
         let _ = stream.shutdown(std::net::Shutdown::Both);
     })
 }
@@ -451,6 +461,13 @@ pub struct Client {
 }
 
 impl Client {
+    /// Connects once more to the runner of the same run, where it is still there.
+    pub fn again(hello: &Hello) -> io::Result<Self> {
+        let client = Self::connect(&socket(hello.pid)?)?;
+        let is_same = client.hello.logbook == hello.logbook && client.hello.course == hello.course;
+        if is_same { Ok(client) } else { Err(io::ErrorKind::NotFound.into()) }
+    }
+
     /// Connects to a runner.
     pub fn connect(path: &Path) -> io::Result<Self> {
         let stream = UnixStream::connect(path)?;

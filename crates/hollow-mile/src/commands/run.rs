@@ -9,7 +9,7 @@ use crossbeam_channel::{RecvTimeoutError, Sender};
 use mile_bench::Failure;
 use mile_bench::bench::Named;
 use mile_bench::outlook::Weight;
-use mile_bench::session::{self, Order, OrderLane, logbook_path};
+use mile_bench::session::{self, Became, Order, OrderLane, logbook_path};
 use mile_core::channel::{Channel, Series, tells};
 use mile_core::copies::CopyFound;
 use mile_core::stages::Stage;
@@ -228,9 +228,15 @@ pub(crate) fn watch(mut client: Client, format: Format) -> Result<(), Failure> {
             Ok(_) | Err(RecvTimeoutError::Timeout) => {}
             Err(RecvTimeoutError::Disconnected) => {
                 follower.clear_line();
-                return Err(Failure::run(
-                    "the runner ended unexpectedly; what it had logged is in the logbook, and `hollow-mile resume` goes on with it",
-                ));
+                return Err(Failure::run(match session::what_became(&client.hello, number) {
+                    Became::GoesOn(_) | Became::Silent => {
+                        "this watcher was too far behind, and is told nothing more; the run goes on, and `hollow-mile attach` shows it".to_owned()
+                    }
+                    Became::Over(status) => {
+                        format!("the run is {}; this watcher was too far behind to be told how it ended, and the logbook has it", status.words())
+                    }
+                    Became::Gone => "the runner ended unexpectedly; what it had logged is in the logbook, and `hollow-mile resume` goes on with it".to_owned(),
+                }));
             }
         }
         follower.show();

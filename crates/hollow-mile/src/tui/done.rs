@@ -2,7 +2,7 @@
 
 use super::state::{Background, Checked, Early, HealthShown, OfFleet, Shown, Wanted};
 use mile_bench::bench::Card;
-use mile_bench::session::Told;
+use mile_bench::session::{Became, Told};
 use mile_drive::Situation;
 use mile_logbook::Entry;
 use mile_runner::remote::Client;
@@ -21,6 +21,8 @@ pub(crate) enum Done {
     News(std::collections::HashMap<String, String>),
     /// A run of another bench is followed.
     Watched(Result<Box<(Client, Vec<Told>)>, String>),
+    /// The runner of the run of this number in the terminal told nothing more: what became of it.
+    Became(u64, Became),
     /// The newest run of a kind, where there is one.
     Newest(Wanted, Result<Option<i64>, String>),
     /// The run of this number in the terminal has this number in the archive.

@@ -128,6 +128,11 @@ impl Jobs {
         });
     }
 
+    /// Finds out what became of a run whose runner tells nothing more; `run` is its number in the logbook of its runner.
+    pub(crate) fn what_became(&self, id: u64, runner: mile_runner::remote::Hello, run: Option<i64>) {
+        self.spawn(move || Done::Became(id, session::what_became(&runner, run)));
+    }
+
     /// Asks the archive which number it has given a run of this bench, until it knows.
     pub(crate) fn archived(&self, path: &Path, id: u64, run: i64) {
         let (path, done) = (path.to_owned(), self.done.clone());

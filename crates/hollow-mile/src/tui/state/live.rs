@@ -8,7 +8,7 @@ use mile_core::heat::HeatFit;
 use mile_core::ruler::Ruler;
 use mile_core::scene::Subject;
 use mile_core::{Bytes, Celsius, Context, LiveFindings};
-use mile_runner::remote::{Client, Frame};
+use mile_runner::remote::{Client, Frame, Hello};
 use mile_runner::{Command, Event, LaneHead, Message, Outcome, RunHead, Speed};
 
 /// The strings to a runner.
@@ -62,6 +62,8 @@ pub(crate) struct Live {
     pub(crate) pace: Option<Speed>,
     /// The run's number in the logbook.
     pub(crate) number: Option<i64>,
+    /// What its runner said of itself; of a run of another bench nothing.
+    pub(crate) runner: Option<Hello>,
     /// Its strings, until it is over.
     pub(crate) strings: Option<Strings>,
     pub(crate) framing: Framing,
@@ -79,6 +81,7 @@ impl Live {
             at: 0,
             pace: None,
             number: None,
+            runner: None,
             strings,
             framing: Framing::default(),
             selected: None,
@@ -94,7 +97,8 @@ impl Live {
     ) -> std::io::Result<Self> {
         let number = client.hello.run;
         let strings = Strings { commands: client.commands };
-        let mut live = Self { id, number, ..Self::new(Some(strings)) };
+        let runner = Some(client.hello).filter(|h| h.pid != 0);
+        let mut live = Self { id, number, runner, ..Self::new(Some(strings)) };
         before.into_iter().for_each(|(lane, m)| live.take(lane as usize, m));
         let frames = client.frames;
         std::thread::Builder::new().name("run".into()).spawn(move || {

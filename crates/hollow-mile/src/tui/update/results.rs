@@ -2,7 +2,7 @@
 
 use super::act::with_health;
 use super::input::input;
-use super::runs::shown;
+use super::runs::{became, shown};
 use super::start;
 use crate::tui::canvas::Framing;
 use crate::tui::done::Done;
@@ -107,6 +107,7 @@ pub(crate) fn done(state: &mut State, jobs: &Jobs, result: Done) {
             }
         }
         Done::Watched(Err(text)) => state.complain(text),
+        Done::Became(id, what) => became(state, jobs, id, what),
         Done::Archived(id, run) => {
             if let Some(live) = state.runs.run_mut(id) {
                 live.number = Some(run);

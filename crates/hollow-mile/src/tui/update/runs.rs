@@ -6,9 +6,10 @@ use crate::tui::place::{COMPARE, FINDINGS, LOGBOOK, UNDERWAY};
 use crate::tui::requests::show;
 use crate::tui::state::{Live, Overlay, State};
 use mile_bench::session;
+use mile_bench::session::Became;
 use mile_logbook::lab::is_lab;
-use mile_runner::Message;
 use mile_runner::remote::{Client, Frame};
+use mile_runner::{Message, Status};
 
 /// Shows the run of a runner, before there is a screen.
 pub(crate) fn attach(
@@ -53,7 +54,58 @@ pub(crate) fn told(state: &mut State, jobs: &Jobs, id: u64, frame: Option<Frame>
             numbered(state, jobs, id, run);
         }
         Some(Frame::Hello(_) | Frame::Backlog(_)) => {}
-        None => finished(state, jobs, id),
+        None => ends(state, jobs, id),
+    }
+}
+
+/// A runner tells nothing more of a run. Where it has not told its end, it is found out what became of it.
+fn ends(state: &mut State, jobs: &Jobs, id: u64) {
+    let Some(live) = state.runs.run_mut(id) else { return };
+    let number = live.number;
+    match live.runner.take().filter(|_| live.outcome().is_none()) {
+        Some(runner) => {
+            let run = runner.run.or(number);
+            jobs.what_became(id, runner, run);
+        }
+        None => finished(state, jobs, id, None),
+    }
+}
+
+/// What became of a run whose runner told nothing more is known.
+pub(super) fn became(state: &mut State, jobs: &Jobs, id: u64, became: Became) {
+    match became {
+        Became::GoesOn(run) => {
+            let is_shown = state.runs.live.as_ref().is_some_and(|l| l.id == id);
+            let pace = state.runs.run_mut(id).and_then(|live| {
+                live.strings = None;
+                live.pace
+            });
+            state.runs.others.retain(|l| l.id != id);
+            let place = state.place;
+            let before = if is_shown { None } else { state.runs.live.take() };
+            if let Err(f) = shown(state, jobs, *run) {
+                state.complain(f.message());
+            }
+            if let Some(live) = &mut state.runs.live {
+                live.pace = pace;
+            }
+            if let Some(before) = before {
+                let again = state.runs.live.replace(before);
+                state.runs.others.extend(again);
+            }
+            state.go(place);
+        }
+        Became::Over(status) => finished(state, jobs, id, Some(status)),
+        Became::Silent => {
+            let Some(live) = state.runs.run_mut(id) else { return };
+            live.strings = None;
+            let called = live.called();
+            state.runs.others.retain(|l| l.id != id);
+            state.complain(format!(
+                "{called} goes on, and its runner tells this terminal nothing more. `hollow-mile attach` shows it when its runner answers again."
+            ));
+        }
+        Became::Gone => finished(state, jobs, id, None),
     }
 }
 
@@ -77,31 +129,32 @@ pub(crate) fn message(state: &mut State, jobs: &Jobs, id: u64, lane: usize, mess
         jobs.list(&state.setup.logbook_path);
     }
     if over {
-        finished(state, jobs, id);
+        finished(state, jobs, id, None);
     }
 }
 
-/// A run is over, or its runner is gone.
-pub(crate) fn finished(state: &mut State, jobs: &Jobs, id: u64) {
+/// A run is over, or its runner is gone. `status` is how it ended, where only its logbook tells.
+fn finished(state: &mut State, jobs: &Jobs, id: u64, status: Option<Status>) {
     let Some(live) = state.runs.run_mut(id) else { return };
     if live.strings.take().is_none() {
         return;
     }
-    let (outcome, number, called) = (live.outcome(), live.number, live.called());
+    let status = live.outcome().map(|o| o.status).or(status);
+    let (number, called) = (live.number, live.called());
     let is_shown = state.runs.live.as_ref().is_some_and(|l| l.id == id);
     // What was being asked about a run underway has no object any more.
     let asked = matches!(state.overlay, Some(Overlay::ConfirmStop | Overlay::ConfirmQuit | Overlay::Note(_)));
     if asked && is_shown {
         state.overlay = None;
     }
-    match (outcome, number) {
-        (Some(outcome), Some(run)) if !is_shown => {
+    match (status, number) {
+        (Some(status), Some(run)) if !is_shown => {
             state.logbook.put_beside(id, run);
             let key = LOGBOOK.key();
-            state.tell(format!("{called} is {}; the logbook ({key}) has it.", outcome.status.words()));
+            state.tell(format!("{called} is {}; the logbook ({key}) has it.", status.words()));
         }
-        (Some(outcome), Some(run)) => {
-            let words = outcome.status.words();
+        (Some(status), Some(run)) => {
+            let words = status.words();
             let next = match state.logbook.put_beside(id, run) {
                 Some(first) => format!("{} compares it with run {first}", COMPARE.key()),
                 None => format!("{} shows its findings, e exports it", FINDINGS.key()),
