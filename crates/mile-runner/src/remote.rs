@@ -293,7 +293,7 @@ impl Server {
         }
     }
 
-    /// Sends what is left to send, not for too long, and listens no more. Who reads nothing for [`PATIENCE`] is told no more; who is only slow is waited for.
+    /// Sends what is left to send, not for too long, and listens no more. Who reads nothing for five seconds is told no more; who is only slow is waited for, up to a minute.
     pub fn finish(&self) {
         lock(&self.shared).watchers.clear();
         let clock = mile_drive::clock::Monotonic::start();
