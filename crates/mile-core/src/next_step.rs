@@ -77,10 +77,10 @@ pub(crate) fn next_steps(scene: &Scene<'_>, breaks: &[Break]) -> Vec<NextStep> {
 /// What would settle the cause of one break, and the course that does. `None` where the trace does not hold it.
 fn settle(scene: &Scene<'_>, breaks: &[Break], index: usize) -> Option<NextStep> {
     let doubtful = &breaks[index];
-    let trials = trials(scene, breaks, index)?;
     // What ends a fall is as sure as the fall is.
     let is_fall = |i: &usize| breaks[*i].to_mb_s < breaks[*i].from_mb_s;
     let fall = (0..=index).rev().find(is_fall).unwrap_or(index);
+    let trials = trials(scene, breaks, fall)?;
     let outcomes = |trial: &Trial| -> Vec<Outcome> {
         let of = |(cause, shows, words): &(Cause, Same, &str)| {
             let own = breaks[fall].candidates.iter().find(|c| c.cause == *cause)?;
@@ -97,7 +97,9 @@ fn settle(scene: &Scene<'_>, breaks: &[Break], index: usize) -> Option<NextStep>
     };
     let mut all: Vec<(Vec<Outcome>, Trial)> = trials.into_iter().map(|t| (outcomes(&t), t)).collect();
     let best = all.iter().map(|(o, _)| gain(o)).fold(f64::NEG_INFINITY, f64::max);
-    all.retain(|(o, _)| gain(o) >= WORTH * best && (best > 0.0 || gain(o) >= best));
+    // Where none wins anything, that which loses least.
+    let enough = if best > 0.0 { WORTH * best } else { best };
+    all.retain(|(o, _)| gain(o) >= enough);
     let (outcomes, trial) = all.into_iter().max_by(|a, b| per_byte(a).total_cmp(&per_byte(b)))?;
     let mut text = format!(
         "The break at {} is said to be: {}. {}",

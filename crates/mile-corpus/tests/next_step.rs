@@ -19,7 +19,17 @@ mod only_computes {
             let trace = case.trace();
             // Without limits and readings more is doubtful.
             let context = Context { warn: None, critical: None, ..case.context.clone() };
-            for step in findings(&trace, &context).next_steps {
+            let found = findings(&trace, &context);
+            let doubtful =
+                found.breaks.iter().filter(|b| b.confidence < 0.95 || b.cause == Cause::Unexplained);
+            assert_eq!(
+                found.next_steps.len(),
+                doubtful.count().min(32),
+                "{}: {:?}",
+                case.pattern,
+                found.next_steps
+            );
+            for step in found.next_steps {
                 let text = step.course.unwrap();
                 let course = parse(&text).unwrap_or_else(|e| panic!("{text}\n{e:?}"));
                 if let Err(e) = plan(&course, &facts) {
