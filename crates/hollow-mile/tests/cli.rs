@@ -58,6 +58,7 @@ fn findings_json_has_every_key_of_its_format_for_a_run_and_for_a_bare_csv() {
         "leg_table",
         "legs",
         "next_step",
+        "next_steps",
         "notes",
         "phases",
         "plateaus",
