@@ -30,31 +30,26 @@ impl Drop for Done<'_> {
 /// ended unexpectedly while the run went on.
 #[test]
 fn who_comes_while_a_run_is_told_gets_each_sample_once() {
-    let hello = Hello { protocol: PROTOCOL, pid: std::process::id(), ..Hello::default() };
-    let (commands, _obeyed) = unbounded();
-    let server = Server::start(hello, true, commands).unwrap();
-    let is_done = AtomicBool::new(false);
-    std::thread::scope(|all| {
-        all.spawn(|| {
-            for number in 0.. {
-                server.tell(0, &sample(number));
-                if is_done.load(Ordering::Relaxed) {
-                    break;
+    // No processes have these numbers.
+    for pid in u32::MAX - 20..u32::MAX {
+        let hello = Hello { protocol: PROTOCOL, pid, ..Hello::default() };
+        let (commands, _obeyed) = unbounded();
+        let server = Server::start(hello, true, commands).unwrap();
+        let is_done = AtomicBool::new(false);
+        std::thread::scope(|all| {
+            all.spawn(|| {
+                for number in (0..).take_while(|_| !is_done.load(Ordering::Relaxed)) {
+                    server.tell(0, &sample(number));
                 }
-            }
-        });
-        let _done = Done(&is_done);
-        for visit in 0..30 {
+            });
+            let _done = Done(&is_done);
             let client = Client::connect(server.path()).unwrap();
             let told = client.backlog.lanes.first().map_or(0, |l| l.first + l.samples.len() as u64);
             for number in told..told + 20 {
-                let frame = client
-                    .frames
-                    .recv()
-                    .unwrap_or_else(|e| panic!("visit {visit}: {e} behind sample {told}"));
+                let frame = client.frames.recv().unwrap_or_else(|e| panic!("{e} behind sample {told}"));
                 let Frame::Message(0, Message::Sample(sample)) = frame else { panic!("{frame:?}") };
-                assert_eq!(sample.start, Nanos(number * STEP_NS), "visit {visit}");
+                assert_eq!(sample.start, Nanos(number * STEP_NS), "behind {told}");
             }
-        }
-    });
+        });
+    }
 }
