@@ -81,11 +81,12 @@ fn settle(scene: &Scene<'_>, breaks: &[Break], index: usize) -> Option<NextStep>
     let is_fall = |i: &usize| breaks[*i].to_mb_s < breaks[*i].from_mb_s;
     let fall = (0..=index).rev().find(is_fall).unwrap_or(index);
     let trials = trials(scene, breaks, fall)?;
+    let ahead = scene.foresight(fall, &breaks[..fall]);
     let outcomes = |trial: &Trial| -> Vec<Outcome> {
         let of = |(cause, shows, words): &(Cause, Same, &str)| {
             let own = breaks[fall].candidates.iter().find(|c| c.cause == *cause)?;
             let now = if breaks[fall].cause == *cause { breaks[fall].confidence } else { own.share };
-            let then = scene.foresee(fall, &breaks[..fall], *cause, *shows);
+            let then = ahead.confidence(*cause, *shows);
             Some(Outcome { cause: *cause, now, then, shows: (*words).to_owned() })
         };
         trial.shows.iter().filter_map(of).collect()

@@ -29,6 +29,7 @@ const BRIEF: f64 = 0.2;
 const UNDONE: f64 = 0.35;
 
 /// What is known about a break. `None` where no reading tells.
+#[derive(Clone)]
 pub(super) struct Facts {
     pub(super) op: Op,
     pub(super) falls: bool,

@@ -50,9 +50,19 @@ impl Scene<'_> {
         Bytes(self.marks[index].since)
     }
 
-    /// How sure `cause` would be of break `index` if a further run showed that, 0 to 1; `done` are the breaks before it.
-    pub(crate) fn foresee(&self, index: usize, done: &[Break], cause: Cause, again: Same) -> f64 {
-        let mut facts = Facts::gather(self, index, done);
+    /// What a further run may add to, of break `index`; `done` are the breaks before it. To gather it may take a look at all of a leg.
+    pub(crate) fn foresight(&self, index: usize, done: &[Break]) -> Foresight {
+        Foresight(Facts::gather(self, index, done))
+    }
+}
+
+/// What is known of a break, for what a further run would make of it.
+pub(crate) struct Foresight(Facts);
+
+impl Foresight {
+    /// How sure `cause` would be if a further run showed that, 0 to 1.
+    pub(crate) fn confidence(&self, cause: Cause, again: Same) -> f64 {
+        let mut facts = self.0.clone();
         again.add_to(&mut facts);
         let verdict = Verdict::weigh(&facts);
         if verdict.cause == cause {
