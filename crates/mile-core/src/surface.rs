@@ -10,6 +10,7 @@
 //! are needed for it to be sure that it goes with the address and not with the time.
 
 mod baseline;
+mod chance;
 mod columns;
 mod latency;
 mod map;
@@ -23,13 +24,14 @@ use crate::sample::Op;
 use crate::stats;
 use crate::trace::{Trace, TraceLeg};
 use baseline::{LEAST_DEPTH, zones};
+use chance::{BY_CHANCE, alike, are_as_long, beyond_chance, by_chance, shows};
 pub use map::{Instead, Order, Pass, Passing, RecordingZone, Surface};
 pub(crate) use passes::LEAST_SAMPLES;
 use passes::{Found, pass};
 pub use passes::{is_at_random, is_in_mixed_order};
 use std::collections::HashMap;
 use std::ops::Range;
-use view::{JOIN, Slow, View, runs};
+use view::{JOIN, Slow, View, is_same, runs};
 
 /// Cells that the grid has at the most, and as many as there are zones, up to [`MOST_ZONES`].
 const MOST_CELLS: usize = 4096;
@@ -38,12 +40,8 @@ const MOST_ZONES: usize = 100_000;
 const LEAST_CELLS: usize = 3;
 /// Half of the visits in a row, or of the cells of a pass in the order of addresses, over which the rate of a pass is followed in time.
 const WINDOW: usize = 12;
-/// Share of the shorter one that two stretches of different passes share, when they are the same.
-const SAME: f64 = 0.5;
 /// Standard deviations that a stretch of a scan has to be slow by in all its zones and passes together. Noise makes one zone in 300,000 so slow.
 const TOGETHER: f64 = 4.5;
-/// Chance of brief dips that fall on each other in two passes, from which they are no place: of a hundred scans one may show one.
-const BY_CHANCE: f64 = 0.01;
 /// Share of the rate that was lost that others have to have moved there for it to be theirs.
 const OTHERS: f64 = 0.3;
 /// Share of the time in which a drive has to count as throttled for a slow stretch to be heat.
@@ -264,8 +262,19 @@ fn judge(views: &[View], raw: &[View], writes: &stale::Writes<'_>, found: &[Foun
         !is_apart && instead(&views[q], trace, &trace.legs()[found[q].leg], slow).is_some()
     };
     let mut chances: HashMap<(usize, usize, usize), f64> = HashMap::new();
+    // Of three passes any two are enough, so that there are three pairs for chance to choose from; of more, chance has to bring three together.
+    let most = if views.len() == 3 { BY_CHANCE / 3.0 } else { BY_CHANCE };
+    let lengths = (narrow, if zones > 1 { of_zone } else { 1.0 });
+    let beyond: Vec<Vec<Vec<bool>>> = (0..views.len())
+        .map(|p| {
+            let of = |q: usize| {
+                if p == q { Vec::new() } else { beyond_chance(&views[p], &views[q], lengths, most) }
+            };
+            (0..views.len()).map(of).collect()
+        })
+        .collect();
     for (p, view) in views.iter().enumerate() {
-        for slow in &view.slow {
+        for (i, slow) in view.slow.iter().enumerate() {
             if holes.iter().any(|h| is_same(&h.cells, &slow.cells))
                 || is_else(p, slow)
                 || writes.ended_it(raw, found, slow)
@@ -281,12 +290,9 @@ fn judge(views: &[View], raw: &[View], writes: &stale::Writes<'_>, found: &[Foun
                     chances.entry((p, q, length)).or_insert_with(of);
                 }
             }
-            // Of three passes any two are enough, so that there are three pairs for chance to choose from; of more, chance has to bring three together.
-            let most = if went.len() == 3 { BY_CHANCE / 3.0 } else { BY_CHANCE };
             let same = |q: &usize| {
                 let other = &views[*q];
                 let depth = other.depth(slow.cells.clone()).unwrap_or(0.0);
-                let n = (slow.cells.len() as f64).sqrt();
                 let there = Slow { cells: slow.cells.clone(), depth };
                 if *q == p {
                     true
@@ -297,10 +303,17 @@ fn judge(views: &[View], raw: &[View], writes: &stale::Writes<'_>, found: &[Foun
                 } else if slow.cells.len() < narrow {
                     // Moments happen in both passes; they are not equally deep, and do not stand out in both.
                     (depth - slow.depth).abs() < alike(slow, other)
-                        && other.slow.iter().any(|o| is_same(&o.cells, &slow.cells))
+                        && other
+                            .slow
+                            .iter()
+                            .any(|o| is_same(&o.cells, &slow.cells) && are_as_long(&o.cells, &slow.cells))
                         && chances.get(&(p, *q, slow.cells.len())).is_some_and(|chance| *chance <= most)
                 } else {
-                    depth > 0.6 * slow.depth && depth > 3.0 * other.sigma / n
+                    // Each of the two, moved along the other, shows more than chance.
+                    let there =
+                        |o: &(usize, &Slow)| o.1.cells.len() >= narrow && is_same(&o.1.cells, &slow.cells);
+                    let mut theirs = other.slow.iter().enumerate().filter(there).peekable();
+                    beyond[p][*q][i] && (theirs.peek().is_none() || theirs.any(|(j, _)| beyond[*q][p][j]))
                 }
             };
             let seen: Vec<usize> = went.iter().copied().filter(same).collect();
@@ -333,41 +346,6 @@ fn judge(views: &[View], raw: &[View], writes: &stale::Writes<'_>, found: &[Foun
     holes
 }
 
-/// How much a brief stretch may differ in its depth from one of another pass that is the same.
-fn alike(slow: &Slow, other: &View) -> f64 {
-    0.05 * slow.depth + 2.0 * other.sigma / (slow.cells.len() as f64).sqrt()
-}
-
-/// Chance of as many brief dips of these lengths as there are in the same places of two passes, if they lay anywhere in both. Each falls on one of the
-/// other pass that is as deep and about as long with the share of the cells that it covers, so that their number follows the distribution of Poisson.
-fn by_chance(view: &View, other: &View, lengths: Range<usize>) -> f64 {
-    let is_brief = |slow: &&Slow| lengths.contains(&slow.cells.len());
-    let mut theirs: Vec<&Slow> = other.slow.iter().filter(is_brief).collect();
-    theirs.sort_by(|a, b| a.depth.total_cmp(&b.depth));
-    let (mut expected, mut met) = (0.0, 0_u32);
-    for slow in view.slow.iter().filter(is_brief) {
-        let (length, by) = (slow.cells.len(), alike(slow, other));
-        let below = |limit: f64| theirs.partition_point(|t| t.depth < limit);
-        let is_as_long = |t: &&&Slow| 2 * t.cells.len().min(length) >= t.cells.len().max(length);
-        let as_deep = theirs[below(slow.depth - by)..below(slow.depth + by)].iter().filter(is_as_long);
-        let (mut here, mut elsewhere) = (false, 0.0);
-        for t in as_deep {
-            let is_here = is_same(&t.cells, &slow.cells);
-            here |= is_here;
-            elsewhere += f64::from(u8::from(!is_here));
-        }
-        expected += elsewhere * length as f64 / view.rate.len() as f64;
-        met += u32::from(here);
-    }
-    // 1 - sum of e^-m m^i / i! below their number; what is asked of is met once at least.
-    let (mut term, mut fewer) = ((-expected).exp(), 0.0);
-    for i in 0..met.max(1) {
-        fewer += term;
-        term *= expected / f64::from(i + 1);
-    }
-    1.0 - fewer
-}
-
 /// Slow stretches of single passes that are no hollows.
 fn passing(views: &[View], holes: &[Hole], writes: &stale::Writes<'_>, found: &[Found]) -> Vec<Gone> {
     let trace = writes.trace;
@@ -378,7 +356,9 @@ fn passing(views: &[View], holes: &[Hole], writes: &stale::Writes<'_>, found: &[
             let went = views.iter().filter(|v| v.went(&slow.cells)).count();
             let stale = writes.ended_it(views, found, slow).then_some(Instead::StaleData);
             let cause = stale.or_else(|| instead(view, trace, &trace.legs()[found[p].leg], slow));
-            if let Some(instead) = cause.or((went > 1).then_some(Instead::OnePassOnly)) {
+            let is_shown = views.iter().enumerate().any(|(q, other)| q != p && shows(other, slow));
+            let alone = if is_shown { Instead::Chance } else { Instead::OnePassOnly };
+            if let Some(instead) = cause.or((went > 1).then_some(alone)) {
                 gone.push(Gone { cells: slow.cells.clone(), pass: p, depth: slow.depth, instead });
             }
         }
@@ -423,11 +403,6 @@ fn hole(views: &[View], found: &[Found], slow: &Slow, seen: &[usize], passes: us
         orders_differ: seen.iter().any(|q| found[*q].order != found[seen[0]].order)
             || seen.iter().filter(|q| found[**q].order == Order::Other).count() > 1,
     }
-}
-
-fn is_same(a: &Range<usize>, b: &Range<usize>) -> bool {
-    let common = a.end.min(b.end).saturating_sub(a.start.max(b.start));
-    common as f64 >= SAME * a.len().min(b.len()) as f64 && common > 0
 }
 
 /// What else was going on while a stretch was slow.

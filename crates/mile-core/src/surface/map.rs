@@ -77,6 +77,8 @@ pub enum Instead {
     Others,
     /// Another pass, which went there too, did not show it.
     OnePassOnly,
+    /// Another pass shows it, and both show so many elsewhere that chance brings some together.
+    Chance,
     /// It was slow until it was written anew: the data were old, and the place is not weak.
     StaleData,
 }
@@ -88,6 +90,7 @@ impl Instead {
             Self::Heat => "the drive was throttled there by heat",
             Self::Others => "other I/O on the drive",
             Self::OnePassOnly => "another pass went there and does not show it",
+            Self::Chance => "both passes are slow in so many other places that this may be chance",
             Self::StaleData => "it held old data, and is as fast as the rest since it was written again",
         }
     }

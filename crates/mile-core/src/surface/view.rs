@@ -14,6 +14,8 @@ const SOLID: f64 = 0.7;
 const EDGE: f64 = 0.5;
 /// Cells between two hollows that are one.
 pub(super) const JOIN: usize = 2;
+/// Share of the shorter one that two stretches of different passes share, when they are the same.
+const SAME: f64 = 0.5;
 /// Cells at the baseline, as a sum of what speaks against them, behind which a stretch does not go on.
 const AGAINST: f64 = 3.0;
 
@@ -175,6 +177,12 @@ impl View {
         }
         a..b
     }
+}
+
+/// Whether stretches of two passes are the same.
+pub(super) fn is_same(a: &Range<usize>, b: &Range<usize>) -> bool {
+    let common = a.end.min(b.end).saturating_sub(a.start.max(b.start));
+    common as f64 >= SAME * a.len().min(b.len()) as f64 && common > 0
 }
 
 /// Chance of a normal value at or below `z`, for z below 0; Abramowitz and Stegun, "Handbook of Mathematical Functions", 1964, 26.2.17 and, far out,
