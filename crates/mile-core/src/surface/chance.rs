@@ -16,6 +16,8 @@ const SHOWN: f64 = 0.6;
 const CLEARLY: f64 = 3.0;
 /// Most lengths by which a pass is moved along another.
 const MOST_SHIFTS: usize = 500;
+/// Zones in a row that moments do not make slow in a pass in mixed order.
+const SEVERAL: f64 = 4.0;
 /// Share of the lengths at which passes show less together than what is called usual.
 const USUAL: f64 = 0.9;
 
@@ -64,8 +66,9 @@ pub(super) fn shows(other: &View, slow: &Slow) -> bool {
     shown(other, slow, 0, |_| false).is_some()
 }
 
-/// How much of a stretch another pass shows so many cells further on, round the end to the beginning: the sum over its cells of how deep they are, and no
-/// deeper than it is, without those that `is_taken` names. `None` where it does not show it: where no more than half of them lie as deep as they have to.
+/// How much of a stretch another pass shows so many cells further on, round the end to the beginning: its length times how deep its cells are on average,
+/// and no deeper than it is, without those that `is_taken` names. `None` where it does not show it: where no more than half of them were seen, or lie as deep
+/// as they have to.
 fn shown(other: &View, slow: &Slow, shift: usize, is_taken: impl Fn(usize) -> bool) -> Option<f64> {
     let least = (SHOWN * slow.depth).max(CLEARLY * other.sigma / (slow.cells.len() as f64).sqrt());
     let (mut seen, mut deep, mut area) = (0, 0, 0.0);
@@ -76,7 +79,8 @@ fn shown(other: &View, slow: &Slow, shift: usize, is_taken: impl Fn(usize) -> bo
         deep += usize::from(depth > least);
         area += depth.clamp(0.0, slow.depth);
     }
-    (2 * deep > seen).then_some(area)
+    let is_seen = 2 * seen > slow.cells.len();
+    (is_seen && 2 * deep > seen).then(|| area * slow.cells.len() as f64 / seen as f64)
 }
 
 /// Which slow stretches of a pass, of at least `narrow` cells, another one shows in the same places as chance would with a probability of `most` at the most.
@@ -102,10 +106,20 @@ pub(super) fn beyond_chance(
     // An edge may be seen a cell further on.
     let is_apart = |shift: &usize| *shift >= 2 && shift + 2 <= all;
     let shifts = (1..zones).map(|zone| (zone as f64 * of_zone).round() as usize).filter(is_apart);
+    // Where another pass shows a stretch of several zones further than this one does, it is the same stretch still.
+    let home = |slow: &Slow| -> Vec<Range<usize>> {
+        let theirs = other.slow.iter().map(|s| s.cells.clone());
+        let is_long = slow.cells.len() as f64 >= SEVERAL * of_zone;
+        theirs.filter(|cells| is_long && is_same(cells, &slow.cells)).collect()
+    };
+    let homes: Vec<Vec<Range<usize>>> = view.slow.iter().map(home).collect();
     let shifts: Vec<usize> = shifts.step_by(zones.div_ceil(MOST_SHIFTS).max(1)).collect();
     loop {
         let together = |shift: usize| {
-            let of = |i: &usize| Some((shown(other, &view.slow[*i], shift, |cell| taken[cell])?, *i));
+            let of = |i: &usize| {
+                let is_home = |cell: usize| shift > 0 && homes[*i].iter().any(|home| home.contains(&cell));
+                Some((shown(other, &view.slow[*i], shift, |cell| taken[cell] || is_home(cell))?, *i))
+            };
             let mut all: Vec<(f64, usize)> = left.iter().filter_map(of).collect();
             all.sort_by(|a, b| b.0.total_cmp(&a.0));
             all
